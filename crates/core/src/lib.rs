@@ -1,0 +1,42 @@
+//! The rules of Yellow Attic, as functions of their arguments.
+//!
+//! Nothing here reads a clock, a disk or a random source, so every rule is tested alone.
+//! In reading order:
+//!
+//! - [`ids`]: one type per kind of number, so that a shelf is never taken for a node.
+//! - [`name`] and [`path`]: which names can be, and how places are written (`shelf:/path`).
+//! - [`collate`]: the order in which names are shown, as a key that an index can hold.
+//! - [`interval`]: the key that makes "as of n" cost what the answer costs.
+//! - [`timeline`]: what a write means for the identity of nodes.
+//! - [`rights`]: levels, and who may do what on a shelf.
+//! - [`record`]: the chained, salted digests of the record of everything done.
+//! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110).
+//! - [`cursor`]: opaque places in a list, bound to that list.
+//! - [`forwarded`]: which address a request really came from.
+//! - [`guessing`] and [`password`]: how guessing is slowed, which passwords are refused.
+//! - [`size`]: sizes as people read them.
+//!
+//! What it promises: no function here panics on any input, and none depends on anything
+//! but its arguments.
+
+#![forbid(unsafe_code)]
+
+pub mod collate;
+pub mod conditions;
+pub mod cursor;
+pub mod forwarded;
+pub mod guessing;
+pub mod ids;
+pub mod interval;
+pub mod name;
+pub mod password;
+pub mod path;
+pub mod range;
+pub mod record;
+pub mod rights;
+pub mod size;
+pub mod timeline;
+
+pub use ids::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
+pub use name::{Name, NameError};
+pub use path::{PathError, ShelfPath};

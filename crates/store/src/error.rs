@@ -1,0 +1,161 @@
+//! What can go wrong, and what is true of the data afterwards: nothing was changed by an
+//! operation that ended in an error, unless the variant says otherwise.
+
+use yellow_attic_core::cursor::CursorError;
+use yellow_attic_core::{NameError, PathError};
+
+/// Why an operation was refused or failed.
+#[derive(Debug, Clone, thiserror::Error)]
+pub enum StoreError {
+    /// Nothing there, or nothing that the caller may know of.
+    #[error("{0} was not found")]
+    NotFound(String),
+    /// The caller may see it, but not do this.
+    #[error("this needs the right to {need}; yours is to {have}")]
+    NotAllowed {
+        /// The level asked for.
+        need: &'static str,
+        /// The level there is.
+        have: &'static str,
+    },
+    /// The name is in use in that folder.
+    #[error("the name \"{0}\" is taken in this folder")]
+    NameTaken(String),
+    /// A folder stands where a file should go, or the other way round.
+    #[error("\"{0}\" is a folder there, and folders are not replaced")]
+    FolderInTheWay(String),
+    /// A file where a folder is needed.
+    #[error("\"{0}\" is a file, not a folder")]
+    NotAFolder(String),
+    /// A folder where a file is needed.
+    #[error("\"{0}\" is a folder, not a file")]
+    NotAFile(String),
+    /// If-Match or If-None-Match does not hold.
+    #[error("the file is not in the state that the request asks for")]
+    ConditionFailed {
+        /// The tag of what stands there now, if anything does.
+        present: Option<String>,
+    },
+    /// The name cannot be.
+    #[error("{0}")]
+    Name(#[from] NameError),
+    /// The path cannot be.
+    #[error("{0}")]
+    Path(#[from] PathError),
+    /// A folder would come to lie within itself.
+    #[error("a folder cannot be moved or copied into itself")]
+    IntoItself,
+    /// The tree would become deeper than 256 names.
+    #[error("the place would be {0} names deep; the deepest is 256")]
+    TooDeep(usize),
+    /// The top of a shelf cannot be moved, renamed or removed.
+    #[error("the top of a shelf stays where it is")]
+    ShelfTop,
+    /// Another thing of this kind has that name already.
+    #[error("{0}")]
+    Exists(String),
+    /// The bytes that arrived are not the bytes that were announced.
+    #[error("{got} bytes arrived of {announced} announced")]
+    ShortBody {
+        /// What was announced.
+        announced: u64,
+        /// What came.
+        got: u64,
+    },
+    /// The sender broke off.
+    #[error("the transfer broke off after {0} bytes")]
+    BrokenBody(u64),
+    /// More bytes than the service takes in one file.
+    #[error("the file is larger than {0} bytes, the most this service takes")]
+    TooLarge(u64),
+    /// No room beyond the reserve that keeps the catalogue safe.
+    #[error("the disk is full: {free} bytes are free, and {reserve} of them are kept in reserve")]
+    DiskFull {
+        /// Free bytes.
+        free: u64,
+        /// Bytes that only the catalogue and placing may use.
+        reserve: u64,
+    },
+    /// The disk takes no writes.
+    #[error("the disk is read-only")]
+    ReadOnlyDisk,
+    /// Writing is refused until the cause is gone; reading goes on.
+    #[error("writing is stopped: {0}")]
+    WritesStopped(String),
+    /// The file is recorded, and not on the disk where it belongs.
+    #[error("the bytes of \"{0}\" are not on the disk where they belong")]
+    BytesMissing(String),
+    /// The file is there, and the service may not or cannot read it.
+    #[error("the bytes of \"{path}\" cannot be read: {reason}")]
+    Unreadable {
+        /// Which.
+        path: String,
+        /// What the disk says.
+        reason: String,
+    },
+    /// A symbolic link, device or socket lies where a file belongs.
+    #[error("what lies on the disk at \"{0}\" is neither a file nor a folder")]
+    NotPlain(String),
+    /// There is no such moment.
+    #[error("there is no such moment")]
+    NoSuchMoment,
+    /// The folder it was in is gone too.
+    #[error("the folder in which it was is gone too")]
+    PlaceGone,
+    /// It was not removed: there is nothing to bring back.
+    #[error("the folder is still here")]
+    StillHere,
+    /// Being brought back in the background.
+    #[error("the folder is being brought back")]
+    Busy,
+    /// The cursor is not taken.
+    #[error("{0}")]
+    Cursor(#[from] CursorError),
+    /// Something else that the caller sent cannot be.
+    #[error("{0}")]
+    BadInput(String),
+    /// The engine is stopping.
+    #[error("the service is stopping")]
+    Stopping,
+    /// The disk failed. On a write: unknown whether it took effect; ask again.
+    #[error("{context}: {reason}")]
+    Io {
+        /// What was being done.
+        context: String,
+        /// What the disk says.
+        reason: String,
+    },
+    /// The catalogue failed. On a write: unknown whether it took effect; ask again.
+    #[error("the catalogue failed: {0}")]
+    Catalogue(String),
+}
+
+impl StoreError {
+    /// Wraps an I/O error, telling a full and a read-only disk apart.
+    pub fn io(context: impl Into<String>, error: &std::io::Error) -> StoreError {
+        match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
+            Some(rustix::io::Errno::NOSPC | rustix::io::Errno::DQUOT) => {
+                StoreError::DiskFull { free: 0, reserve: 0 }
+            }
+            Some(rustix::io::Errno::ROFS) => StoreError::ReadOnlyDisk,
+            _ => StoreError::Io { context: context.into(), reason: error.to_string() },
+        }
+    }
+}
+
+impl From<sqlx::Error> for StoreError {
+    fn from(error: sqlx::Error) -> StoreError {
+        if let sqlx::Error::Database(db) = &error {
+            // Primary result codes of SQLite: 13 is FULL, 8 is READONLY.
+            match db.code().and_then(|c| c.parse::<i32>().ok()).map(|c| c & 0xff) {
+                Some(13) => return StoreError::DiskFull { free: 0, reserve: 0 },
+                Some(8) => return StoreError::ReadOnlyDisk,
+                _ => {}
+            }
+        }
+        StoreError::Catalogue(error.to_string())
+    }
+}
+
+/// The answer of an operation.
+pub type Result<T, E = StoreError> = std::result::Result<T, E>;
