@@ -1,1 +1,55 @@
-//! stub
+//! The engine of Yellow Attic: a catalogue in SQLite, plain files on the disk, and the promise
+//! that what was answered is there whatever happens next.
+//!
+//! In reading order:
+//!
+//! - [`engine`]: open it, change things with it, stop it.
+//! - [`reading`]: places, lists now and as they were, history, what changed since.
+//! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
+//! - [`people`]: accounts, sessions, devices; [`recorded`]: the record of everything done.
+//! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
+//!
+//! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
+//! operations, one transaction), `ops`, `copying` and `found` (what each operation means),
+//! `book` (the writer's view), `rows` and `db` (the catalogue), `task` and `placer` (renames
+//! owed to the disk), `filer` (into the past), `jobs` (in steps, later), `dirs` and `disk`
+//! (the file system), `view` (what readers share).
+//!
+//! What it promises: an answered change survives the end of the process and of the power; an
+//! unanswered one leaves nothing half-done; nothing on the disk is overwritten unseen.
+
+#![deny(unsafe_code)]
+
+mod book;
+pub mod bringing;
+pub mod bytes;
+pub mod clock;
+mod copying;
+mod db;
+mod dirs;
+pub mod disk;
+pub mod engine;
+pub mod error;
+mod filer;
+mod found;
+mod jobs;
+mod kernel;
+pub mod model;
+mod ops;
+pub mod people;
+mod placer;
+pub mod reading;
+pub mod recorded;
+mod rows;
+mod staging;
+pub mod steps;
+mod task;
+mod view;
+mod writer;
+
+pub use engine::{Engine, Options};
+pub use error::{Result, StoreError};
+pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind};
+pub use ops::{Done, NewShelf, Place};
+pub use reading::{Change, Entry, Page, SinceThen, Sort, State};
+pub use staging::{Arriving, SMALL, Staged};

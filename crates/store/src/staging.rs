@@ -78,6 +78,35 @@ impl Staging {
         }
     }
 
+    /// A copy of a file, sharing its blocks where the file system can. The hash is of what
+    /// was copied. Blocks.
+    pub fn copy_of(self: &Arc<Staging>, from: &mut File) -> Result<Staged> {
+        use std::os::fd::AsRawFd;
+        let size = from.metadata().map_err(|e| StoreError::io("looking at a file", &e))?.len();
+        if size <= SMALL as u64 {
+            let mut bytes = Vec::new();
+            from.read_to_end(&mut bytes).map_err(|e| StoreError::io("reading a file", &e))?;
+            return Ok(self.small(bytes));
+        }
+        let mut arriving = self.begin(size)?;
+        if let Bytes::Disk(to) = &mut arriving.staged.bytes
+            && crate::kernel::reflink(from.as_raw_fd(), to.as_raw_fd())
+        {
+            let (hash, size) = hash_file(to).map_err(|e| StoreError::io("hashing a copy", &e))?;
+            self.disk.sync(&*to).map_err(|e| StoreError::io("syncing a copy", &e))?;
+            arriving.staged.hash = hash;
+            arriving.staged.size = size as i64;
+            return Ok(arriving.staged);
+        }
+        let mut buffer = vec![0; 256 * 1024];
+        loop {
+            match from.read(&mut buffer).map_err(|e| StoreError::io("reading a file", &e))? {
+                0 => return arriving.finish(),
+                n => arriving.write(&buffer[..n])?,
+            }
+        }
+    }
+
     /// Begins a body of any size. `announced` is checked against the free space at once.
     pub fn begin(self: &Arc<Staging>, announced: u64) -> Result<Arriving> {
         self.check_room(announced)?;

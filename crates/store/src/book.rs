@@ -1,0 +1,617 @@
+//! The writer's view of the catalogue: what the database holds, overlaid with what the
+//! present group of operations has decided. Written out as sets, a handful of statements
+//! for a whole group, whatever its size.
+
+use crate::disk::hex;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Content, Folder, How, PastRow, Row, Shelf};
+use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
+use crate::task::Task;
+use serde_json::{Value, json};
+use sqlx::SqliteConnection;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use yellow_attic_core::interval::fork;
+use yellow_attic_core::rights::{Level, level_on_shelf};
+use yellow_attic_core::timeline::Kind;
+use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId, record};
+
+/// Entries kept from one group to the next before the overlay is emptied.
+const KEEP: usize = 40_000;
+const DAY_MS: i64 = 86_400_000;
+
+/// Where everything stands.
+#[derive(Clone, Debug)]
+pub(crate) struct Heads {
+    pub moment: i64,
+    pub at: i64,
+    pub node: i64,
+    pub mark: i64,
+    pub placed: i64,
+    pub record: i64,
+    pub link: record::Digest,
+}
+
+/// A change of a folder's sums.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Delta {
+    pub bytes: i64,
+    pub files: i64,
+    pub folders: i64,
+    pub past_bytes: i64,
+    pub past_files: i64,
+}
+
+pub(crate) struct Book {
+    pub conn: SqliteConnection,
+    pub heads: Heads,
+    /// The present group's time.
+    pub now: i64,
+    pub shelves: HashMap<ShelfId, Arc<Shelf>>,
+    rows: HashMap<NodeId, Option<Arc<Row>>>,
+    names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
+    folders: HashMap<NodeId, Folder>,
+    paths: HashMap<NodeId, Arc<str>>,
+    pub group: Group,
+}
+
+/// What the present group has decided.
+#[derive(Default)]
+pub(crate) struct Group {
+    first_moment: Option<i64>,
+    /// Nodes whose row changed, and whether the database holds a row for them.
+    touched: HashMap<NodeId, bool>,
+    ended: Vec<PastRow>,
+    contents: Vec<Content>,
+    lives: HashMap<ContentId, Content>,
+    sums: HashSet<NodeId>,
+    activity: HashMap<(NodeId, i64), i64>,
+    pub tasks: Vec<Task>,
+    records: Vec<Value>,
+    pub jobs: Vec<Value>,
+    findings: Vec<Value>,
+    new_shelves: Vec<Arc<Shelf>>,
+}
+
+/// What a group changed, for the caches of readers.
+pub(crate) struct Changed {
+    pub rows: Vec<(NodeId, Option<Arc<Row>>)>,
+    pub names: Vec<(NodeId, Arc<str>)>,
+    pub folders: Vec<NodeId>,
+    pub tasks: Vec<Task>,
+    pub shelves: Vec<Arc<Shelf>>,
+    pub jobs: bool,
+}
+
+impl Book {
+    pub async fn open(mut conn: SqliteConnection, shelves: HashMap<ShelfId, Arc<Shelf>>) -> Result<Book> {
+        let heads = load_heads(&mut conn).await?;
+        Ok(Book {
+            conn,
+            now: heads.at,
+            heads,
+            shelves,
+            rows: HashMap::new(),
+            names: HashMap::new(),
+            folders: HashMap::new(),
+            paths: HashMap::new(),
+            group: Group::default(),
+        })
+    }
+
+    // --- looking ---
+
+    /// The open row of a node.
+    pub async fn row(&mut self, node: NodeId) -> Result<Option<Arc<Row>>> {
+        if let Some(known) = self.rows.get(&node) {
+            return Ok(known.clone());
+        }
+        let found = rows::row(&mut self.conn, node).await?.map(Arc::new);
+        self.rows.insert(node, found.clone());
+        Ok(found)
+    }
+
+    /// The node at a name in a folder.
+    pub async fn child(&mut self, parent: NodeId, key: &Arc<str>) -> Result<Option<Arc<Row>>> {
+        if let Some(known) = self.names.get(&(parent, key.clone())) {
+            return match *known {
+                Some(node) => self.row(node).await,
+                None => Ok(None),
+            };
+        }
+        let found = rows::child(&mut self.conn, parent, key).await?.map(Arc::new);
+        // A row that this group has changed is known by its node; the database is behind.
+        let found = match found {
+            Some(row) if self.rows.contains_key(&row.node) => match &self.rows[&row.node] {
+                Some(open) if open.parent == Some(parent) && open.key == *key => Some(open.clone()),
+                _ => None,
+            },
+            other => other,
+        };
+        self.names.insert((parent, key.clone()), found.as_ref().map(|r| r.node));
+        if let Some(row) = &found {
+            self.rows.insert(row.node, found.clone());
+        }
+        Ok(found)
+    }
+
+    /// Looks up many names by one statement.
+    pub async fn prefetch(&mut self, wanted: &[(NodeId, Arc<str>)]) -> Result<()> {
+        let missing: Vec<_> = wanted.iter().filter(|w| !self.names.contains_key(*w)).collect();
+        if missing.len() < 2 {
+            return Ok(());
+        }
+        let list: Vec<(i64, &str)> = missing.iter().map(|(p, k)| (p.0, &**k)).collect();
+        let found: String = sqlx::query_scalar(constcat(
+            "SELECT json_group_array(json_array(",
+            ROW_COLUMNS,
+            ")) FROM json_each(?1) j CROSS JOIN ",
+            ROW_FROM,
+            " WHERE e.parent = j.value->>0 AND e.sort_key = j.value->>1",
+        ))
+        .bind(json!(list).to_string())
+        .fetch_one(&mut self.conn)
+        .await?;
+        let mut hits = HashMap::new();
+        for row in rows::parse_rows(&found)? {
+            if let (Some(parent), false) = (row.parent, self.rows.contains_key(&row.node)) {
+                hits.insert((parent, row.key.clone()), row.node);
+                self.rows.insert(row.node, Some(Arc::new(row)));
+            }
+        }
+        for (parent, key) in missing.into_iter().cloned().collect::<Vec<_>>() {
+            let hit = hits.get(&(parent, key.clone())).copied();
+            self.names.entry((parent, key)).or_insert(hit);
+        }
+        Ok(())
+    }
+
+    /// A folder's sums.
+    pub async fn folder(&mut self, node: NodeId) -> Result<Option<Folder>> {
+        if let Some(known) = self.folders.get(&node) {
+            return Ok(Some(*known));
+        }
+        let found = rows::folder(&mut self.conn, node).await?;
+        if let Some(folder) = found {
+            self.folders.insert(node, folder);
+        }
+        Ok(found)
+    }
+
+    /// The way from a node up to the top of its shelf, itself first. `None` if it is not alive.
+    pub async fn chain(&mut self, node: NodeId) -> Result<Option<Vec<Arc<Row>>>> {
+        let mut chain = Vec::new();
+        let mut next = Some(node);
+        while let Some(id) = next {
+            let Some(row) = self.row(id).await? else { return Ok(None) };
+            next = row.parent;
+            chain.push(row);
+        }
+        Ok(Some(chain))
+    }
+
+    /// The chain of a node that is alive, on whose shelf the actor has at least this level.
+    pub async fn require(&mut self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let chain = self.chain(node).await?.ok_or_else(gone)?;
+        let top = chain.last().ok_or_else(gone)?;
+        let shelf = self.shelves.get(&top.shelf).cloned().ok_or_else(gone)?;
+        check_level(actor, &shelf, need)?;
+        Ok(chain)
+    }
+
+    /// How a node's place is written for people.
+    pub async fn path(&mut self, node: NodeId) -> Result<String> {
+        let Some(row) = self.row(node).await? else { return Ok(format!("(removed) #{node}")) };
+        match row.parent {
+            None => Ok(self.shelves.get(&row.shelf).map_or_else(String::new, |s| shelf_word(s))),
+            Some(parent) => Ok(format!("{}/{}", self.folder_path(parent).await?, row.name())),
+        }
+    }
+
+    /// The path of a folder, remembered for the group: many files go into one folder.
+    pub async fn folder_path(&mut self, node: NodeId) -> Result<Arc<str>> {
+        if let Some(known) = self.paths.get(&node) {
+            return Ok(known.clone());
+        }
+        let path: Arc<str> = Box::pin(self.path(node)).await?.into();
+        self.paths.insert(node, path.clone());
+        Ok(path)
+    }
+
+    // --- deciding ---
+
+    /// Takes the next number on the timeline.
+    pub fn next_moment(&mut self) -> Moment {
+        self.heads.moment += 1;
+        self.group.first_moment.get_or_insert(self.heads.moment);
+        Moment(self.heads.moment)
+    }
+
+    /// A new node's id.
+    pub fn next_node(&mut self) -> NodeId {
+        self.heads.node += 1;
+        NodeId(self.heads.node)
+    }
+
+    /// Opens a row.
+    pub fn open_row(&mut self, row: Row, existed: bool) {
+        self.group.touched.entry(row.node).or_insert(existed);
+        if let Some(parent) = row.parent {
+            self.names.insert((parent, row.key.clone()), Some(row.node));
+        }
+        if row.is_folder() {
+            self.paths.clear();
+        }
+        self.rows.insert(row.node, Some(Arc::new(row)));
+    }
+
+    /// Ends the open row of a node at a number.
+    pub fn end_row(&mut self, row: &Row, at: Moment, how: How, actor: &Actor) {
+        self.group.touched.entry(row.node).or_insert(true);
+        if let Some(parent) = row.parent {
+            self.names.insert((parent, row.key.clone()), None);
+        }
+        self.rows.insert(row.node, None);
+        if row.is_folder() {
+            self.paths.clear();
+        }
+        self.add_past(row.clone(), at, how, actor);
+    }
+
+    /// Enters a state that is already over.
+    pub fn add_past(&mut self, row: Row, until: Moment, how: How, actor: &Actor) {
+        if row.since >= until {
+            return;
+        }
+        self.group.ended.push(PastRow {
+            row,
+            until,
+            ended_at: self.now,
+            ended_how: how,
+            ended_account: actor.account,
+            ended_device: actor.device,
+        });
+    }
+
+    /// A new content.
+    pub fn add_content(&mut self, content: Content) {
+        self.group.contents.push(content);
+    }
+
+    /// A content goes on in its life.
+    pub fn set_content(&mut self, content: Content) {
+        match self.group.contents.iter_mut().find(|c| c.id == content.id) {
+            Some(new) => *new = content,
+            None => {
+                self.group.lives.insert(content.id, content);
+            }
+        }
+    }
+
+    /// Adds to the sums of a folder and of all above it; counts a change in their strips.
+    pub async fn charge(&mut self, folder: NodeId, delta: Delta, changes: i64) -> Result<()> {
+        let mut next = Some(folder);
+        while let Some(node) = next {
+            let Some(mut sums) = self.folder(node).await? else { break };
+            sums.bytes += delta.bytes;
+            sums.files += delta.files;
+            sums.folders += delta.folders;
+            sums.past_bytes += delta.past_bytes;
+            sums.past_files += delta.past_files;
+            if changes > 0 {
+                sums.changed_at = self.now;
+                *self.group.activity.entry((node, self.now.div_euclid(DAY_MS))).or_default() += changes;
+            }
+            self.set_folder(node, sums);
+            next = self.row(node).await?.and_then(|r| r.parent);
+        }
+        Ok(())
+    }
+
+    pub fn set_folder(&mut self, node: NodeId, folder: Folder) {
+        self.folders.insert(node, folder);
+        self.group.sums.insert(node);
+    }
+
+    /// Owes the disk a rename. Returns its mark.
+    pub fn add_task(&mut self, mut task: Task) -> i64 {
+        self.heads.mark += 1;
+        task.mark = self.heads.mark;
+        self.group.tasks.push(task);
+        self.heads.mark
+    }
+
+    /// Writes a row of the record.
+    pub fn add_record(&mut self, actor: &Actor, action: &str, node: Option<NodeId>, what: &str, detail: &str) {
+        self.heads.record += 1;
+        let device = actor.device.map_or_else(String::new, |d| d.0.to_string());
+        let fields = [action, &*actor.who, &device, &*actor.from, what, detail];
+        let mut salt = [0u8; 16];
+        // Without randomness a salt is only predictable, never wrong: go on with zeros.
+        let _ = getrandom::fill(&mut salt);
+        let digest = record::digest(&salt, &fields);
+        self.heads.link = record::link(&self.heads.link, self.heads.record, self.now, &digest);
+        self.group.records.push(json!([
+            self.heads.record,
+            self.now,
+            action,
+            actor.account,
+            node,
+            serde_json::to_string(&fields).unwrap_or_default(),
+            hex(&salt),
+            hex(&digest),
+            hex(&self.heads.link)
+        ]));
+    }
+
+    /// Has work done later, in steps.
+    pub fn add_job(&mut self, kind: &str, node: NodeId, moment: Moment, due: i64) {
+        self.group.jobs.push(json!([kind, node, moment, due]));
+    }
+
+    /// Reports something found on the disk.
+    pub fn add_finding(&mut self, kind: &str, node: Option<NodeId>, detail: &str) {
+        self.group.findings.push(json!([self.now, kind, node, detail]));
+    }
+
+    /// Enters a new shelf.
+    pub fn add_shelf(&mut self, shelf: Shelf) {
+        let shelf = Arc::new(shelf);
+        self.shelves.insert(shelf.id, shelf.clone());
+        self.group.new_shelves.push(shelf);
+    }
+
+    // --- writing ---
+
+    /// Begins a group at a time; time never decreases.
+    pub fn begin(&mut self, now: i64) {
+        self.now = now.max(self.heads.at);
+        if self.rows.len() + self.names.len() + self.folders.len() > KEEP {
+            self.forget();
+        }
+    }
+
+    /// Drops all that is not written: the database alone counts.
+    pub fn forget(&mut self) {
+        self.rows = HashMap::new();
+        self.names = HashMap::new();
+        self.folders = HashMap::new();
+        self.paths = HashMap::new();
+        self.group = Group::default();
+    }
+
+    /// Writes the group within the open transaction.
+    pub async fn write(&mut self) -> Result<Changed> {
+        let group = std::mem::take(&mut self.group);
+        let conn = &mut self.conn;
+        if let Some(first) = group.first_moment {
+            self.heads.at = self.now;
+            sqlx::query("INSERT INTO moments (n, at) VALUES (?, ?)")
+                .bind(first)
+                .bind(self.now)
+                .execute(&mut *conn)
+                .await?;
+        }
+        run(
+            conn,
+            "INSERT INTO contents (id, org, hash, size, state, ino, btime, mark)
+             SELECT value->>0, 1, unhex(value->>1), value->>2, value->>3, value->>4, value->>5, value->>6
+             FROM json_each(?1)",
+            group.contents.iter().map(content_json).collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "UPDATE contents SET state = j.value->>3, ino = j.value->>4, btime = j.value->>5, mark = j.value->>6
+             FROM json_each(?1) j WHERE contents.id = j.value->>0",
+            group.lives.values().map(content_json).collect(),
+        )
+        .await?;
+        // Ended rows leave before others take their names.
+        run(
+            conn,
+            "DELETE FROM entries_now WHERE node IN (SELECT value FROM json_each(?1))",
+            group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect(),
+        )
+        .await?;
+        let rows: Vec<_> = group.touched.keys().map(|n| (*n, self.rows.get(n).cloned().flatten())).collect();
+        run(
+            conn,
+            "INSERT INTO entries_now
+               (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device)
+             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
+                    value->>8, value->>9, value->>10, value->>11, value->>12
+             FROM json_each(?1)",
+            rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT INTO entries_past
+               (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device,
+                until, fork, ended_at, ended_how, ended_account, ended_device)
+             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
+                    value->>8, value->>9, value->>10, value->>11, value->>12, value->>13, value->>14, value->>15,
+                    value->>16, value->>17, value->>18
+             FROM json_each(?1)",
+            group.ended.iter().map(past_json).collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT OR REPLACE INTO folders
+               (node, lies, ino, btime, bytes, files, folders, past_bytes, past_files, changed_at)
+             SELECT value->>0, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
+                    value->>8, value->>9
+             FROM json_each(?1)",
+            group.sums.iter().filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f))).collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT INTO activity (node, day, changes)
+             SELECT value->>0, value->>1, value->>2 FROM json_each(?1) WHERE true
+             ON CONFLICT DO UPDATE SET changes = changes + excluded.changes",
+            group.activity.iter().map(|((n, d), c)| json!([n, d, c])).collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT INTO marks (id, task) SELECT value->>0, value->>1 FROM json_each(?1)",
+            group
+                .tasks
+                .iter()
+                .map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()]))
+                .collect(),
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT INTO record (id, org, at, action, account, node, fields, salt, digest, link)
+             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, unhex(value->>6),
+                    unhex(value->>7), unhex(value->>8)
+             FROM json_each(?1)",
+            group.records,
+        )
+        .await?;
+        let jobs = !group.jobs.is_empty();
+        run(
+            conn,
+            "INSERT INTO jobs (org, kind, node, moment, due)
+             SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM json_each(?1)",
+            group.jobs,
+        )
+        .await?;
+        run(
+            conn,
+            "INSERT INTO findings (org, at, kind, node, detail)
+             SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM json_each(?1)",
+            group.findings,
+        )
+        .await?;
+        for shelf in &group.new_shelves {
+            rows::insert_shelf(conn, shelf, self.now).await?;
+        }
+        sqlx::query(
+            "UPDATE heads SET moment = ?, at = ?, node = ?, mark = ?, placed = ?, record = ?, link = ? WHERE id = 1",
+        )
+        .bind(self.heads.moment)
+        .bind(self.heads.at)
+        .bind(self.heads.node)
+        .bind(self.heads.mark)
+        .bind(self.heads.placed)
+        .bind(self.heads.record)
+        .bind(&self.heads.link[..])
+        .execute(&mut *conn)
+        .await?;
+        let names = rows
+            .iter()
+            .filter_map(|(_, r)| r.as_deref())
+            .chain(group.ended.iter().map(|p| &p.row))
+            .filter_map(|r| Some((r.parent?, r.key.clone())))
+            .collect();
+        Ok(Changed {
+            names,
+            folders: group.sums.into_iter().collect(),
+            rows,
+            tasks: group.tasks,
+            shelves: group.new_shelves,
+            jobs,
+        })
+    }
+}
+
+/// Runs a statement over a set, if the set is not empty.
+async fn run(conn: &mut SqliteConnection, sql: &'static str, set: Vec<Value>) -> Result<()> {
+    if !set.is_empty() {
+        sqlx::query(sql).bind(Value::Array(set).to_string()).execute(conn).await?;
+    }
+    Ok(())
+}
+
+fn content_json(c: &Content) -> Value {
+    json!([c.id, hex(&c.hash), c.size, c.life as i64, c.object.ino, c.object.btime, c.mark])
+}
+
+fn row_json(r: &Row) -> Value {
+    json!([
+        r.node,
+        r.shelf,
+        r.parent,
+        r.key,
+        i64::from(r.kind == Kind::File),
+        r.size(),
+        r.mtime,
+        r.content.map(|c| c.id),
+        r.since,
+        r.at,
+        r.how as i64,
+        r.account,
+        r.device
+    ])
+}
+
+fn past_json(p: &PastRow) -> Value {
+    let mut value = row_json(&p.row);
+    if let Value::Array(list) = &mut value {
+        list.extend([
+            json!(p.until),
+            json!(fork(p.row.since.0, p.until.0 - 1)),
+            json!(p.ended_at),
+            json!(p.ended_how as i64),
+            json!(p.ended_account),
+            json!(p.ended_device),
+        ]);
+    }
+    value
+}
+
+fn folder_json(node: NodeId, f: &Folder) -> Value {
+    json!([
+        node,
+        f.lies as i64,
+        f.object.ino,
+        f.object.btime,
+        f.bytes,
+        f.files,
+        f.folders,
+        f.past_bytes,
+        f.past_files,
+        f.changed_at
+    ])
+}
+
+pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Heads> {
+    let (moment, at, node, mark, placed, record, link): (i64, i64, i64, i64, i64, i64, Vec<u8>) =
+        sqlx::query_as("SELECT moment, at, node, mark, placed, record, link FROM heads")
+            .fetch_one(conn)
+            .await?;
+    let link = link.try_into().map_err(|_| StoreError::Catalogue("heads.link has a wrong length".into()))?;
+    Ok(Heads { moment, at, node, mark, placed, record, link })
+}
+
+/// How a shelf is written in paths.
+pub(crate) fn shelf_word(shelf: &Shelf) -> String {
+    match shelf.kind {
+        crate::model::ShelfKind::Home => format!("home of {}:", shelf.name),
+        crate::model::ShelfKind::Shared => format!("{}:", shelf.name),
+    }
+}
+
+/// Refuses what an actor may not do on a shelf. The service itself may do everything.
+pub(crate) fn check_level(actor: &Actor, shelf: &Shelf, need: Level) -> Result<()> {
+    let Some(account) = actor.account else { return Ok(()) };
+    match level_on_shelf(shelf.owner, &shelf.grants, account) {
+        None => Err(StoreError::NotFound("The file or folder".into())),
+        Some(have) if have < need => {
+            Err(StoreError::NotAllowed { need: need.word(), have: have.word() })
+        }
+        Some(_) => Ok(()),
+    }
+}
+
+/// Joins SQL from constants.
+pub(crate) fn constcat(a: &str, b: &str, c: &str, d: &str, e: &str) -> sqlx::AssertSqlSafe<String> {
+    sqlx::AssertSqlSafe(format!("{a}{b}{c}{d}{e}"))
+}

@@ -1,0 +1,161 @@
+//! Opening the bytes of a state, wherever they are on their way, and noticing when another
+//! program has changed them.
+
+use crate::disk::{Look, content_name, hex};
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::found::Foreign;
+use crate::model::{Content, Life, Row};
+use crate::staging::hash_file;
+use crate::task::Loc;
+use crate::writer::Ask;
+use std::fs::File;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// Looks before giving up: a rename can pass between two of them.
+const LOOKS: usize = 50;
+
+impl Engine {
+    /// Opens the bytes of a state, present or past. Returns them with the state they are:
+    /// if another program changed a live file, that is a newer one than asked for.
+    pub async fn open_bytes(&self, row: &Row) -> Result<(File, Row)> {
+        let content = row.content.ok_or_else(|| StoreError::NotAFile(row.name().into()))?;
+        if content.life == Life::Live
+            && let Ok(Some((file, look))) = self.try_place(row, &content).await
+            && same(&look, row, &content)
+        {
+            return Ok((file, row.clone()));
+        }
+        let mut changed = None;
+        let mut why = None;
+        for attempt in 0..LOOKS {
+            // What is known may have moved on: ask again.
+            let Some(content) = self.shared.view.content(content.id).await? else { break };
+            match self.look_for(row, &content).await {
+                Ok(Found::Here(file)) => return Ok((file, Row { content: Some(content), ..row.clone() })),
+                Ok(Found::Changed(file, look)) => changed = Some((file, look, content)),
+                Ok(Found::Nowhere) => changed = None,
+                Err(e) => why = Some(e),
+            }
+            if attempt > 1 && self.shared.placing.is_idle() && self.shared.filing.is_idle() {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        if let Some((file, look, content)) = changed
+            && let Some(now) = self.take_up(row, &content, file, look).await?
+            && now.content.map(|c| c.id) != Some(content.id)
+        {
+            return Box::pin(self.open_bytes(&now)).await;
+        } else if let Some(now) = self.shared.view.row(row.node).await?
+            && now.content.is_some_and(|c| c.object != content.object && c.id == content.id)
+            && let Some((file, look)) = self.try_place(&now, &content).await?
+            && look.size == content.size
+        {
+            return Ok((file, (*now).clone()));
+        }
+        Err(why.unwrap_or_else(|| StoreError::BytesMissing(row.name().into())))
+    }
+
+    async fn try_place(&self, row: &Row, content: &Content) -> Result<Option<(File, Look)>> {
+        if content.mark > self.shared.placing.placed()
+            && let Ok(staged) = self.shared.disk.open_file(&self.shared.disk.staging, &content_name(content.id))
+        {
+            return Ok(Some(staged));
+        }
+        let Some(parent) = row.parent else { return Ok(None) };
+        let dir = self.shared.dirs.find(parent).await?;
+        match self.shared.disk.open_file(&*dir, row.name()) {
+            Ok(found) => Ok(Some(found)),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(refusal(row, &e)),
+        }
+    }
+
+    async fn look_for(&self, row: &Row, content: &Content) -> Result<Found> {
+        let disk = &self.shared.disk;
+        if content.life == Life::Lost {
+            return Ok(Found::Nowhere);
+        }
+        if content.life == Life::Past {
+            let hash = hex(&content.hash);
+            if let Ok(dir) = disk.open_dir(&disk.past, &hash[..2])
+                && let Ok((file, look)) = disk.open_file(&dir, &hash)
+                && look.size == content.size
+            {
+                return Ok(Found::Here(file));
+            }
+            if let Ok((file, look)) = disk.open_file(&disk.incoming, &content_name(content.id))
+                && look.id == content.object
+                && look.size == content.size
+            {
+                return Ok(Found::Here(file));
+            }
+        }
+        if let Ok((file, look)) = disk.open_file(&disk.staging, &content_name(content.id))
+            && look.id == content.object
+        {
+            return Ok(Found::Here(file));
+        }
+        for place in self.shared.placing.places_of(content.object) {
+            if let Loc::In(node, name) = &place
+                && let Ok(dir) = self.shared.dirs.find(*node).await
+                && let Ok((file, look)) = disk.open_file(&*dir, name)
+                && look.id == content.object
+                && look.size == content.size
+            {
+                return Ok(Found::Here(file));
+            }
+        }
+        let now = match content.life {
+            // The name it has now, which may be newer than the one asked for.
+            Life::Live => self.shared.view.row(row.node).await?,
+            _ => None,
+        };
+        let row = now.as_deref().filter(|n| n.content.is_some_and(|c| c.id == content.id)).unwrap_or(row);
+        Ok(match self.try_place(row, content).await? {
+            Some((file, look)) if same(&look, row, content) => Found::Here(file),
+            Some((file, look)) if content.life == Life::Live => Found::Changed(file, look),
+            _ => Found::Nowhere,
+        })
+    }
+
+    /// Takes up the state to which another program changed a live file.
+    async fn take_up(&self, row: &Row, was: &Content, mut file: File, look: Look) -> Result<Option<Arc<Row>>> {
+        let hashed = tokio::task::spawn_blocking(move || {
+            let (hash, size) = hash_file(&mut file)?;
+            let after = crate::disk::look_at_open(&file)?;
+            Ok::<_, std::io::Error>((hash, size, after))
+        })
+        .await
+        .map_err(|_| StoreError::Stopping)?;
+        let (hash, size, after) = hashed.map_err(|e| refusal(row, &e))?;
+        if after != look || size as i64 != look.size {
+            // Still being written by the other program: no state yet that could be taken up.
+            return Err(StoreError::Busy);
+        }
+        let foreign =
+            Foreign { id: self.shared.staging.next_id(), hash, size: size as i64, mtime: look.mtime, object: look.id };
+        let (node, was) = (row.node, was.id);
+        self.ask(|answer| Ask::TakeUp { node, was, foreign, answer }).await
+    }
+}
+
+enum Found {
+    Here(File),
+    Changed(File, Look),
+    Nowhere,
+}
+
+fn same(look: &Look, row: &Row, content: &Content) -> bool {
+    look.id == content.object && look.size == content.size && look.mtime == row.mtime
+}
+
+fn refusal(row: &Row, e: &std::io::Error) -> StoreError {
+    use rustix::io::Errno;
+    match e.raw_os_error().map(Errno::from_raw_os_error) {
+        Some(Errno::LOOP | Errno::XDEV | Errno::NXIO) => StoreError::NotPlain(row.name().into()),
+        _ => StoreError::Unreadable { path: row.name().into(), reason: e.to_string() },
+    }
+}

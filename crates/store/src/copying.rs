@@ -1,0 +1,106 @@
+//! Copies of folders: built where nobody sees them, then made to appear by one row.
+
+use crate::book::{Book, Delta};
+use crate::disk::{Disk, ObjectId, content_name};
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::ops::Arrived;
+use crate::staging::{Staged, Staging};
+use crate::task::{Loc, Task};
+use std::sync::Arc;
+use yellow_attic_core::timeline::Kind;
+use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId};
+
+/// A copy that nobody finished is dropped after a day.
+const ABANDONED_AFTER_MS: i64 = 86_400_000;
+
+/// One thing in a copy.
+pub(crate) struct CopyItem {
+    pub parent: NodeId,
+    pub key: Arc<str>,
+    pub mtime: i64,
+    /// None for a folder.
+    pub staged: Option<Staged>,
+    pub is_folder: bool,
+}
+
+pub(crate) enum Ready {
+    File(Arrived),
+    Folder(ContentId, ObjectId),
+}
+
+pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyItem, sync: bool) -> Result<Ready> {
+    match &mut item.staged {
+        Some(staged) => {
+            let look = staged.write_out(item.mtime, sync).map_err(|e| StoreError::io("copying", &e))?;
+            Ok(Ready::File(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }))
+        }
+        None => {
+            let id = staging.next_id();
+            let object = disk.make_staged_dir(&content_name(id)).map_err(|e| StoreError::io("copying", &e))?;
+            Ok(Ready::Folder(id, object))
+        }
+    }
+}
+
+/// The top of a copy: a folder without a row.
+pub(crate) async fn make_top(book: &mut Book, staged: (ContentId, ObjectId)) -> Result<NodeId> {
+    let node = book.next_node();
+    let (from, to) = (Loc::Staging(staged.0), Loc::Removed(node));
+    book.add_task(Task { mark: 0, object: staged.1, node, folder: true, from, to, expect: None });
+    book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(staged.1, book.now) });
+    book.add_job("take apart", node, Moment(book.heads.moment), book.now + ABANDONED_AFTER_MS);
+    Ok(node)
+}
+
+/// Adds files and folders to a copy.
+pub(crate) async fn add_batch(book: &mut Book, actor: &Actor, items: &[CopyItem], ready: &[Ready]) -> Result<Vec<NodeId>> {
+    let moment = book.next_moment();
+    let mut nodes = Vec::with_capacity(items.len());
+    for (item, ready) in items.iter().zip(ready) {
+        let node = book.next_node();
+        let name: Arc<str> = crate::model::name_in(&item.key).into();
+        let mut row = Row {
+            node,
+            shelf: ShelfId(0),
+            parent: Some(item.parent),
+            key: item.key.clone(),
+            kind: if item.is_folder { Kind::Folder } else { Kind::File },
+            mtime: item.mtime,
+            content: None,
+            since: moment,
+            at: book.now,
+            how: How::Copied,
+            account: actor.account,
+            device: actor.device,
+        };
+        let task = |from, object, folder| Task {
+            mark: 0,
+            object,
+            node,
+            folder,
+            from,
+            to: Loc::In(item.parent, name.clone()),
+            expect: None,
+        };
+        let delta = match ready {
+            Ready::File(a) => {
+                let mark = book.add_task(task(Loc::Staging(a.id), a.object, false));
+                let content =
+                    Content { id: a.id, hash: a.hash, size: a.size, life: Life::Live, object: a.object, mark };
+                book.add_content(content);
+                row.content = Some(content);
+                Delta { bytes: a.size, files: 1, ..Delta::default() }
+            }
+            Ready::Folder(id, object) => {
+                book.add_task(task(Loc::Staging(*id), *object, true));
+                book.set_folder(node, Folder::new(*object, book.now));
+                Delta { folders: 1, ..Delta::default() }
+            }
+        };
+        book.open_row(row, false);
+        book.charge(item.parent, delta, 0).await?;
+        nodes.push(node);
+    }
+    Ok(nodes)
+}

@@ -1,0 +1,463 @@
+//! The engine, put together: open it, ask it, stop it.
+
+use crate::book::Book;
+use crate::clock::Clock;
+use crate::dirs::Dirs;
+use crate::disk::Disk;
+use crate::error::{Result, StoreError};
+use crate::filer::{Filer, Filing};
+use crate::jobs::{Jobs, Step};
+use crate::model::{Actor, How, Row, Shelf};
+use crate::ops::{Done, NewShelf, Place};
+use crate::placer::{Placer, Placing, load_marks};
+use crate::staging::{Arriving, Staged, Staging};
+use crate::steps::{AllSteps, Steps};
+use crate::view::{Caches, View};
+use crate::writer::{Ask, Put, Writer};
+use crate::{db, rows};
+use parking_lot::Mutex;
+use sqlx::Connection;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use tokio::sync::{Notify, mpsc, oneshot};
+use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::{AccountId, Name, NodeId};
+
+/// How an engine is opened.
+pub struct Options {
+    /// The data folder; made if it is missing.
+    pub data: PathBuf,
+    /// The time.
+    pub clock: Arc<dyn Clock>,
+    /// Asked before each I/O step.
+    pub steps: Arc<dyn Steps>,
+    /// How long a removed folder stays whole, in milliseconds.
+    pub take_apart_after_ms: i64,
+    /// Whether background jobs run by themselves; else by [`Engine::run_jobs`].
+    pub background: bool,
+}
+
+impl Options {
+    /// The usual ones.
+    pub fn new(data: impl Into<PathBuf>) -> Options {
+        Options {
+            data: data.into(),
+            clock: Arc::new(crate::clock::SystemClock),
+            steps: Arc::new(AllSteps),
+            take_apart_after_ms: 3_600_000,
+            background: true,
+        }
+    }
+}
+
+/// The store. Cloning shares it.
+#[derive(Clone)]
+pub struct Engine {
+    pub(crate) shared: Arc<Shared>,
+}
+
+pub(crate) struct Shared {
+    pub disk: Arc<Disk>,
+    pub staging: Arc<Staging>,
+    pub view: View,
+    pub dirs: Dirs,
+    pub placing: Placing,
+    pub filing: Filing,
+    pub clock: Arc<dyn Clock>,
+    pub jobs: Jobs,
+    stopped: Arc<AtomicBool>,
+    /// Taken away at the stop: the writer ends when no sender is left.
+    writer: Mutex<Option<mpsc::Sender<Ask>>>,
+    running: Mutex<Running>,
+    /// Where the engine's own tasks run, whatever runtime its callers come from.
+    runtime: tokio::runtime::Handle,
+}
+
+#[derive(Default)]
+struct Running {
+    writer: Option<tokio::task::JoinHandle<Book>>,
+    jobs: Option<tokio::task::JoinHandle<()>>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+impl Engine {
+    /// Opens a data folder, making it if it is missing, and carries forward whatever was
+    /// under way when it was last open. One engine at a time may have it open.
+    pub async fn open(options: Options) -> Result<Engine> {
+        let disk = Arc::new(Disk::open(&options.data, options.steps)?);
+        lock(&disk)?;
+        let mut conn = db::open_writer(&disk.catalogue()).await?;
+        let shelves = rows::shelves(&mut conn).await?;
+        let marks = load_marks(&mut conn).await?;
+        let last: i64 =
+            sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM contents").fetch_one(&mut conn).await?;
+        let book = Book::open(conn, shelves.clone()).await?;
+        let staging = Arc::new(Staging::new(disk.clone(), highest_staged(&disk, last)?));
+        sweep(&disk, &marks)?;
+
+        let view = View {
+            pool: db::open_readers(&disk.catalogue()).await?,
+            caches: Arc::new(Caches::new(shelves)),
+        };
+        let placing = Placing::new(book.heads.placed);
+        let filing = Filing::default();
+        let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
+        let (sender, receiver) = mpsc::channel(1024);
+        let stopped = Arc::new(AtomicBool::new(false));
+        let wake = Arc::new(Notify::new());
+        let runtime = tokio::runtime::Handle::current();
+
+        let placer = Placer {
+            disk: disk.clone(),
+            dirs: dirs.clone(),
+            placing: placing.clone(),
+            filing: filing.clone(),
+            handle: runtime.clone(),
+        };
+        let highest = book.heads.mark;
+        let (placer, recovered) = tokio::task::spawn_blocking(move || {
+            let done = placer.recover(marks, highest);
+            (placer, done)
+        })
+        .await
+        .map_err(|_| StoreError::Stopping)?;
+        if let Err(error) = recovered {
+            // A full or read-only disk does not keep the service from starting: reading works,
+            // writing is refused until the placer has caught up.
+            tracing::error!(%error, "what was under way could not be carried forward yet");
+        }
+
+        let filer = Filer {
+            disk: disk.clone(),
+            view: view.clone(),
+            staging: staging.clone(),
+            filing: filing.clone(),
+            writer: sender.downgrade(),
+            handle: runtime.clone(),
+        };
+        filer.recover()?;
+        let jobs = Jobs {
+            disk: disk.clone(),
+            view: view.clone(),
+            dirs: dirs.clone(),
+            staging: staging.clone(),
+            placing: placing.clone(),
+            filing: filing.clone(),
+            clock: options.clock.clone(),
+            writer: sender.downgrade(),
+            wake: wake.clone(),
+            stopped: stopped.clone(),
+        };
+        let writer = Writer {
+            disk: disk.clone(),
+            staging: staging.clone(),
+            clock: options.clock.clone(),
+            caches: view.caches.clone(),
+            placing: placing.clone(),
+            stopped: stopped.clone(),
+            take_apart_after: options.take_apart_after_ms,
+            jobs: wake,
+        };
+        let running = Running {
+            writer: Some(tokio::spawn(writer.run(receiver, book))),
+            jobs: options.background.then(|| tokio::spawn(jobs.clone().run())),
+            threads: vec![
+                std::thread::Builder::new().name("placer".into()).spawn(move || placer.run()),
+                std::thread::Builder::new().name("filer".into()).spawn(move || filer.run()),
+            ]
+            .into_iter()
+            .collect::<std::io::Result<_>>()
+            .map_err(|e| StoreError::io("starting a thread", &e))?,
+        };
+        Ok(Engine {
+            shared: Arc::new(Shared {
+                disk,
+                staging,
+                view,
+                dirs,
+                placing,
+                filing,
+                clock: options.clock,
+                jobs,
+                stopped,
+                writer: Mutex::new(Some(sender)),
+                running: Mutex::new(running),
+                runtime,
+            }),
+        })
+    }
+
+    /// Finishes what was asked, places what is owed, and closes. Reading must have ended.
+    pub async fn stop(&self) {
+        let shared = &self.shared;
+        drop(shared.writer.lock().take());
+        let running = std::mem::take(&mut *shared.running.lock());
+        let stopped = shared.stopped.clone();
+        shared.jobs.wake.notify_one();
+        if let Some(jobs) = running.jobs {
+            stopped.store(true, Ordering::SeqCst);
+            // Its step, if one is under way, has the writer's weak sender only.
+            jobs.abort();
+            let _ = jobs.await;
+            stopped.store(false, Ordering::SeqCst);
+        }
+        let book = match running.writer {
+            Some(writer) => writer.await.ok(),
+            None => None,
+        };
+        let _ = shared.placing.settle().await;
+        shared.placing.stop();
+        shared.filing.stop();
+        let _ = tokio::task::spawn_blocking(move || {
+            for thread in running.threads {
+                let _ = thread.join();
+            }
+        })
+        .await;
+        shared.view.pool.close().await;
+        if let Some(mut book) = book {
+            let placed = shared.placing.placed();
+            let closed = async {
+                sqlx::query("UPDATE heads SET placed = max(placed, ?)").bind(placed).execute(&mut book.conn).await?;
+                sqlx::query("DELETE FROM marks WHERE id <= ?").bind(placed).execute(&mut book.conn).await?;
+                book.conn.close().await
+            };
+            if let Err(error) = closed.await {
+                tracing::warn!(%error, "the catalogue was not closed cleanly; it is carried forward at the next start");
+            }
+        }
+        // Somebody may still hold a clone of this engine: let go of the folder now.
+        let _ = rustix::fs::flock(&shared.disk.shelves, rustix::fs::FlockOperation::Unlock);
+    }
+
+    /// Sends the writer something and waits for the answer. Runs to its end even if the
+    /// caller stops waiting.
+    pub(crate) async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+        if let Some(trouble) = self.shared.placing.trouble() {
+            return Err(match trouble {
+                StoreError::DiskFull { .. } => self.shared.staging.check_room(0).err().unwrap_or(trouble),
+                StoreError::ReadOnlyDisk => trouble,
+                other => StoreError::WritesStopped(other.to_string()),
+            });
+        }
+        let sender = self.shared.writer.lock().clone().ok_or(StoreError::Stopping)?;
+        let (answer, answered) = oneshot::channel();
+        sender.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+        drop(sender);
+        let done = answered.await.map_err(|_| StoreError::Stopping)?;
+        match done {
+            Err(StoreError::DiskFull { free: 0, .. }) => {
+                Err(self.shared.staging.check_room(0).err().unwrap_or(StoreError::DiskFull { free: 0, reserve: 0 }))
+            }
+            other => other,
+        }
+    }
+
+    /// The time.
+    pub fn now_ms(&self) -> i64 {
+        self.shared.clock.now_ms()
+    }
+
+    /// Where the engine's tasks run.
+    pub fn runtime(&self) -> &tokio::runtime::Handle {
+        &self.shared.runtime
+    }
+
+    // --- changing ---
+
+    /// Takes a small body as a whole (see [`crate::SMALL`]).
+    pub fn stage_small(&self, bytes: Vec<u8>) -> Result<Staged> {
+        Ok(self.shared.staging.small(bytes))
+    }
+
+    /// Begins a body. Blocks.
+    pub fn stage(&self, announced: u64) -> Result<Arriving> {
+        self.shared.staging.begin(announced)
+    }
+
+    /// Refuses what the disk has no room for.
+    pub fn check_room(&self, bytes: u64) -> Result<()> {
+        self.shared.staging.check_room(bytes)
+    }
+
+    /// Makes a shelf.
+    pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
+        let actor = actor.clone();
+        let done = self.ask(|answer| Ask::MakeShelf { actor, new, answer }).await?;
+        let id = done.row.map(|r| r.shelf).unwrap_or_default();
+        self.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))
+    }
+
+    /// Makes a folder.
+    pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::MakeFolder { actor, parent, name, answer }).await
+    }
+
+    /// Puts staged bytes at a name. After the answer they are on the disk.
+    pub async fn put(
+        &self,
+        actor: &Actor,
+        parent: NodeId,
+        name: Name,
+        staged: Staged,
+        mtime: i64,
+        conditions: Conditions,
+    ) -> Result<Done> {
+        self.put_as(actor, parent, name, staged, mtime, conditions, How::Made).await
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    pub(crate) async fn put_as(
+        &self,
+        actor: &Actor,
+        parent: NodeId,
+        name: Name,
+        staged: Staged,
+        mtime: i64,
+        conditions: Conditions,
+        how: How,
+    ) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Put(Box::new(Put { actor, parent, name, staged, mtime, conditions, how, answer }))).await
+    }
+
+    /// Moves or renames. `replace`: a file at the target may be replaced.
+    pub async fn move_node(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        parent: NodeId,
+        name: Name,
+        replace: bool,
+        conditions: Conditions,
+    ) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Move { actor, node, parent, name, replace, conditions, answer }).await
+    }
+
+    /// Removes. What was there stays in the past.
+    pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Remove { actor, node, conditions, answer }).await
+    }
+
+    pub(crate) async fn revive_file(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        place: Place,
+        last: Option<(NodeId, Arc<str>)>,
+        staged: Staged,
+        mtime: i64,
+    ) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::ReviveFile { actor, node, place, last, staged, mtime, answer }).await
+    }
+
+    pub(crate) async fn revive_folder(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        place: Place,
+        last: Option<(NodeId, Arc<str>)>,
+        how: How,
+    ) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::ReviveFolder { actor, node, place, last, how, answer }).await
+    }
+
+    /// Writes a row of the record for something that changes no file.
+    pub async fn note(&self, actor: &Actor, action: &'static str, node: Option<NodeId>, what: &str, detail: &str) -> Result<()> {
+        let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
+        self.ask(|answer| Ask::Note { actor, action, node, what, detail, answer }).await
+    }
+
+    // --- for tests and tools ---
+
+    /// Runs the jobs that are due, to their end.
+    pub async fn run_jobs(&self) -> Result<()> {
+        while self.shared.jobs.next().await? {}
+        Ok(())
+    }
+
+    /// Waits until the disk is in step: all is placed and filed.
+    pub async fn settle(&self) -> Result<()> {
+        loop {
+            self.shared.placing.settle().await?;
+            if self.shared.filing.is_idle() && self.shared.placing.is_idle() {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(1)).await;
+        }
+        self.ask(|answer| Ask::Step { step: Step::Nothing, answer }).await
+    }
+
+    /// The shelf with its present name, by id.
+    pub fn shelf_of(&self, row: &Row) -> Option<Arc<Shelf>> {
+        self.shared.view.shelf(row.shelf)
+    }
+
+    /// The home shelf of an account.
+    pub fn home_of(&self, account: AccountId) -> Option<Arc<Shelf>> {
+        self.shared
+            .view
+            .shelves()
+            .into_iter()
+            .find(|s| s.kind == crate::model::ShelfKind::Home && s.owner == Some(account))
+    }
+
+    /// Free and total bytes of the disk.
+    pub fn space(&self) -> Result<(u64, u64)> {
+        self.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))
+    }
+
+    /// Why writing is stopped, if it is.
+    pub fn trouble(&self) -> Option<StoreError> {
+        self.shared.placing.trouble()
+    }
+}
+
+/// Two engines on one data folder would overwrite each other: the second is refused.
+fn lock(disk: &Disk) -> Result<()> {
+    rustix::fs::flock(&disk.shelves, rustix::fs::FlockOperation::NonBlockingLockExclusive).map_err(|_| {
+        StoreError::WritesStopped("another process has this data folder open; stop it first".into())
+    })
+}
+
+fn staged_names(disk: &Disk) -> Result<Vec<String>> {
+    let names = disk.names(&disk.staging).map_err(|e| StoreError::io("reading staging", &e))?;
+    Ok(names.into_iter().filter_map(|n| String::from_utf8(n).ok()).collect())
+}
+
+fn staged_id(name: &str) -> Option<i64> {
+    i64::from_str_radix(name.strip_prefix('c')?, 16).ok()
+}
+
+/// The highest id in use, on the disk or in the catalogue.
+fn highest_staged(disk: &Disk, last: i64) -> Result<i64> {
+    let incoming = disk.names(&disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
+    let incoming = incoming.iter().filter_map(|n| std::str::from_utf8(n).ok()).filter_map(staged_id);
+    let staged = staged_names(disk)?;
+    Ok(staged.iter().filter_map(|n| staged_id(n)).chain(incoming).max().unwrap_or(0).max(last))
+}
+
+/// Removes from staging what no mark answers for: operations that never got their answer.
+fn sweep(disk: &Disk, marks: &[crate::task::Task]) -> Result<()> {
+    let wanted: std::collections::HashSet<String> = marks
+        .iter()
+        .filter(|t| matches!(t.from, crate::task::Loc::Staging(_)))
+        .map(|t| t.from.name())
+        .collect();
+    for name in staged_names(disk)? {
+        if !wanted.contains(&name)
+            && staged_id(&name).is_some()
+            && disk.drop_staged(&name, false).is_err()
+        {
+            let _ = disk.drop_staged(&name, true);
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,290 @@
+//! Filing what left its place: verified, then into the past under its hash.
+//!
+//! What waits lies in `past/incoming`; after a stop, that folder itself says what is to do.
+
+use crate::disk::{Disk, Plain, content_name, hex, look};
+use crate::error::{Result, StoreError};
+use crate::found::Foreign;
+use crate::staging::{Staging, hash_file};
+use crate::view::View;
+use crate::writer::Ask;
+use parking_lot::Mutex;
+use std::collections::VecDeque;
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use tokio::runtime::Handle;
+use tokio::sync::{Notify, mpsc, oneshot};
+use yellow_attic_core::{ContentId, NodeId};
+
+/// Something to file.
+#[derive(Clone, Debug)]
+pub(crate) enum File {
+    /// A content whose state ended.
+    Content(ContentId),
+    /// Something unknown that stood in the way.
+    Stranger { name: String, node: NodeId, instead_of: Option<ContentId> },
+    /// Something that was to be placed and is nowhere.
+    Nowhere { node: NodeId, name: String },
+    /// A past content that is live again: its past bytes go if nothing else needs them.
+    Condemn { hash: [u8; 32] },
+}
+
+/// The filer's queue.
+#[derive(Clone, Default)]
+pub(crate) struct Filing(Arc<FilingInner>);
+
+#[derive(Default)]
+struct FilingInner {
+    queue: Mutex<VecDeque<File>>,
+    busy: AtomicBool,
+    work: Notify,
+    stop: AtomicBool,
+}
+
+impl Filing {
+    pub fn add(&self, files: Vec<File>) {
+        if !files.is_empty() {
+            self.0.queue.lock().extend(files);
+            self.0.work.notify_one();
+        }
+    }
+
+    pub fn is_idle(&self) -> bool {
+        self.0.queue.lock().is_empty() && !self.0.busy.load(Ordering::SeqCst)
+    }
+
+    pub fn stop(&self) {
+        self.0.stop.store(true, Ordering::SeqCst);
+        self.0.work.notify_one();
+    }
+}
+
+/// Files things. Runs on a thread of its own: hashing a large file must not hold up placing.
+pub(crate) struct Filer {
+    pub disk: Arc<Disk>,
+    pub view: View,
+    pub staging: Arc<Staging>,
+    pub filing: Filing,
+    pub writer: mpsc::WeakSender<Ask>,
+    pub handle: Handle,
+}
+
+impl Filer {
+    /// Finds what waited when the engine stopped.
+    pub fn recover(&self) -> Result<()> {
+        let names = self.disk.names(&self.disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
+        let files = names.iter().filter_map(|n| std::str::from_utf8(n).ok()).filter_map(waiting).collect();
+        self.filing.add(files);
+        Ok(())
+    }
+
+    pub fn run(self) {
+        loop {
+            let next = {
+                let mut queue = self.filing.0.queue.lock();
+                let next = queue.pop_front();
+                self.filing.0.busy.store(next.is_some(), Ordering::SeqCst);
+                next
+            };
+            if self.filing.0.stop.load(Ordering::SeqCst) {
+                return;
+            }
+            match next {
+                Some(file) => {
+                    if let Err(error) = self.file(&file) {
+                        tracing::error!(%error, ?file, "could not be filed; it waits in past/incoming");
+                    }
+                }
+                None => self.handle.block_on(self.filing.0.work.notified()),
+            }
+        }
+    }
+
+    fn file(&self, file: &File) -> Result<()> {
+        match file {
+            File::Content(id) => self.content(*id),
+            File::Stranger { name, node, instead_of } => self.stranger(name, *node, *instead_of),
+            File::Nowhere { node, name } => self.ask(|answer| Ask::Finding {
+                kind: "not on the disk",
+                node: Some(*node),
+                detail: format!("\"{name}\" could not be placed: its bytes are nowhere"),
+                answer,
+            }),
+            File::Condemn { hash } => self.condemn(hash),
+        }
+    }
+
+    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+        let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
+        let (answer, answered) = oneshot::channel();
+        self.handle.block_on(async {
+            writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+            answered.await.map_err(|_| StoreError::Stopping)?
+        })
+    }
+
+    fn content(&self, id: ContentId) -> Result<()> {
+        let io = |e: &std::io::Error| StoreError::io(format!("filing content {id}"), e);
+        let Some(content) = self.handle.block_on(self.view.content(id))? else { return Ok(()) };
+        let name = content_name(id);
+        let opened = self.disk.open_file(&self.disk.incoming, &name);
+        let (mut file, before) = match opened {
+            Ok(opened) => opened,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+                let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
+                let hash = hex(&content.hash);
+                let dir = self.disk.past_dir(&hash).map_err(|e| io(&e))?;
+                if look(&dir, &hash).map_err(|e| io(&e))?.is_none() && content.life == crate::model::Life::Past {
+                    return self.ask(|answer| Ask::Lost { content: id, node, answer });
+                }
+                return Ok(());
+            }
+            Err(e) => return Err(io(&e)),
+        };
+        let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
+        if hash == content.hash {
+            return self.into_past(&name, &hash, before.names > 1).map_err(|e| io(&e));
+        }
+        // Another program changed the bytes behind our back: its state is entered, ours is lost.
+        let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
+        let foreign = Foreign {
+            id: self.staging.next_id(),
+            hash,
+            size: size as i64,
+            mtime: before.mtime,
+            object: before.id,
+        };
+        self.disk.sync(&file).map_err(|e| io(&e))?;
+        self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
+        self.into_past(&name, &hash, before.names > 1).map_err(|e| io(&e))
+    }
+
+    fn into_past(&self, name: &str, hash: &[u8; 32], shared: bool) -> std::io::Result<()> {
+        into_past(&self.disk, &self.staging, &self.disk.incoming, name, hash, shared)
+    }
+
+    fn stranger(&self, name: &str, node: NodeId, instead_of: Option<ContentId>) -> Result<()> {
+        let io = |e: &std::io::Error| StoreError::io(format!("filing {name}"), e);
+        let Some(seen) = look(&self.disk.incoming, name).map_err(|e| io(&e))? else { return Ok(()) };
+        match seen.kind {
+            Plain::File => {
+                let (mut file, before) = self.disk.open_file(&self.disk.incoming, name).map_err(|e| io(&e))?;
+                let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
+                self.disk.sync(&file).map_err(|e| io(&e))?;
+                let foreign = Foreign {
+                    id: self.staging.next_id(),
+                    hash,
+                    size: size as i64,
+                    mtime: before.mtime,
+                    object: before.id,
+                };
+                self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
+                self.into_past(name, &hash, before.names > 1).map_err(|e| io(&e))
+            }
+            Plain::Folder => {
+                let Some(row) = self.handle.block_on(self.view.row(node))? else { return Ok(()) };
+                let (Some(parent), key) = (row.parent, row.key.clone()) else { return Ok(()) };
+                let folder = self.ask(|answer| Ask::EnterRemoved {
+                    parent,
+                    key,
+                    known: None,
+                    foreign: None,
+                    object: seen.id,
+                    answer,
+                })?;
+                self.disk
+                    .rename(&self.disk.incoming, name, &self.disk.removed, &crate::disk::folder_name(folder))
+                    .map_err(|e| io(&e))?;
+                self.ask(|answer| Ask::Step { step: crate::jobs::Step::Later { kind: "take apart", node: folder }, answer })
+            }
+            Plain::Other => self.ask(|answer| Ask::Finding {
+                kind: "left alone",
+                node: Some(node),
+                detail: format!("neither a file nor a folder stood in the way; it was moved to past/incoming/{name}"),
+                answer,
+            }),
+        }
+    }
+
+    fn condemn(&self, hash: &[u8; 32]) -> Result<()> {
+        let text = hex(hash);
+        let dir = self.disk.past_dir(&text).map_err(|e| StoreError::io("opening the past", &e))?;
+        let (disk, hash) = (self.disk.clone(), hash.to_vec());
+        // Looked at once more inside a writer transaction: a new reference takes it back.
+        self.ask(|answer| Ask::Catalogue {
+            actor: crate::model::Actor::service(),
+            action: "",
+            what: String::new(),
+            change: Box::new(move |conn| {
+                Box::pin(async move {
+                    let used: i64 = sqlx::query_scalar("SELECT count(*) FROM contents WHERE hash = ? AND state = 1")
+                        .bind(hash)
+                        .fetch_one(conn)
+                        .await?;
+                    if used == 0 {
+                        match disk.unlink(&dir, &text, false) {
+                            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                                return Err(StoreError::BadInput(e.to_string()));
+                            }
+                            _ => {}
+                        }
+                    }
+                    Ok(())
+                })
+            }),
+            answer,
+        })
+    }
+}
+
+/// Files bytes under their hash. Equal bytes that are there already are hashed again before
+/// these are dropped. `shared`: the file has another name elsewhere, whose writer could reach
+/// into the past, so it is copied.
+pub(crate) fn into_past(
+    disk: &Disk,
+    staging: &Staging,
+    from: &OwnedFd,
+    name: &str,
+    hash: &[u8; 32],
+    shared: bool,
+) -> std::io::Result<()> {
+    let text = hex(hash);
+    let dir = disk.past_dir(&text)?;
+    if shared {
+        if look(&dir, &text)?.is_none() {
+            let (mut source, _) = disk.open_file(from, name)?;
+            let staged = content_name(staging.next_id());
+            let mut copy = disk.make_staged(&staged)?;
+            std::io::copy(&mut source, &mut copy)?;
+            disk.sync(&copy)?;
+            disk.rename(&disk.staging, &staged, &dir, &text)?;
+            disk.sync(&dir)?;
+        }
+        return disk.unlink(from, name, false);
+    }
+    match disk.rename(from, name, &dir, &text) {
+        Ok(()) => Ok(()),
+        Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {
+            let (mut there, _) = disk.open_file(&dir, &text)?;
+            if hash_file(&mut there)?.0 == *hash {
+                disk.sync(&dir)?;
+                return disk.unlink(from, name, false);
+            }
+            tracing::error!(hash = %text, "past bytes are damaged; sound ones take their place");
+            disk.rename(&dir, &text, &dir, &format!("{text}.damaged-{}", staging.next_id()))?;
+            disk.rename(from, name, &dir, &text)
+        }
+        Err(e) => Err(e),
+    }
+}
+
+/// What a name in `past/incoming` waits for.
+fn waiting(name: &str) -> Option<File> {
+    if let Some(id) = name.strip_prefix('c') {
+        return i64::from_str_radix(id, 16).ok().map(|id| File::Content(ContentId(id)));
+    }
+    let (_, node) = name.strip_prefix('x')?.split_once('.')?;
+    let node = NodeId(i64::from_str_radix(node, 16).ok()?);
+    Some(File::Stranger { name: name.into(), node, instead_of: None })
+}

@@ -1,0 +1,193 @@
+//! What is found on the disk is taken into the timeline: nothing is overwritten unseen.
+
+use crate::book::{Book, Delta};
+use crate::disk::ObjectId;
+use crate::error::Result;
+use crate::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
+use crate::rows;
+use std::sync::Arc;
+use yellow_attic_core::timeline::Kind;
+use yellow_attic_core::{ContentId, NodeId};
+
+/// Bytes found on the disk that the catalogue did not know.
+#[derive(Clone, Debug)]
+pub(crate) struct Foreign {
+    pub id: ContentId,
+    pub hash: [u8; 32],
+    pub size: i64,
+    pub mtime: i64,
+    pub object: ObjectId,
+}
+
+/// Another program's state of a node was moved aside when ours took its place. It becomes
+/// number m, and what stands there now m+1. `instead_of`: the state that it had replaced on the
+/// disk, whose bytes are lost.
+pub(crate) async fn enter_displaced(
+    book: &mut Book,
+    node: NodeId,
+    foreign: &Foreign,
+    instead_of: Option<ContentId>,
+) -> Result<()> {
+    let actor = Actor::service();
+    let last = rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
+    let open = book.row(node).await?;
+    let Some(model) = open.as_deref().cloned().or_else(|| last.as_ref().map(|p: &PastRow| p.row.clone())) else {
+        book.add_finding("unknown file", Some(node), &format!("kept as past content {}", foreign.id));
+        return Ok(());
+    };
+    let m = book.next_moment();
+    let content = past_content(foreign);
+    book.add_content(content);
+    let state = Row {
+        content: Some(content),
+        kind: Kind::File,
+        mtime: foreign.mtime,
+        since: m,
+        at: book.now,
+        how: How::Found,
+        account: None,
+        device: None,
+        ..model
+    };
+    let next = book.next_moment();
+    match &open {
+        Some(row) => {
+            book.end_row(row, m, How::Found, &actor);
+            book.add_past(state.clone(), next, How::Changed, &actor);
+            book.open_row(Row { since: next, ..(**row).clone() }, true);
+        }
+        None => book.add_past(state.clone(), next, How::Removed, &actor),
+    }
+    if let Some(parent) = state.parent {
+        book.charge(parent, Delta { past_bytes: foreign.size, past_files: 1, ..Delta::default() }, 1).await?;
+    }
+    if let Some(lost) = instead_of {
+        lose(book, lost, node).await?;
+    }
+    let what = match state.parent {
+        Some(parent) => format!("{}/{}", book.folder_path(parent).await?, state.name()),
+        None => String::new(),
+    };
+    book.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
+    Ok(())
+}
+
+/// A live file was changed in its place by another program: that is its present state now.
+pub(crate) async fn take_up(book: &mut Book, node: NodeId, was: ContentId, foreign: &Foreign) -> Result<Option<Arc<Row>>> {
+    let actor = Actor::service();
+    let Some(row) = book.row(node).await? else { return Ok(None) };
+    let Some(old) = row.content.filter(|c| c.id == was) else { return Ok(Some(row)) };
+    if old.hash == foreign.hash {
+        // The same bytes, touched or saved anew: the object and the time are new, the state is not.
+        book.set_content(Content { object: foreign.object, ..old });
+        let same = Content { object: foreign.object, ..old };
+        book.open_row(Row { content: Some(same), mtime: foreign.mtime, ..(*row).clone() }, true);
+        return book.row(node).await;
+    }
+    let m = book.next_moment();
+    let content = Content { life: Life::Live, mark: 0, ..past_content(foreign) };
+    book.add_content(content);
+    book.end_row(&row, m, How::Found, &actor);
+    book.open_row(
+        Row {
+            content: Some(content),
+            mtime: foreign.mtime,
+            since: m,
+            at: book.now,
+            how: How::Found,
+            account: None,
+            device: None,
+            ..(*row).clone()
+        },
+        true,
+    );
+    lose(book, was, node).await?;
+    if let Some(parent) = row.parent {
+        book.charge(parent, Delta { bytes: foreign.size - old.size, ..Delta::default() }, 1).await?;
+    }
+    let what = book.path(node).await?;
+    book.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
+    book.row(node).await
+}
+
+/// A file or folder that stood in a removed folder unknown to the catalogue: entered as
+/// removed with it. `known`: the node whose recorded state it replaced on the disk.
+pub(crate) async fn enter_removed(
+    book: &mut Book,
+    parent: NodeId,
+    key: &Arc<str>,
+    known: Option<NodeId>,
+    foreign: Option<&Foreign>,
+    folder_object: ObjectId,
+) -> Result<NodeId> {
+    let actor = Actor::service();
+    let shelf = match rows::past_of(&mut book.conn, parent, 1).await?.first() {
+        Some(past) => past.row.shelf,
+        None => book.row(parent).await?.map_or(yellow_attic_core::ShelfId(0), |r| r.shelf),
+    };
+    let m = book.next_moment();
+    let until = book.next_moment();
+    let node = known.unwrap_or_else(|| book.next_node());
+    let content = foreign.map(past_content);
+    let row = Row {
+        node,
+        shelf,
+        parent: Some(parent),
+        key: key.clone(),
+        kind: if foreign.is_some() { Kind::File } else { Kind::Folder },
+        mtime: foreign.map_or(book.now, |f| f.mtime),
+        content,
+        since: m,
+        at: book.now,
+        how: How::Found,
+        account: None,
+        device: None,
+    };
+    if let Some(content) = content {
+        book.add_content(content);
+    } else {
+        book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(folder_object, book.now) });
+    }
+    book.add_past(row.clone(), until, How::Removed, &actor);
+    book.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
+    Ok(node)
+}
+
+/// The bytes of a content are gone: another program overwrote or removed them.
+pub(crate) async fn lose(book: &mut Book, content: ContentId, node: NodeId) -> Result<()> {
+    if let Some(known) = content_of(book, content).await? {
+        book.set_content(Content { life: Life::Lost, ..known });
+        book.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
+    }
+    Ok(())
+}
+
+/// A content by its id.
+pub(crate) async fn content_of(book: &mut Book, id: ContentId) -> Result<Option<Content>> {
+    type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
+    let raw: Option<Raw> =
+        sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
+            .bind(id.0)
+            .fetch_optional(&mut book.conn)
+            .await?;
+    Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
+        id,
+        hash: hash.try_into().unwrap_or_default(),
+        size,
+        life: Life::from_number(state),
+        object: ObjectId { ino, btime },
+        mark,
+    }))
+}
+
+fn past_content(foreign: &Foreign) -> Content {
+    Content {
+        id: foreign.id,
+        hash: foreign.hash,
+        size: foreign.size,
+        life: Life::Past,
+        object: foreign.object,
+        mark: 0,
+    }
+}
+

@@ -1,0 +1,418 @@
+//! Work that goes on in steps, in the background, and survives a restart: taking removed
+//! folders apart, putting them together again, restamping what went to another shelf.
+
+use crate::book::Book;
+use crate::clock::Clock;
+use crate::dirs::Dirs;
+use crate::disk::{Disk, ObjectId, Plain, content_name, folder_name, look};
+use crate::error::{Result, StoreError};
+use crate::filer::{File, Filing};
+use crate::found::Foreign;
+use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::placer::Placing;
+use crate::rows;
+use crate::staging::{Staged, Staging, hash_file};
+use crate::task::{Loc, Task};
+use crate::view::View;
+use crate::writer::Ask;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use tokio::sync::{Notify, mpsc, oneshot};
+use yellow_attic_core::collate::sort_key;
+use yellow_attic_core::{ContentId, Moment, Name, NodeId, ShelfId};
+
+/// Things looked at in one step.
+const STEP: usize = 256;
+
+/// One step of a job, within a group of the writer.
+pub(crate) enum Step {
+    /// Nothing but carrying the marks' state into the catalogue.
+    Nothing,
+    /// Another job.
+    Later { kind: &'static str, node: NodeId },
+    /// A job is done.
+    Done(i64),
+    /// These contents are in the past now.
+    Apart(Vec<Content>),
+    /// Nothing of this folder is left in its place.
+    Gone(NodeId),
+    /// A folder within a removed one becomes a removed one of its own.
+    Unnest(NodeId),
+    /// The next children of a folder get the stamp of their shelf.
+    Restamp { job: i64, node: NodeId, moment: Moment, shelf: ShelfId },
+    /// Past bytes are live again.
+    Relive { row: Row, staged: Option<Box<Staged>>, object: ObjectId },
+    /// A folder of a folder that came back.
+    Renest { row: Row, staged: Option<ContentId>, object: ObjectId },
+}
+
+impl Step {
+    /// Brings to the disk what the step needs there.
+    pub fn bring(&mut self, disk: &Arc<Disk>, sync: bool) -> Result<()> {
+        match self {
+            Step::Relive { row, staged: Some(staged), object } => {
+                let look = staged.write_out(row.mtime, sync).map_err(|e| StoreError::io("bringing back", &e))?;
+                *object = look.id;
+                disk.sync(&disk.staging).map_err(|e| StoreError::io("bringing back", &e))
+            }
+            Step::Renest { staged: Some(id), object, .. } => {
+                *object = disk.make_staged_dir(&content_name(*id)).map_err(|e| StoreError::io("bringing back", &e))?;
+                disk.sync(&disk.staging).map_err(|e| StoreError::io("bringing back", &e))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Decides the step.
+    pub async fn apply(self, book: &mut Book) -> Result<()> {
+        match self {
+            Step::Nothing => Ok(()),
+            Step::Later { kind, node } => {
+                book.add_job(kind, node, Moment(book.heads.moment), book.now);
+                Ok(())
+            }
+            Step::Done(job) => {
+                sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+                Ok(())
+            }
+            Step::Apart(contents) => {
+                for content in contents {
+                    book.set_content(Content { life: Life::Past, ..content });
+                }
+                Ok(())
+            }
+            Step::Gone(node) => {
+                if let Some(folder) = book.folder(node).await? {
+                    book.set_folder(node, Folder { lies: Lies::Apart, ..folder });
+                }
+                Ok(())
+            }
+            Step::Unnest(node) => {
+                if let Some(folder) = book.folder(node).await? {
+                    book.set_folder(node, Folder { lies: Lies::Removed, ..folder });
+                    book.add_job("take apart", node, Moment(book.heads.moment), book.now);
+                }
+                Ok(())
+            }
+            Step::Restamp { job, node, moment, shelf } => restamp(book, job, node, moment, shelf).await,
+            Step::Relive { row, staged, object } => relive(book, &row, staged, object).await,
+            Step::Renest { row, staged, object } => renest(book, &row, staged, object).await,
+        }
+    }
+}
+
+async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
+    let children: Vec<i64> = sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND shelf <> ? LIMIT ?")
+        .bind(node.0)
+        .bind(shelf.0)
+        .bind(STEP as i64)
+        .fetch_all(&mut book.conn)
+        .await?;
+    for child in &children {
+        let Some(row) = book.row(NodeId(*child)).await? else { continue };
+        if row.shelf == shelf || row.parent != Some(node) {
+            continue;
+        }
+        if row.shelf != ShelfId(0) && row.since < moment {
+            // The earlier state stays under the old shelf's rules.
+            book.end_row(&row, moment, How::Left, &Actor::service());
+            book.open_row(Row { shelf, since: moment, how: How::Arrived, ..(*row).clone() }, true);
+        } else {
+            book.open_row(Row { shelf, ..(*row).clone() }, true);
+        }
+        if row.is_folder() {
+            book.add_job("restamp", row.node, moment, book.now);
+        }
+    }
+    if children.len() < STEP {
+        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+    }
+    Ok(())
+}
+
+async fn relive(book: &mut Book, row: &Row, staged: Option<Box<Staged>>, object: ObjectId) -> Result<()> {
+    let (Some(staged), Some(now)) = (staged, book.row(row.node).await?) else { return Ok(()) };
+    let (Some(content), Some(parent)) = (now.content, now.parent) else { return Ok(()) };
+    if Some(content.id) != row.content.map(|c| c.id) || content.life != Life::Past {
+        return Ok(());
+    }
+    let mark = book.add_task(Task {
+        mark: 0,
+        object,
+        node: row.node,
+        folder: false,
+        from: Loc::Staging(staged.id),
+        to: Loc::In(parent, now.name().into()),
+        expect: None,
+    });
+    let live = Content { life: Life::Live, object, mark, ..content };
+    book.set_content(live);
+    book.open_row(Row { content: Some(live), ..(*now).clone() }, true);
+    staged.keep();
+    Ok(())
+}
+
+async fn renest(book: &mut Book, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
+    let (Some(now), Some(folder)) = (book.row(row.node).await?, book.folder(row.node).await?) else { return Ok(()) };
+    let Some(parent) = now.parent else { return Ok(()) };
+    let (from, object) = match staged {
+        Some(id) => (Loc::Staging(id), object),
+        None => (Loc::Removed(row.node), folder.object),
+    };
+    book.add_task(Task { mark: 0, object, node: row.node, folder: true, from, to: Loc::In(parent, now.name().into()), expect: None });
+    book.set_folder(row.node, Folder { lies: Lies::Placed, object, ..folder });
+    book.add_job("rebuild", row.node, Moment(book.heads.moment), book.now);
+    Ok(())
+}
+
+/// Runs jobs as they fall due.
+#[derive(Clone)]
+pub(crate) struct Jobs {
+    pub disk: Arc<Disk>,
+    pub view: View,
+    pub dirs: Dirs,
+    pub staging: Arc<Staging>,
+    pub placing: Placing,
+    pub filing: Filing,
+    pub clock: Arc<dyn Clock>,
+    pub writer: mpsc::WeakSender<Ask>,
+    pub wake: Arc<Notify>,
+    pub stopped: Arc<AtomicBool>,
+}
+
+impl Jobs {
+    pub async fn run(self) {
+        while !self.stopped.load(Ordering::SeqCst) {
+            match self.next().await {
+                Ok(true) => {}
+                Ok(false) => {
+                    tokio::select! {
+                        () = self.wake.notified() => {}
+                        () = tokio::time::sleep(std::time::Duration::from_secs(30)) => {}
+                    }
+                }
+                Err(StoreError::Stopping) => return,
+                Err(error) => {
+                    tracing::warn!(%error, "a background job waits and is tried again");
+                    tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+                }
+            }
+        }
+    }
+
+    /// Runs one step of one job that is due. `false`: none is.
+    pub async fn next(&self) -> Result<bool> {
+        let due: Option<(i64, String, i64, i64)> =
+            sqlx::query_as("SELECT id, kind, node, moment FROM jobs WHERE due <= ? ORDER BY due, id LIMIT 1")
+                .bind(self.clock.now_ms())
+                .fetch_optional(&self.view.pool)
+                .await?;
+        let Some((job, kind, node, moment)) = due else { return Ok(false) };
+        let node = NodeId(node);
+        match kind.as_str() {
+            "take apart" => self.take_apart(job, node).await?,
+            "rebuild" => self.rebuild(job, node).await?,
+            "restamp" => {
+                let shelf = match self.view.chain(node).await? {
+                    Some(chain) => chain.last().map(|top| top.shelf),
+                    None => None,
+                };
+                match shelf {
+                    Some(shelf) => self.step(Step::Restamp { job, node, moment: Moment(moment), shelf }).await?,
+                    None => self.step(Step::Done(job)).await?,
+                }
+            }
+            _ => self.step(Step::Done(job)).await?,
+        }
+        Ok(true)
+    }
+
+    async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+        let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
+        let (answer, answered) = oneshot::channel();
+        writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+        drop(writer);
+        answered.await.map_err(|_| StoreError::Stopping)?
+    }
+
+    async fn step(&self, step: Step) -> Result<()> {
+        self.ask(|answer| Ask::Step { step, answer }).await
+    }
+
+    /// Takes a removed folder apart: its files go to the past by their hashes.
+    async fn take_apart(&self, job: i64, node: NodeId) -> Result<()> {
+        if self.view.row(node).await?.is_some() {
+            return self.step(Step::Done(job)).await;
+        }
+        self.placing.settle().await?;
+        let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
+        let name = folder_name(node);
+        let dir = match self.disk.open_dir(&self.disk.removed, &name) {
+            Ok(dir) => dir,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+                self.step(Step::Gone(node)).await?;
+                return self.step(Step::Done(job)).await;
+            }
+            Err(e) => return Err(io(&e)),
+        };
+        let names = self.disk.names(&dir).map_err(|e| io(&e))?;
+        for part in names.chunks(STEP) {
+            if self.stopped.load(Ordering::SeqCst) {
+                return Err(StoreError::Stopping);
+            }
+            // Brought back meanwhile: what is still here stays here.
+            if self.view.row(node).await?.is_some() {
+                return self.step(Step::Done(job)).await;
+            }
+            for raw in part {
+                self.take_out(node, &dir, raw).await?;
+            }
+        }
+        self.dirs.forget(node);
+        match self.disk.unlink(&self.disk.removed, &name, true) {
+            Ok(()) => {}
+            // Something was put in meanwhile: look again.
+            Err(e) if e.raw_os_error() == Some(39) => return Ok(()),
+            Err(e) => return Err(io(&e)),
+        }
+        self.step(Step::Gone(node)).await?;
+        self.step(Step::Done(job)).await
+    }
+
+    async fn take_out(&self, parent: NodeId, dir: &std::os::fd::OwnedFd, raw: &[u8]) -> Result<()> {
+        let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
+        let Ok(text) = std::str::from_utf8(raw) else {
+            return self.set_aside(parent, raw).await;
+        };
+        let Some(seen) = look(dir, text).map_err(|e| io(&e))? else { return Ok(()) };
+        let Ok(name) = Name::normalised(text) else { return self.set_aside(parent, raw).await };
+        let key: Arc<str> = sort_key(&name).into();
+        let row = self.view.child(parent, &key).await?;
+        match seen.kind {
+            Plain::Folder => {
+                let known = row.filter(|r| r.is_folder());
+                let child = match &known {
+                    Some(row) => {
+                        self.step(Step::Unnest(row.node)).await?;
+                        row.node
+                    }
+                    None => {
+                        let object = seen.id;
+                        let key = key.clone();
+                        let child = self
+                            .ask(|answer| Ask::EnterRemoved { parent, key, known: None, foreign: None, object, answer })
+                            .await?;
+                        self.step(Step::Later { kind: "take apart", node: child }).await?;
+                        child
+                    }
+                };
+                self.disk.rename(dir, text, &self.disk.removed, &folder_name(child)).map_err(|e| io(&e))
+            }
+            Plain::File => {
+                let (mut file, before) = self.disk.open_file(dir, text).map_err(|e| io(&e))?;
+                let hashed = tokio::task::spawn_blocking(move || hash_file(&mut file)).await;
+                let (hash, size) = hashed.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
+                let known = row.filter(|r| !r.is_folder());
+                match known.as_ref().and_then(|r| r.content).filter(|c| c.hash == hash) {
+                    Some(content) => self.step(Step::Apart(vec![content])).await?,
+                    None => {
+                        let foreign = Foreign {
+                            id: self.staging.next_id(),
+                            hash,
+                            size: size as i64,
+                            mtime: before.mtime,
+                            object: before.id,
+                        };
+                        let lost = known.as_ref().and_then(|r| Some((r.node, r.content?.id)));
+                        let known = lost.map(|l| l.0);
+                        let key = key.clone();
+                        self.ask(|answer| Ask::EnterRemoved {
+                            parent,
+                            key,
+                            known,
+                            foreign: Some(foreign),
+                            object: ObjectId::default(),
+                            answer,
+                        })
+                        .await?;
+                        if let Some((node, content)) = lost {
+                            self.ask(|answer| Ask::Lost { content, node, answer }).await?;
+                        }
+                    }
+                }
+                let disk = self.disk.clone();
+                crate::filer::into_past(&disk, &self.staging, dir, text, &hash, before.names > 1).map_err(|e| io(&e))
+            }
+            Plain::Other => self.set_aside(parent, raw).await,
+        }
+    }
+
+    /// Neither a file nor a folder, or a name that cannot be: kept, and reported.
+    async fn set_aside(&self, parent: NodeId, raw: &[u8]) -> Result<()> {
+        let io = |e: &std::io::Error| StoreError::io("setting aside", e);
+        let shown = String::from_utf8_lossy(raw).into_owned();
+        let aside = format!("aside-{:x}", self.staging.next_id().0);
+        let dir = self.disk.open_dir(&self.disk.removed, &folder_name(parent)).map_err(|e| io(&e))?;
+        rustix::fs::renameat(&dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
+        let detail = format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
+        self.ask(|answer| Ask::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
+    }
+
+    /// Puts a folder that came back together again, from what its taking apart had done.
+    async fn rebuild(&self, job: i64, node: NodeId) -> Result<()> {
+        if self.view.row(node).await?.is_none() {
+            return self.step(Step::Done(job)).await;
+        }
+        self.placing.settle().await?;
+        let mut after = String::new();
+        loop {
+            let text: String = sqlx::query_scalar(rows::sql(format!(
+                "SELECT json_group_array(json_array({})) FROM
+                   (SELECT * FROM entries_now WHERE parent = ? AND sort_key > ? ORDER BY sort_key LIMIT ?) e
+                   LEFT JOIN contents c ON c.id = e.content",
+                rows::ROW_COLUMNS
+            )))
+            .bind(node.0)
+            .bind(&after)
+            .bind(STEP as i64)
+            .fetch_one(&self.view.pool)
+            .await?;
+            let page = rows::parse_rows(&text)?;
+            let Some(last) = page.last() else { break };
+            after = last.key.to_string();
+            for row in page {
+                self.put_back(row).await?;
+            }
+        }
+        self.step(Step::Done(job)).await
+    }
+
+    async fn put_back(&self, row: Row) -> Result<()> {
+        if row.is_folder() {
+            let Some(folder) = self.view.folder(row.node).await? else { return Ok(()) };
+            return match folder.lies {
+                Lies::Placed => Ok(()),
+                Lies::Removed => self.step(Step::Renest { row, staged: None, object: folder.object }).await,
+                Lies::Apart => {
+                    let staged = Some(self.staging.next_id());
+                    self.step(Step::Renest { row, staged, object: ObjectId::default() }).await
+                }
+            };
+        }
+        let Some(content) = row.content.filter(|c| c.life == Life::Past) else { return Ok(()) };
+        let (disk, staging) = (self.disk.clone(), self.staging.clone());
+        let hash = crate::disk::hex(&content.hash);
+        let copied = tokio::task::spawn_blocking(move || {
+            let dir = disk.past_dir(&hash).map_err(|e| StoreError::io("opening the past", &e))?;
+            let (mut file, _) =
+                disk.open_file(&dir, &hash).map_err(|e| StoreError::io(format!("reading past {hash}"), &e))?;
+            staging.copy_of(&mut file)
+        })
+        .await
+        .map_err(|_| StoreError::Stopping)?;
+        let staged = Some(Box::new(copied?));
+        self.step(Step::Relive { row, staged, object: ObjectId::default() }).await?;
+        self.filing.add(vec![File::Condemn { hash: content.hash }]);
+        Ok(())
+    }
+}

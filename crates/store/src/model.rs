@@ -1,0 +1,278 @@
+//! What the engine keeps and hands out.
+
+use crate::disk::ObjectId;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use yellow_attic_core::rights::Grant;
+use yellow_attic_core::timeline::Kind;
+use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
+
+/// Who does something, and where from: what the record needs.
+#[derive(Clone, Debug)]
+pub struct Actor {
+    /// The account; none for the service itself.
+    pub account: Option<AccountId>,
+    /// The device; none in the console.
+    pub device: Option<DeviceId>,
+    /// The sign-in name, or `service`.
+    pub who: Arc<str>,
+    /// The network address, or how it came.
+    pub from: Arc<str>,
+}
+
+impl Actor {
+    /// The service itself.
+    pub fn service() -> Actor {
+        Actor { account: None, device: None, who: "service".into(), from: "this machine".into() }
+    }
+}
+
+/// How a state came to be, and how one ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[repr(u8)]
+pub enum How {
+    /// Made, or first put here.
+    Made = 0,
+    /// New bytes.
+    Changed = 1,
+    /// Renamed or moved.
+    Moved = 2,
+    /// Brought back.
+    Restored = 3,
+    /// Came from another shelf.
+    Arrived = 4,
+    /// Found on the disk, changed by another program.
+    Found = 5,
+    /// Copied from elsewhere.
+    Copied = 6,
+    /// Removed (ends only).
+    Removed = 7,
+    /// Became the new state of the file it was renamed onto (ends only).
+    Merged = 8,
+    /// Went to another shelf (ends only).
+    Left = 9,
+}
+
+impl How {
+    /// Reads what the catalogue holds.
+    pub fn from_number(n: i64) -> How {
+        const ALL: [How; 10] = [
+            How::Made,
+            How::Changed,
+            How::Moved,
+            How::Restored,
+            How::Arrived,
+            How::Found,
+            How::Copied,
+            How::Removed,
+            How::Merged,
+            How::Left,
+        ];
+        usize::try_from(n).ok().and_then(|i| ALL.get(i)).copied().unwrap_or(How::Changed)
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            How::Made => "made",
+            How::Changed => "changed",
+            How::Moved => "moved",
+            How::Restored => "restored",
+            How::Arrived => "arrived",
+            How::Found => "found on disk",
+            How::Copied => "copied",
+            How::Removed => "removed",
+            How::Merged => "saved over",
+            How::Left => "left",
+        }
+    }
+}
+
+/// The life of a content.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Life {
+    /// At its node's place, or in staging until it is placed.
+    Live = 0,
+    /// In the past.
+    Past = 1,
+    /// Gone: another program overwrote or removed it on the disk.
+    Lost = 2,
+}
+
+impl Life {
+    pub(crate) fn from_number(n: i64) -> Life {
+        match n {
+            0 => Life::Live,
+            1 => Life::Past,
+            _ => Life::Lost,
+        }
+    }
+}
+
+/// The bytes of one state of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Content {
+    /// Its id.
+    pub id: ContentId,
+    /// BLAKE3.
+    pub hash: [u8; 32],
+    /// In bytes.
+    pub size: i64,
+    /// Where it stands in its life.
+    pub life: Life,
+    /// The object on the disk.
+    pub object: ObjectId,
+    /// The mark by which it was or will be placed.
+    pub mark: i64,
+}
+
+/// One open row: the present state of a node.
+#[derive(Clone, Debug)]
+pub struct Row {
+    /// The node.
+    pub node: NodeId,
+    /// The shelf it is stamped with. Ask the top of the chain for the one that counts.
+    pub shelf: ShelfId,
+    /// None at the top of a shelf.
+    pub parent: Option<NodeId>,
+    /// See `core::collate`.
+    pub key: Arc<str>,
+    /// File or folder.
+    pub kind: Kind,
+    /// The file's own time of modification, in milliseconds.
+    pub mtime: i64,
+    /// The bytes; none for a folder.
+    pub content: Option<Content>,
+    /// Valid from this number.
+    pub since: Moment,
+    /// When that was, in milliseconds.
+    pub at: i64,
+    /// How this state came to be.
+    pub how: How,
+    /// Who made it so.
+    pub account: Option<AccountId>,
+    /// With which device.
+    pub device: Option<DeviceId>,
+}
+
+impl Row {
+    /// The name.
+    pub fn name(&self) -> &str {
+        name_in(&self.key)
+    }
+
+    /// The size: of a file, in bytes.
+    pub fn size(&self) -> i64 {
+        self.content.map_or(0, |c| c.size)
+    }
+
+    /// Whether it is a folder.
+    pub fn is_folder(&self) -> bool {
+        self.kind == Kind::Folder
+    }
+
+    /// The tag of its bytes.
+    pub fn etag(&self) -> Option<String> {
+        self.content.map(|c| yellow_attic_core::conditions::etag(&c.hash))
+    }
+}
+
+/// The name in a sort key.
+pub fn name_in(key: &str) -> &str {
+    key.rsplit_once('\u{1}').map_or(key, |(_, name)| name)
+}
+
+/// A past state of a node.
+#[derive(Clone, Debug)]
+pub struct PastRow {
+    /// What it was.
+    pub row: Row,
+    /// The number at which it ended.
+    pub until: Moment,
+    /// When that was.
+    pub ended_at: i64,
+    /// How it ended.
+    pub ended_how: How,
+    /// Who ended it.
+    pub ended_account: Option<AccountId>,
+    /// With which device.
+    pub ended_device: Option<DeviceId>,
+}
+
+/// Where a folder lies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lies {
+    /// Where its open row says.
+    Placed = 0,
+    /// In `past/removed`.
+    Removed = 1,
+    /// Nowhere: its files are in the past, one by one.
+    Apart = 2,
+}
+
+/// What is beneath a folder now, and where it lies.
+#[derive(Clone, Copy, Debug)]
+pub struct Folder {
+    /// Where it lies.
+    pub lies: Lies,
+    /// The directory on the disk.
+    pub object: ObjectId,
+    /// Bytes of all files beneath.
+    pub bytes: i64,
+    /// Files beneath.
+    pub files: i64,
+    /// Folders beneath.
+    pub folders: i64,
+    /// Bytes of past states.
+    pub past_bytes: i64,
+    /// How many past states hold bytes.
+    pub past_files: i64,
+    /// The last change beneath, in milliseconds.
+    pub changed_at: i64,
+}
+
+impl Folder {
+    pub(crate) fn new(object: ObjectId, at: i64) -> Folder {
+        Folder {
+            lies: Lies::Placed,
+            object,
+            bytes: 0,
+            files: 0,
+            folders: 0,
+            past_bytes: 0,
+            past_files: 0,
+            changed_at: at,
+        }
+    }
+}
+
+/// Home or shared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ShelfKind {
+    /// One per account.
+    Home,
+    /// For several people.
+    Shared,
+}
+
+/// A shelf, with who may enter.
+#[derive(Clone, Debug)]
+pub struct Shelf {
+    /// Its id.
+    pub id: ShelfId,
+    /// Its organisation.
+    pub org: OrgId,
+    /// Home or shared.
+    pub kind: ShelfKind,
+    /// Its name: an account's sign-in name for a home shelf.
+    pub name: String,
+    /// Its folder's name on the disk.
+    pub disk_name: String,
+    /// Who owns it.
+    pub owner: Option<AccountId>,
+    /// The node at its top.
+    pub root: NodeId,
+    /// Grants on the whole shelf.
+    pub grants: Vec<Grant>,
+}

@@ -1,0 +1,736 @@
+//! The operations on the timeline: each looks first, and changes the book only when nothing
+//! can refuse any more, so that one refusal in a group harms no other.
+
+use crate::book::{Book, Delta};
+use crate::disk::ObjectId;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
+use crate::task::{Loc, Task};
+use std::collections::HashMap;
+use std::sync::Arc;
+use yellow_attic_core::collate::sort_key;
+use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::path::MAX_DEPTH;
+use yellow_attic_core::rights::{Grant, Level};
+use yellow_attic_core::timeline::{
+    Kind, LEFT_FOR_MS, Left, LeftTo, MovePlan, Mover, Occupant, PutPlan, plan_move, plan_put,
+};
+use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, Name, NodeId, OrgId, ShelfId};
+
+/// What an operation did.
+#[derive(Clone, Debug)]
+pub struct Done {
+    /// The node as it is now; none if it was removed.
+    pub row: Option<Arc<Row>>,
+    /// Whether something new was made.
+    pub created: bool,
+    /// The number of the change; the last one before, if nothing changed.
+    pub moment: Moment,
+}
+
+/// Bytes that lie in staging, synced.
+pub(crate) struct Arrived {
+    pub id: ContentId,
+    pub hash: [u8; 32],
+    pub size: i64,
+    pub object: ObjectId,
+}
+
+/// A new shelf.
+#[derive(Clone, Debug)]
+pub struct NewShelf {
+    /// Home or shared.
+    pub kind: ShelfKind,
+    /// Its name, also on the disk.
+    pub name: Name,
+    /// Who owns it.
+    pub owner: Option<AccountId>,
+    /// Who else may enter.
+    pub grants: Vec<Grant>,
+}
+
+/// How a place is chosen for something brought back.
+#[derive(Clone, Debug)]
+pub enum Place {
+    /// Where it was last.
+    Last,
+    /// In this folder, under this name.
+    At(NodeId, Name),
+}
+
+/// Short memory of who left or made what, for telling how programs save.
+#[derive(Default)]
+pub(crate) struct Memory {
+    left: HashMap<(NodeId, Arc<str>), Memo>,
+    made: HashMap<NodeId, Memo>,
+}
+
+struct Memo {
+    node: NodeId,
+    who: (Option<AccountId>, Option<DeviceId>),
+    at: i64,
+}
+
+impl Memory {
+    fn remember_left(&mut self, row: &Row, actor: &Actor, now: i64) {
+        if let (Some(parent), Kind::File) = (row.parent, row.kind) {
+            let memo = Memo { node: row.node, who: (actor.account, actor.device), at: now };
+            self.left.insert((parent, row.key.clone()), memo);
+        }
+    }
+
+    fn remember_made(&mut self, node: NodeId, actor: &Actor, now: i64) {
+        self.made.insert(node, Memo { node, who: (actor.account, actor.device), at: now });
+    }
+
+    fn fresh(&self, node: NodeId, actor: &Actor, now: i64) -> bool {
+        self.made.get(&node).is_some_and(|m| m.holds(actor, now))
+    }
+
+    /// Forgets what is too old to matter.
+    pub fn prune(&mut self, now: i64) {
+        if self.left.len() + self.made.len() > 1000 {
+            self.left.retain(|_, m| now - m.at <= LEFT_FOR_MS);
+            self.made.retain(|_, m| now - m.at <= LEFT_FOR_MS);
+        }
+    }
+}
+
+impl Memo {
+    fn holds(&self, actor: &Actor, now: i64) -> bool {
+        self.who == (actor.account, actor.device) && now - self.at <= LEFT_FOR_MS
+    }
+}
+
+async fn left_at(book: &mut Book, memory: &Memory, actor: &Actor, parent: NodeId, key: &Arc<str>) -> Result<Option<Left>> {
+    let Some(memo) = memory.left.get(&(parent, key.clone())).filter(|m| m.holds(actor, book.now)) else {
+        return Ok(None);
+    };
+    let now = match book.row(memo.node).await? {
+        None => LeftTo::Past,
+        Some(row) if row.parent == Some(parent) => LeftTo::Beside,
+        Some(_) => LeftTo::Elsewhere,
+    };
+    Ok(Some(Left { node: memo.node, now }))
+}
+
+fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i64) -> Row {
+    Row { since: moment, at: now, how, account: actor.account, device: actor.device, ..row.clone() }
+}
+
+async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
+    if !row.is_folder() {
+        return Err(StoreError::NotAFolder(row.name().into()));
+    }
+    match book.folder(row.node).await? {
+        Some(folder) if folder.lies == Lies::Placed => Ok(()),
+        Some(_) => Err(StoreError::Busy),
+        None => Err(StoreError::Catalogue(format!("folder {} has no sums", row.node))),
+    }
+}
+
+fn key_of(name: &Name) -> Arc<str> {
+    sort_key(name).into()
+}
+
+/// Makes a shelf. Its directory is there already.
+pub(crate) async fn make_shelf(book: &mut Book, actor: &Actor, new: &NewShelf, object: ObjectId) -> Result<Done> {
+    if book.shelves.values().any(|s| s.kind == new.kind && s.name == new.name.as_str()) {
+        return Err(StoreError::Exists(format!("There is a shelf named \"{}\" already", new.name)));
+    }
+    let moment = book.next_moment();
+    let id = ShelfId(book.shelves.keys().map(|s| s.0).max().unwrap_or(0) + 1);
+    let root = book.next_node();
+    let row = Row {
+        node: root,
+        shelf: id,
+        parent: None,
+        key: key_of(&new.name),
+        kind: Kind::Folder,
+        mtime: book.now,
+        content: None,
+        since: moment,
+        at: book.now,
+        how: How::Made,
+        account: actor.account,
+        device: actor.device,
+    };
+    book.open_row(row, false);
+    book.set_folder(root, Folder::new(object, book.now));
+    book.add_shelf(Shelf {
+        id,
+        org: OrgId(1),
+        kind: new.kind,
+        name: new.name.to_string(),
+        disk_name: new.name.to_string(),
+        owner: new.owner,
+        root,
+        grants: new.grants.clone(),
+    });
+    book.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
+    Ok(Done { row: book.row(root).await?, created: true, moment })
+}
+
+/// Makes a folder. Its directory lies in staging. `hidden`: inside a copy that nobody can see yet.
+pub(crate) async fn make_folder(
+    book: &mut Book,
+    actor: &Actor,
+    parent: NodeId,
+    name: &Name,
+    staged: (ContentId, ObjectId),
+) -> Result<Done> {
+    let chain = book.require(actor, parent, Level::Add).await?;
+    writable_folder(book, &chain[0]).await?;
+    if chain.len() > MAX_DEPTH {
+        return Err(StoreError::TooDeep(chain.len()));
+    }
+    let key = key_of(name);
+    if book.child(parent, &key).await?.is_some() {
+        return Err(StoreError::NameTaken(name.to_string()));
+    }
+    let what = format!("{}/{name}", book.folder_path(parent).await?);
+    let shelf = chain[chain.len() - 1].shelf;
+    let moment = book.next_moment();
+    let node = add_folder(book, actor, shelf, parent, key, staged, moment).await?;
+    book.add_record(actor, "folder made", Some(node), &what, "");
+    Ok(Done { row: book.row(node).await?, created: true, moment })
+}
+
+async fn add_folder(
+    book: &mut Book,
+    actor: &Actor,
+    shelf: ShelfId,
+    parent: NodeId,
+    key: Arc<str>,
+    staged: (ContentId, ObjectId),
+    moment: Moment,
+) -> Result<NodeId> {
+    let node = book.next_node();
+    let row = Row {
+        node,
+        shelf,
+        parent: Some(parent),
+        key,
+        kind: Kind::Folder,
+        mtime: book.now,
+        content: None,
+        since: moment,
+        at: book.now,
+        how: How::Made,
+        account: actor.account,
+        device: actor.device,
+    };
+    let to = Loc::In(parent, row.name().into());
+    book.open_row(row, false);
+    book.set_folder(node, Folder::new(staged.1, book.now));
+    book.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
+    book.add_task(Task { mark: 0, object: staged.1, node, folder: true, from: Loc::Staging(staged.0), to, expect: None });
+    Ok(node)
+}
+
+/// Puts bytes at a name: new, or a new entry of what stands there.
+#[allow(clippy::too_many_arguments)]
+pub(crate) async fn put(
+    book: &mut Book,
+    memory: &mut Memory,
+    actor: &Actor,
+    parent: NodeId,
+    name: &Name,
+    arrived: &Arrived,
+    mtime: i64,
+    conditions: &Conditions,
+    how: How,
+) -> Result<Done> {
+    let chain = book.require(actor, parent, Level::Add).await?;
+    writable_folder(book, &chain[0]).await?;
+    if chain.len() > MAX_DEPTH {
+        return Err(StoreError::TooDeep(chain.len()));
+    }
+    let shelf = chain[chain.len() - 1].shelf;
+    let key = key_of(name);
+    let there = book.child(parent, &key).await?;
+    let present = there.as_ref().and_then(|r| r.etag());
+    if !conditions.hold(present.as_deref()) {
+        return Err(StoreError::ConditionFailed { present });
+    }
+    let left = match &there {
+        Some(_) => None,
+        None => left_at(book, memory, actor, parent, &key).await?,
+    };
+    let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
+    let plan = plan_put(occupant, left);
+    if matches!(plan, PutPlan::FolderInTheWay) {
+        return Err(StoreError::FolderInTheWay(name.to_string()));
+    }
+    if matches!(plan, PutPlan::Replace(_)) {
+        book.require(actor, parent, Level::Edit).await?;
+    }
+    let what = format!("{}/{name}", book.folder_path(parent).await?);
+
+    // Nothing refuses from here on.
+    let moment = book.next_moment();
+    let mut row = Row {
+        node: NodeId(0),
+        shelf,
+        parent: Some(parent),
+        key,
+        kind: Kind::File,
+        mtime,
+        content: None,
+        since: moment,
+        at: book.now,
+        how,
+        account: actor.account,
+        device: actor.device,
+    };
+    let created = !matches!(plan, PutPlan::Replace(_));
+    let mut old = None;
+    match plan {
+        PutPlan::Replace(node) => {
+            row.node = node;
+            row.how = if how == How::Made { How::Changed } else { how };
+            if let Some(there) = &there {
+                old = there.content;
+                book.end_row(there, moment, How::Changed, actor);
+            }
+        }
+        PutPlan::Resume(node) => {
+            row.node = node;
+            row.how = How::Changed;
+        }
+        PutPlan::Return(node) => {
+            row.node = node;
+            row.how = How::Changed;
+            stay_behind(book, actor, node, None, moment).await?;
+        }
+        PutPlan::New | PutPlan::FolderInTheWay => {
+            row.node = book.next_node();
+            memory.remember_made(row.node, actor, book.now);
+        }
+    }
+    let node = row.node;
+    let existed = !matches!(plan, PutPlan::New);
+    let task = Task {
+        mark: 0,
+        object: arrived.object,
+        node,
+        folder: false,
+        from: Loc::Staging(arrived.id),
+        to: Loc::In(parent, row.name().into()),
+        expect: old.map(|c| (c.id, c.object)),
+    };
+    let mark = book.add_task(task);
+    let content = Content {
+        id: arrived.id,
+        hash: arrived.hash,
+        size: arrived.size,
+        life: Life::Live,
+        object: arrived.object,
+        mark,
+    };
+    book.add_content(content);
+    row.content = Some(content);
+    book.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
+    let old_size = old.map_or(0, |c| c.size);
+    if let Some(old) = old {
+        book.set_content(Content { life: Life::Past, ..old });
+    }
+    let delta = Delta {
+        bytes: arrived.size - old_size,
+        files: i64::from(created),
+        past_bytes: old_size,
+        past_files: i64::from(old.is_some()),
+        ..Delta::default()
+    };
+    book.charge(parent, delta, 1).await?;
+    book.add_record(actor, if created { "file put" } else { "file replaced" }, Some(node), &what, &arrived.size.to_string());
+    Ok(Done { row: book.row(node).await?, created, moment })
+}
+
+/// The node that was renamed away leaves its present name and bytes to another node: to
+/// `heir`, or to a new one.
+async fn stay_behind(book: &mut Book, actor: &Actor, node: NodeId, heir: Option<NodeId>, moment: Moment) -> Result<()> {
+    let Some(beside) = book.row(node).await? else { return Ok(()) };
+    book.end_row(&beside, moment, How::Moved, actor);
+    let (heir, existed) = match heir {
+        Some(heir) => (heir, true),
+        None => (book.next_node(), false),
+    };
+    book.open_row(Row { node: heir, ..stamped(&beside, moment, How::Moved, actor, book.now) }, existed);
+    Ok(())
+}
+
+/// Moves or renames a node.
+#[allow(clippy::too_many_arguments)]
+pub(crate) async fn move_node(
+    book: &mut Book,
+    memory: &mut Memory,
+    actor: &Actor,
+    node: NodeId,
+    parent: NodeId,
+    name: &Name,
+    replace: bool,
+    conditions: &Conditions,
+) -> Result<Done> {
+    let from_chain = book.require(actor, node, Level::Edit).await?;
+    let mover = from_chain[0].clone();
+    let Some(from_parent) = mover.parent else { return Err(StoreError::ShelfTop) };
+    let to_chain = book.require(actor, parent, Level::Add).await?;
+    writable_folder(book, &to_chain[0]).await?;
+    if let Some(row) = book.folder(node).await?
+        && row.lies != Lies::Placed
+    {
+        return Err(StoreError::Busy);
+    }
+    let present = mover.etag();
+    if !conditions.hold(present.as_deref()) {
+        return Err(StoreError::ConditionFailed { present });
+    }
+    if mover.is_folder() && to_chain.iter().any(|r| r.node == node) {
+        return Err(StoreError::IntoItself);
+    }
+    if to_chain.len() > MAX_DEPTH {
+        return Err(StoreError::TooDeep(to_chain.len()));
+    }
+    let key = key_of(name);
+    let there = book.child(parent, &key).await?;
+    let left = match &there {
+        Some(_) => None,
+        None => left_at(book, memory, actor, parent, &key).await?,
+    };
+    let plan = plan_move(
+        Mover { node, kind: mover.kind, fresh: memory.fresh(node, actor, book.now) },
+        there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind }),
+        left,
+        replace,
+    );
+    match plan {
+        MovePlan::Nothing => {
+            return Ok(Done { row: Some(mover), created: false, moment: Moment(book.heads.moment) });
+        }
+        MovePlan::Taken => return Err(StoreError::NameTaken(name.to_string())),
+        MovePlan::FolderInTheWay => return Err(StoreError::FolderInTheWay(name.to_string())),
+        MovePlan::Onto(_) => {
+            book.require(actor, parent, Level::Edit).await?;
+        }
+        _ => {}
+    }
+    let what = book.path(node).await?;
+    let target = format!("{}/{name}", book.folder_path(parent).await?);
+    let sums = book.folder(node).await?;
+    let (from_shelf, to_shelf) = (from_chain[from_chain.len() - 1].shelf, to_chain[to_chain.len() - 1].shelf);
+    let crossing = from_shelf != to_shelf;
+    let object = match (&mover.content, &sums) {
+        (Some(content), _) => content.object,
+        (None, Some(sums)) => sums.object,
+        (None, None) => return Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
+    };
+
+    // Nothing refuses from here on.
+    let moment = book.next_moment();
+    let moved = Row {
+        shelf: to_shelf,
+        parent: Some(parent),
+        key,
+        ..stamped(&mover, moment, if crossing { How::Arrived } else { How::Moved }, actor, book.now)
+    };
+    let task = |expect| Task {
+        mark: 0,
+        object,
+        node,
+        folder: mover.is_folder(),
+        from: Loc::In(from_parent, mover.name().into()),
+        to: Loc::In(parent, moved.name().into()),
+        expect,
+    };
+    let mut result = node;
+    let mut old = None;
+    match plan {
+        MovePlan::Onto(kept) => {
+            let there = there.ok_or_else(|| StoreError::NotFound(name.to_string()))?;
+            old = there.content;
+            book.end_row(&mover, moment, How::Merged, actor);
+            book.end_row(&there, moment, How::Changed, actor);
+            book.add_task(task(old.map(|c| (c.id, c.object))));
+            book.open_row(Row { node: kept, how: How::Changed, ..moved }, true);
+            result = kept;
+        }
+        MovePlan::Resume(kept) => {
+            book.end_row(&mover, moment, How::Merged, actor);
+            book.add_task(task(None));
+            book.open_row(Row { node: kept, how: How::Changed, ..moved }, false);
+            result = kept;
+        }
+        MovePlan::Swap(kept) => {
+            book.end_row(&mover, moment, How::Merged, actor);
+            book.add_task(task(None));
+            stay_behind(book, actor, kept, Some(node), moment).await?;
+            book.open_row(Row { node: kept, how: How::Changed, ..moved }, true);
+            result = kept;
+        }
+        _ => {
+            memory.remember_left(&mover, actor, book.now);
+            book.end_row(&mover, moment, if crossing { How::Left } else { How::Moved }, actor);
+            book.add_task(task(None));
+            book.open_row(moved, true);
+            if crossing && mover.is_folder() {
+                book.add_job("restamp", node, moment, book.now);
+            }
+        }
+    }
+    if let Some(old) = old {
+        book.set_content(Content { life: Life::Past, ..old });
+    }
+    let load = match sums {
+        Some(s) => Delta {
+            bytes: s.bytes,
+            files: s.files,
+            folders: s.folders + 1,
+            past_bytes: s.past_bytes,
+            past_files: s.past_files,
+        },
+        None => Delta { bytes: mover.size(), files: 1, ..Delta::default() },
+    };
+    book.charge(from_parent, load.negated(), i64::from(from_parent != parent)).await?;
+    let gone = old.map_or(0, |c| c.size);
+    let load = Delta {
+        bytes: load.bytes - gone,
+        files: load.files - i64::from(old.is_some()),
+        past_bytes: load.past_bytes + gone,
+        past_files: load.past_files + i64::from(old.is_some()),
+        ..load
+    };
+    book.charge(parent, load, 1).await?;
+    book.add_record(actor, if from_parent == parent { "renamed" } else { "moved" }, Some(result), &what, &target);
+    Ok(Done { row: book.row(result).await?, created: false, moment })
+}
+
+impl Delta {
+    pub fn negated(self) -> Delta {
+        Delta {
+            bytes: -self.bytes,
+            files: -self.files,
+            folders: -self.folders,
+            past_bytes: -self.past_bytes,
+            past_files: -self.past_files,
+        }
+    }
+}
+
+/// Removes a node. A folder goes as a whole, by one row and one rename.
+pub(crate) async fn remove(
+    book: &mut Book,
+    memory: &mut Memory,
+    actor: &Actor,
+    node: NodeId,
+    conditions: &Conditions,
+    take_apart_after: i64,
+) -> Result<Done> {
+    let chain = book.require(actor, node, Level::Edit).await?;
+    let row = chain[0].clone();
+    let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
+    let present = row.etag();
+    if !conditions.hold(present.as_deref()) {
+        return Err(StoreError::ConditionFailed { present });
+    }
+    let sums = book.folder(node).await?;
+    if sums.is_some_and(|s| s.lies != Lies::Placed) {
+        return Err(StoreError::Busy);
+    }
+    let what = book.path(node).await?;
+
+    let moment = book.next_moment();
+    memory.remember_left(&row, actor, book.now);
+    book.end_row(&row, moment, How::Removed, actor);
+    let from = Loc::In(parent, row.name().into());
+    let task = |object, to| Task { mark: 0, object, node, folder: row.is_folder(), from, to, expect: None };
+    let detail;
+    let delta = match (row.content, sums) {
+        (Some(content), _) => {
+            book.set_content(Content { life: Life::Past, ..content });
+            book.add_task(task(content.object, Loc::Incoming(content.id)));
+            detail = content.size.to_string();
+            Delta { bytes: -content.size, files: -1, past_bytes: content.size, past_files: 1, ..Delta::default() }
+        }
+        (None, Some(s)) => {
+            book.set_folder(node, Folder { lies: Lies::Removed, ..s });
+            book.add_task(task(s.object, Loc::Removed(node)));
+            book.add_job("take apart", node, moment, book.now + take_apart_after);
+            detail = format!("{} files, {} bytes", s.files, s.bytes);
+            Delta { bytes: -s.bytes, files: -s.files, folders: -s.folders - 1, past_bytes: s.bytes, past_files: s.files }
+        }
+        (None, None) => return Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
+    };
+    book.charge(parent, delta, 1).await?;
+    book.add_record(actor, "removed", Some(node), &what, &detail);
+    Ok(Done { row: None, created: false, moment })
+}
+
+/// Gives a node the bytes of an earlier state: as a new entry where it is, or back from removal.
+pub(crate) async fn revive_file(
+    book: &mut Book,
+    actor: &Actor,
+    node: NodeId,
+    place: &Place,
+    last: Option<(NodeId, Arc<str>)>,
+    arrived: &Arrived,
+    mtime: i64,
+) -> Result<Done> {
+    if let Some(row) = book.row(node).await? {
+        let chain = book.chain(node).await?.ok_or(StoreError::PlaceGone)?;
+        let parent = row.parent.ok_or(StoreError::ShelfTop)?;
+        book.require(actor, node, Level::Edit).await?;
+        let old = row.content;
+        let moment = book.next_moment();
+        book.end_row(&row, moment, How::Restored, actor);
+        let shelf = chain[chain.len() - 1].shelf;
+        let next = Row { shelf, mtime, ..stamped(&row, moment, How::Restored, actor, book.now) };
+        let content = place_bytes(book, node, parent, &next, arrived, old);
+        let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
+        book.open_row(Row { content: Some(content), ..next }, true);
+        let gone = old.map_or(0, |c| c.size);
+        let delta = Delta {
+            bytes: arrived.size - gone,
+            past_bytes: gone,
+            past_files: i64::from(old.is_some()),
+            ..Delta::default()
+        };
+        book.charge(parent, delta, 1).await?;
+        book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
+        return Ok(Done { row: book.row(node).await?, created: false, moment });
+    }
+    let (parent, key, shelf) = free_place(book, actor, place, last).await?;
+    let moment = book.next_moment();
+    let row = Row {
+        node,
+        shelf,
+        parent: Some(parent),
+        key,
+        kind: Kind::File,
+        mtime,
+        content: None,
+        since: moment,
+        at: book.now,
+        how: How::Restored,
+        account: actor.account,
+        device: actor.device,
+    };
+    let content = place_bytes(book, node, parent, &row, arrived, None);
+    let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
+    book.open_row(Row { content: Some(content), ..row }, false);
+    book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
+    book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
+    Ok(Done { row: book.row(node).await?, created: true, moment })
+}
+
+fn place_bytes(book: &mut Book, node: NodeId, parent: NodeId, row: &Row, arrived: &Arrived, old: Option<Content>) -> Content {
+    let mark = book.add_task(Task {
+        mark: 0,
+        object: arrived.object,
+        node,
+        folder: false,
+        from: Loc::Staging(arrived.id),
+        to: Loc::In(parent, row.name().into()),
+        expect: old.map(|c| (c.id, c.object)),
+    });
+    if let Some(old) = old {
+        book.set_content(Content { life: Life::Past, ..old });
+    }
+    let content =
+        Content { id: arrived.id, hash: arrived.hash, size: arrived.size, life: Life::Live, object: arrived.object, mark };
+    book.add_content(content);
+    content
+}
+
+/// Finds the place for something brought back, and that it is free.
+async fn free_place(
+    book: &mut Book,
+    actor: &Actor,
+    place: &Place,
+    last: Option<(NodeId, Arc<str>)>,
+) -> Result<(NodeId, Arc<str>, ShelfId)> {
+    let (parent, key) = match place {
+        Place::At(parent, name) => (*parent, key_of(name)),
+        Place::Last => last.ok_or(StoreError::PlaceGone)?,
+    };
+    if book.chain(parent).await?.is_none() {
+        return Err(StoreError::PlaceGone);
+    }
+    let chain = book.require(actor, parent, Level::Edit).await?;
+    writable_folder(book, &chain[0]).await?;
+    if let Some(there) = book.child(parent, &key).await? {
+        return Err(StoreError::NameTaken(there.name().into()));
+    }
+    Ok((parent, key, chain[chain.len() - 1].shelf))
+}
+
+/// Brings a removed folder back, or lets a finished copy appear. While it is whole in
+/// `past/removed`, that is one rename; `staged` is a new directory for one taken apart.
+pub(crate) async fn revive_folder(
+    book: &mut Book,
+    actor: &Actor,
+    node: NodeId,
+    place: &Place,
+    last: Option<(NodeId, Arc<str>)>,
+    staged: (ContentId, ObjectId),
+    how: How,
+) -> Result<Done> {
+    if book.row(node).await?.is_some() {
+        return Err(match book.chain(node).await? {
+            Some(_) => StoreError::StillHere,
+            None => StoreError::PlaceGone,
+        });
+    }
+    let sums = book.folder(node).await?.ok_or_else(|| StoreError::NotFound("The folder".into()))?;
+    let charged = last.as_ref().map(|l| l.0);
+    let (parent, key, shelf) = free_place(book, actor, place, last).await?;
+
+    let moment = book.next_moment();
+    let row = Row {
+        node,
+        shelf,
+        parent: Some(parent),
+        key,
+        kind: Kind::Folder,
+        mtime: book.now,
+        content: None,
+        since: moment,
+        at: book.now,
+        how,
+        account: actor.account,
+        device: actor.device,
+    };
+    let to = Loc::In(parent, row.name().into());
+    let (object, from) = match sums.lies {
+        Lies::Apart => (staged.1, Loc::Staging(staged.0)),
+        _ => (sums.object, Loc::Removed(node)),
+    };
+    book.add_task(Task { mark: 0, object, node, folder: true, from, to, expect: None });
+    book.open_row(row, false);
+    book.set_folder(node, Folder { lies: Lies::Placed, object, ..sums });
+    if how == How::Restored {
+        book.add_job("rebuild", node, moment, book.now);
+    }
+    book.add_job("restamp", node, moment, book.now);
+    if let (Some(charged), How::Restored) = (charged, how) {
+        // What was counted as past where it was removed is counted as live where it comes back.
+        let past = Delta {
+            past_bytes: -sums.bytes - sums.past_bytes,
+            past_files: -sums.files - sums.past_files,
+            ..Delta::default()
+        };
+        book.charge(charged, past, 0).await?;
+    }
+    let load = Delta {
+        bytes: sums.bytes,
+        files: sums.files,
+        folders: sums.folders + 1,
+        past_bytes: sums.past_bytes,
+        past_files: sums.past_files,
+    };
+    book.charge(parent, load, 1).await?;
+    let what = book.path(node).await?;
+    let action = if how == How::Restored { "restored" } else { "copied" };
+    book.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));
+    Ok(Done { row: book.row(node).await?, created: true, moment })
+}

@@ -1,0 +1,50 @@
+//! What the disk owes the catalogue: renames of named objects.
+
+use crate::disk::{ObjectId, content_name, folder_name};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use yellow_attic_core::{ContentId, NodeId};
+
+/// A place on the disk.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Loc {
+    /// A name in `staging/`.
+    Staging(ContentId),
+    /// A name in the folder of a node, wherever that lies.
+    In(NodeId, Arc<str>),
+    /// A name in `past/incoming/`.
+    Incoming(ContentId),
+    /// A name in `past/removed/`.
+    Removed(NodeId),
+}
+
+/// One rename. Objects are meant, not paths: a replay after a crash looks for the object.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Task {
+    /// Its place in the order.
+    #[serde(default)]
+    pub mark: i64,
+    /// What is renamed.
+    pub object: ObjectId,
+    /// Whose state it is.
+    pub node: NodeId,
+    /// Whether it is a directory.
+    pub folder: bool,
+    /// From where.
+    pub from: Loc,
+    /// To where.
+    pub to: Loc,
+    /// What is known to lie at the target: it goes to `past/incoming` first.
+    pub expect: Option<(ContentId, ObjectId)>,
+}
+
+impl Loc {
+    /// The name at that place.
+    pub fn name(&self) -> String {
+        match self {
+            Loc::Staging(id) | Loc::Incoming(id) => content_name(*id),
+            Loc::In(_, name) => name.to_string(),
+            Loc::Removed(node) => folder_name(*node),
+        }
+    }
+}

@@ -1,0 +1,182 @@
+//! What readers see: the catalogue through a few read-only connections, with the rows that
+//! are asked for again and again answered from memory.
+
+use crate::book::Changed;
+use crate::error::{Result, StoreError};
+use crate::model::{Content, Folder, Life, Row, Shelf};
+use crate::rows;
+use parking_lot::RwLock;
+use quick_cache::sync::Cache;
+use sqlx::sqlite::SqlitePool;
+use std::collections::HashMap;
+use std::sync::Arc;
+use yellow_attic_core::{ContentId, NodeId, ShelfId};
+
+/// Rows kept in memory: about 20 MiB at most.
+const ROWS_KEPT: usize = 50_000;
+
+/// Rows and sums in memory. The gate counts commits: what was read before a commit is not
+/// remembered after it.
+pub(crate) struct Caches {
+    gate: RwLock<u64>,
+    rows: Cache<NodeId, Arc<Row>>,
+    names: Cache<(NodeId, Arc<str>), Arc<Row>>,
+    folders: Cache<NodeId, Folder>,
+    shelves: RwLock<HashMap<ShelfId, Arc<Shelf>>>,
+}
+
+impl Caches {
+    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>) -> Caches {
+        Caches {
+            gate: RwLock::new(0),
+            rows: Cache::new(ROWS_KEPT),
+            names: Cache::new(ROWS_KEPT),
+            folders: Cache::new(ROWS_KEPT / 4),
+            shelves: RwLock::new(shelves),
+        }
+    }
+
+    /// A group was committed: forget what it changed.
+    pub fn commit(&self, changed: &Changed) {
+        let mut gate = self.gate.write();
+        *gate += 1;
+        for key in &changed.names {
+            self.names.remove(key);
+        }
+        for (node, row) in &changed.rows {
+            match row {
+                Some(row) => self.rows.insert(*node, row.clone()),
+                None => {
+                    self.rows.remove(node);
+                }
+            }
+        }
+        for node in &changed.folders {
+            self.folders.remove(node);
+        }
+        let mut shelves = self.shelves.write();
+        for shelf in &changed.shelves {
+            shelves.insert(shelf.id, shelf.clone());
+        }
+    }
+
+    /// Nothing is known for certain any more.
+    pub fn clear(&self) {
+        let mut gate = self.gate.write();
+        *gate += 1;
+        self.rows.clear();
+        self.names.clear();
+        self.folders.clear();
+    }
+}
+
+/// Reads the catalogue.
+#[derive(Clone)]
+pub(crate) struct View {
+    pub pool: SqlitePool,
+    pub caches: Arc<Caches>,
+}
+
+impl View {
+    /// The shelf with this id.
+    pub fn shelf(&self, id: ShelfId) -> Option<Arc<Shelf>> {
+        self.caches.shelves.read().get(&id).cloned()
+    }
+
+    /// All shelves.
+    pub fn shelves(&self) -> Vec<Arc<Shelf>> {
+        self.caches.shelves.read().values().cloned().collect()
+    }
+
+    /// The open row of a node.
+    pub async fn row(&self, node: NodeId) -> Result<Option<Arc<Row>>> {
+        if let Some(row) = self.caches.rows.get(&node) {
+            return Ok(Some(row));
+        }
+        let seen = *self.caches.gate.read();
+        let mut conn = self.pool.acquire().await?;
+        let row = rows::row(&mut conn, node).await?.map(Arc::new);
+        if let Some(row) = &row {
+            let gate = self.caches.gate.read();
+            if *gate == seen {
+                self.caches.rows.insert(node, row.clone());
+            }
+        }
+        Ok(row)
+    }
+
+    /// The row at a name in a folder.
+    pub async fn child(&self, parent: NodeId, key: &Arc<str>) -> Result<Option<Arc<Row>>> {
+        let wanted = (parent, key.clone());
+        if let Some(row) = self.caches.names.get(&wanted) {
+            return Ok(Some(row));
+        }
+        let seen = *self.caches.gate.read();
+        let mut conn = self.pool.acquire().await?;
+        let row = rows::child(&mut conn, parent, key).await?.map(Arc::new);
+        if let Some(row) = &row {
+            let gate = self.caches.gate.read();
+            if *gate == seen {
+                self.caches.names.insert(wanted, row.clone());
+                self.caches.rows.insert(row.node, row.clone());
+            }
+        }
+        Ok(row)
+    }
+
+    /// A folder's sums.
+    pub async fn folder(&self, node: NodeId) -> Result<Option<Folder>> {
+        if let Some(folder) = self.caches.folders.get(&node) {
+            return Ok(Some(folder));
+        }
+        let seen = *self.caches.gate.read();
+        let mut conn = self.pool.acquire().await?;
+        let folder = rows::folder(&mut conn, node).await?;
+        if let Some(folder) = folder {
+            let gate = self.caches.gate.read();
+            if *gate == seen {
+                self.caches.folders.insert(node, folder);
+            }
+        }
+        Ok(folder)
+    }
+
+    /// The way up to the shelf's top, the node first; `None` if it is not alive.
+    pub async fn chain(&self, node: NodeId) -> Result<Option<Vec<Arc<Row>>>> {
+        let mut chain = Vec::new();
+        let mut next = Some(node);
+        while let Some(id) = next {
+            let Some(row) = self.row(id).await? else { return Ok(None) };
+            next = row.parent;
+            chain.push(row);
+        }
+        Ok(Some(chain))
+    }
+
+    /// A content by its id, as it is in the catalogue now.
+    pub async fn content(&self, id: ContentId) -> Result<Option<Content>> {
+        type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
+        let raw: Option<Raw> = sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
+            .bind(id.0)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
+            id,
+            hash: hash.try_into().unwrap_or_default(),
+            size,
+            life: Life::from_number(state),
+            object: crate::disk::ObjectId { ino, btime },
+            mark,
+        }))
+    }
+
+    /// A node that somebody used this content for, and the place where it belonged.
+    pub async fn user_of(&self, content: ContentId) -> Result<Option<NodeId>> {
+        let open: Option<i64> = sqlx::query_scalar("SELECT node FROM entries_past WHERE content = ? ORDER BY until DESC LIMIT 1")
+            .bind(content.0)
+            .fetch_optional(&self.pool)
+            .await
+            .map_err(StoreError::from)?;
+        Ok(open.map(NodeId))
+    }
+}

@@ -1,0 +1,517 @@
+//! One writer. Many operations are gathered, their bytes synced together, decided one after
+//! the other, and committed in one transaction; only then does each caller get its answer.
+
+use crate::book::{Book, Changed};
+use crate::clock::Clock;
+use crate::copying::{self, CopyItem};
+use crate::disk::{Disk, ObjectId, content_name};
+use crate::error::{Result, StoreError};
+use crate::found::{self, Foreign};
+use crate::model::{Actor, How, Row};
+use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
+use crate::placer::Placing;
+use crate::staging::{Staged, Staging};
+use crate::view::Caches;
+use sqlx::SqliteConnection;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use tokio::sync::{mpsc, oneshot};
+use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::{ContentId, Name, NodeId};
+
+/// The most operations in one transaction: it must not hold the writer for more than 100 ms.
+const GROUP: usize = 512;
+/// Renames that the disk may owe before writers wait.
+pub(crate) const MOST_UNPLACED: usize = 10_000;
+
+pub(crate) type Answer<T> = oneshot::Sender<Result<T>>;
+type Catalogue =
+    Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>> + Send>;
+
+/// What the writer is asked to do.
+pub(crate) enum Ask {
+    MakeShelf { actor: Actor, new: NewShelf, answer: Answer<Done> },
+    MakeFolder { actor: Actor, parent: NodeId, name: Name, answer: Answer<Done> },
+    Put(Box<Put>),
+    Move { actor: Actor, node: NodeId, parent: NodeId, name: Name, replace: bool, conditions: Conditions, answer: Answer<Done> },
+    Remove { actor: Actor, node: NodeId, conditions: Conditions, answer: Answer<Done> },
+    ReviveFile { actor: Actor, node: NodeId, place: Place, last: Option<(NodeId, Arc<str>)>, staged: Staged, mtime: i64, answer: Answer<Done> },
+    ReviveFolder { actor: Actor, node: NodeId, place: Place, last: Option<(NodeId, Arc<str>)>, how: How, answer: Answer<Done> },
+    CopyTop { answer: Answer<NodeId> },
+    CopyBatch { actor: Actor, items: Vec<CopyItem>, answer: Answer<Vec<NodeId>> },
+    Displaced { node: NodeId, foreign: Foreign, instead_of: Option<ContentId>, answer: Answer<()> },
+    TakeUp { node: NodeId, was: ContentId, foreign: Foreign, answer: Answer<Option<Arc<Row>>> },
+    EnterRemoved { parent: NodeId, key: Arc<str>, known: Option<NodeId>, foreign: Option<Foreign>, object: ObjectId, answer: Answer<NodeId> },
+    Lost { content: ContentId, node: NodeId, answer: Answer<()> },
+    Finding { kind: &'static str, node: Option<NodeId>, detail: String, answer: Answer<()> },
+    Step { step: crate::jobs::Step, answer: Answer<()> },
+    Note { actor: Actor, action: &'static str, node: Option<NodeId>, what: String, detail: String, answer: Answer<()> },
+    Catalogue { change: Catalogue, actor: Actor, action: &'static str, what: String, answer: Answer<()> },
+}
+
+pub(crate) struct Put {
+    pub actor: Actor,
+    pub parent: NodeId,
+    pub name: Name,
+    pub staged: Staged,
+    pub mtime: i64,
+    pub conditions: Conditions,
+    pub how: How,
+    pub answer: Answer<Done>,
+}
+
+/// What must be on the disk before an operation is decided.
+enum Ready {
+    Nothing,
+    Bytes(Arrived),
+    Folder(ContentId, ObjectId),
+    Many(Vec<copying::Ready>),
+    Failed(StoreError),
+}
+
+pub(crate) struct Writer {
+    pub disk: Arc<Disk>,
+    pub staging: Arc<Staging>,
+    pub clock: Arc<dyn Clock>,
+    pub caches: Arc<Caches>,
+    pub placing: Placing,
+    pub stopped: Arc<AtomicBool>,
+    pub take_apart_after: i64,
+    pub jobs: Arc<tokio::sync::Notify>,
+}
+
+impl Writer {
+    /// Runs until every sender is gone and everything asked is done.
+    pub async fn run(self, mut asked: mpsc::Receiver<Ask>, mut book: Book) -> Book {
+        // Syncing the next group goes on while the present one is decided and committed.
+        let (ready_tx, mut ready_rx) = mpsc::channel::<Vec<(Ask, Ready)>>(1);
+        let (disk, staging, placing) = (self.disk.clone(), self.staging.clone(), self.placing.clone());
+        let syncing = tokio::spawn(async move {
+            while let Some(first) = asked.recv().await {
+                let mut group = vec![first];
+                while group.len() < GROUP {
+                    match asked.try_recv() {
+                        Ok(next) => group.push(next),
+                        Err(_) => break,
+                    }
+                }
+                placing.wait_for_room().await;
+                let (disk, staging) = (disk.clone(), staging.clone());
+                let Ok(ready) = tokio::task::spawn_blocking(move || bring_to_disk(&disk, &staging, group)).await else {
+                    break;
+                };
+                if ready_tx.send(ready).await.is_err() {
+                    break;
+                }
+            }
+        });
+        let mut memory = Memory::default();
+        while let Some(group) = ready_rx.recv().await {
+            self.group(&mut book, &mut memory, group).await;
+        }
+        let _ = syncing.await;
+        book
+    }
+
+    async fn group(&self, book: &mut Book, memory: &mut Memory, group: Vec<(Ask, Ready)>) {
+        let before = book.heads.clone();
+        book.begin(self.clock.now_ms());
+        memory.prune(book.now);
+        let mut answers: Vec<Box<dyn FnOnce(Option<StoreError>) + Send>> = Vec::with_capacity(group.len());
+        let outcome = self.decide(book, memory, group, &mut answers).await;
+        let outcome = match outcome {
+            Ok(()) => self.commit(book).await,
+            Err(e) => {
+                let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
+                Err(e)
+            }
+        };
+        let outcome = match outcome {
+            Ok(changed) => Ok(changed),
+            Err(e) => {
+                // Whether the commit took effect is unknown: look before answering.
+                match crate::book::load_heads(&mut book.conn).await {
+                    Ok(heads) if heads.record == book.heads.record && heads.link == book.heads.link => Err((e, true)),
+                    _ => Err((e, false)),
+                }
+            }
+        };
+        match outcome {
+            Ok(changed) => {
+                self.caches.commit(&changed);
+                let jobs = changed.jobs;
+                self.placing.add(changed.tasks, book.heads.mark);
+                for answer in answers {
+                    answer(None);
+                }
+                if jobs {
+                    self.jobs.notify_one();
+                }
+            }
+            Err((error, took_effect)) => {
+                tracing::error!(%error, took_effect, "a group could not be committed");
+                self.caches.clear();
+                if took_effect {
+                    // The marks are in the catalogue; what they owe is found there.
+                    book.forget();
+                    if let Ok(tasks) = crate::placer::load_marks(&mut book.conn).await {
+                        self.placing.add_missing(tasks, book.heads.mark);
+                    }
+                    for answer in answers {
+                        answer(None);
+                    }
+                } else {
+                    book.forget();
+                    book.heads = crate::book::load_heads(&mut book.conn).await.unwrap_or(before);
+                    if let Ok(shelves) = crate::rows::shelves(&mut book.conn).await {
+                        book.shelves = shelves;
+                    }
+                    for answer in answers {
+                        answer(Some(error.clone()));
+                    }
+                }
+            }
+        }
+    }
+
+    /// Decides each operation of a group. An error here is the whole group's.
+    async fn decide(
+        &self,
+        book: &mut Book,
+        memory: &mut Memory,
+        group: Vec<(Ask, Ready)>,
+        answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+    ) -> Result<()> {
+        if self.stopped.load(Ordering::SeqCst) {
+            for (ask, _) in group {
+                ask.refuse(&StoreError::Stopping);
+            }
+            return Ok(());
+        }
+        let wanted: Vec<_> = group
+            .iter()
+            .filter_map(|(ask, _)| match ask {
+                Ask::Put(p) => Some((p.parent, Arc::<str>::from(yellow_attic_core::collate::sort_key(&p.name)))),
+                _ => None,
+            })
+            .collect();
+        let mut begun = match self.begin(book).await {
+            Ok(()) => Ok(()),
+            Err(e) => Err(e),
+        };
+        if begun.is_ok() {
+            begun = book.prefetch(&wanted).await;
+        }
+        for (ask, ready) in group {
+            if let Err(e) = &begun {
+                ask.refuse(e);
+                continue;
+            }
+            if let Err(e) = self.one(book, memory, ask, ready, answers).await {
+                begun = Err(e);
+            }
+        }
+        begun
+    }
+
+    async fn begin(&self, book: &mut Book) -> Result<()> {
+        self.disk.step("begin").map_err(|e| StoreError::io("beginning", &e))?;
+        sqlx::query("BEGIN IMMEDIATE").execute(&mut book.conn).await?;
+        Ok(())
+    }
+
+    async fn commit(&self, book: &mut Book) -> Result<Changed> {
+        book.heads.placed = self.placing.placed().max(book.heads.placed);
+        let changed = book.write().await?;
+        sqlx::query("DELETE FROM marks WHERE id <= ?").bind(book.heads.placed).execute(&mut book.conn).await?;
+        self.disk.step("commit").map_err(|e| StoreError::io("committing", &e))?;
+        sqlx::query("COMMIT").execute(&mut book.conn).await?;
+        self.disk.step("committed").map_err(|e| StoreError::io("committing", &e))?;
+        Ok(changed)
+    }
+
+    async fn one(
+        &self,
+        book: &mut Book,
+        memory: &mut Memory,
+        ask: Ask,
+        ready: Ready,
+        answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+    ) -> Result<()> {
+        if let Ready::Failed(e) = ready {
+            ask.refuse(&e);
+            return Ok(());
+        }
+        match ask {
+            Ask::MakeShelf { actor, new, answer } => {
+                let Ready::Folder(_, object) = ready else { return Ok(()) };
+                finish(ops::make_shelf(book, &actor, &new, object).await, answer, (), answers)
+            }
+            Ask::MakeFolder { actor, parent, name, answer } => {
+                let Ready::Folder(id, object) = ready else { return Ok(()) };
+                let left = StagedFolder::new(&self.disk, id);
+                finish(ops::make_folder(book, &actor, parent, &name, (id, object)).await, answer, left, answers)
+            }
+            Ask::Put(p) => {
+                let Ready::Bytes(arrived) = ready else { return Ok(()) };
+                let p = *p;
+                let done = ops::put(book, memory, &p.actor, p.parent, &p.name, &arrived, p.mtime, &p.conditions, p.how).await;
+                finish(done, p.answer, p.staged, answers)
+            }
+            Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
+                let done = ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
+                finish(done, answer, (), answers)
+            }
+            Ask::Remove { actor, node, conditions, answer } => {
+                let done = ops::remove(book, memory, &actor, node, &conditions, self.take_apart_after).await;
+                finish(done, answer, (), answers)
+            }
+            Ask::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
+                let Ready::Bytes(arrived) = ready else { return Ok(()) };
+                let done = ops::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
+                finish(done, answer, staged, answers)
+            }
+            Ask::ReviveFolder { actor, node, place, last, how, answer } => {
+                let Ready::Folder(id, object) = ready else { return Ok(()) };
+                let mut left = StagedFolder::new(&self.disk, id);
+                // Only a folder that was taken apart needs the new directory.
+                left.wanted = book.folder(node).await?.is_some_and(|f| f.lies == crate::model::Lies::Apart);
+                let done = ops::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
+                finish(done, answer, left, answers)
+            }
+            Ask::CopyTop { answer } => {
+                let Ready::Folder(id, object) = ready else { return Ok(()) };
+                let left = StagedFolder::new(&self.disk, id);
+                finish(copying::make_top(book, (id, object)).await, answer, left, answers)
+            }
+            Ask::CopyBatch { actor, items, answer } => {
+                let Ready::Many(ready) = ready else { return Ok(()) };
+                let done = copying::add_batch(book, &actor, &items, &ready).await;
+                let left: Vec<_> = items.into_iter().filter_map(|i| i.staged).collect();
+                finish(done, answer, left, answers)
+            }
+            Ask::Displaced { node, foreign, instead_of, answer } => {
+                finish(found::enter_displaced(book, node, &foreign, instead_of).await, answer, (), answers)
+            }
+            Ask::TakeUp { node, was, foreign, answer } => {
+                finish(found::take_up(book, node, was, &foreign).await, answer, (), answers)
+            }
+            Ask::EnterRemoved { parent, key, known, foreign, object, answer } => finish(
+                found::enter_removed(book, parent, &key, known, foreign.as_ref(), object).await,
+                answer,
+                (),
+                answers,
+            ),
+            Ask::Lost { content, node, answer } => {
+                finish(found::lose(book, content, node).await, answer, (), answers)
+            }
+            Ask::Finding { kind, node, detail, answer } => {
+                book.add_finding(kind, node, &detail);
+                finish(Ok(()), answer, (), answers)
+            }
+            Ask::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
+            Ask::Note { actor, action, node, what, detail, answer } => {
+                book.add_record(&actor, action, node, &what, &detail);
+                finish(Ok(()), answer, (), answers)
+            }
+            Ask::Catalogue { change, actor, action, what, answer } => {
+                // A savepoint of its own: a refusal here must not undo the others.
+                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
+                let done = change(&mut book.conn).await;
+                if done.is_err() {
+                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                } else if !action.is_empty() {
+                    book.add_record(&actor, action, None, &what, "");
+                }
+                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                finish(done, answer, (), answers)
+            }
+        }
+    }
+}
+
+/// What waits in staging for the outcome.
+trait Leftover: Send + 'static {
+    fn kept(self);
+}
+impl Leftover for () {
+    fn kept(self) {}
+}
+impl Leftover for Staged {
+    fn kept(self) {
+        self.keep();
+    }
+}
+impl Leftover for Vec<Staged> {
+    fn kept(self) {
+        self.into_iter().for_each(Staged::keep);
+    }
+}
+
+struct StagedFolder {
+    disk: Arc<Disk>,
+    id: ContentId,
+    wanted: bool,
+    kept: bool,
+}
+
+impl StagedFolder {
+    fn new(disk: &Arc<Disk>, id: ContentId) -> StagedFolder {
+        StagedFolder { disk: disk.clone(), id, wanted: true, kept: false }
+    }
+}
+
+impl Leftover for StagedFolder {
+    fn kept(mut self) {
+        self.kept = self.wanted;
+    }
+}
+
+impl Drop for StagedFolder {
+    fn drop(&mut self) {
+        if !self.kept {
+            let _ = self.disk.drop_staged(&content_name(self.id), true);
+        }
+    }
+}
+
+/// Keeps the answer for after the commit; an error of the catalogue is the whole group's.
+fn finish<T: Send + 'static>(
+    outcome: Result<T>,
+    answer: Answer<T>,
+    left: impl Leftover,
+    answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+) -> Result<()> {
+    match outcome {
+        Ok(done) => {
+            answers.push(Box::new(move |failed| match failed {
+                None => {
+                    left.kept();
+                    let _ = answer.send(Ok(done));
+                }
+                Some(e) => {
+                    drop(left);
+                    let _ = answer.send(Err(e));
+                }
+            }));
+            Ok(())
+        }
+        Err(e @ (StoreError::Catalogue(_) | StoreError::Io { .. })) => {
+            let _ = answer.send(Err(e.clone()));
+            Err(e)
+        }
+        Err(refusal) => {
+            drop(left);
+            let _ = answer.send(Err(refusal));
+            Ok(())
+        }
+    }
+}
+
+/// Writes out and syncs what a group's operations need on the disk: one sync for all.
+fn bring_to_disk(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
+    let files = group.iter().map(Ask::arriving).sum::<usize>();
+    let each = files <= 2;
+    let mut any = false;
+    let mut ready: Vec<(Ask, Ready)> = group
+        .into_iter()
+        .map(|mut ask| {
+            let got = ask.bring(disk, staging, each);
+            any |= !matches!(got, Ready::Nothing | Ready::Failed(_));
+            (ask, got)
+        })
+        .collect();
+    if any {
+        let synced = if each { disk.sync(&disk.staging) } else { disk.sync_all() };
+        if let Err(e) = synced {
+            // After a failed sync nothing is known of these bytes: they are refused, and sent again.
+            for (_, got) in &mut ready {
+                if !matches!(got, Ready::Nothing | Ready::Failed(_)) {
+                    *got = Ready::Failed(StoreError::io("syncing staged bytes", &e));
+                }
+            }
+        }
+    }
+    ready
+}
+
+impl Ask {
+    fn arriving(&self) -> usize {
+        match self {
+            Ask::Put(_) | Ask::ReviveFile { .. } => 1,
+            Ask::CopyBatch { items, .. } => items.len(),
+            _ => 0,
+        }
+    }
+
+    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>, sync: bool) -> Ready {
+        let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime, sync) {
+            Ok(look) => Ready::Bytes(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }),
+            Err(e) => Ready::Failed(StoreError::io("writing staged bytes", &e)),
+        };
+        match self {
+            Ask::Put(p) => bytes(&mut p.staged, p.mtime),
+            Ask::ReviveFile { staged, mtime, .. } => bytes(staged, *mtime),
+            Ask::MakeFolder { .. } | Ask::ReviveFolder { .. } | Ask::CopyTop { .. } => {
+                let id = staging.next_id();
+                match disk.make_staged_dir(&content_name(id)) {
+                    Ok(object) => Ready::Folder(id, object),
+                    Err(e) => Ready::Failed(StoreError::io("making a staged folder", &e)),
+                }
+            }
+            Ask::MakeShelf { new, .. } => match shelf_object(disk, new) {
+                Ok(object) => Ready::Folder(ContentId(0), object),
+                Err(e) => Ready::Failed(StoreError::io("making the shelf's folder", &e)),
+            },
+            Ask::CopyBatch { items, .. } => {
+                match items.iter_mut().map(|i| copying::bring(disk, staging, i, sync)).collect::<Result<Vec<_>>>() {
+                    Ok(ready) => Ready::Many(ready),
+                    Err(e) => Ready::Failed(e),
+                }
+            }
+            Ask::Step { step, .. } => match step.bring(disk, sync) {
+                Ok(()) => Ready::Nothing,
+                Err(e) => Ready::Failed(e),
+            },
+            _ => Ready::Nothing,
+        }
+    }
+
+    fn refuse(self, e: &StoreError) {
+        let e = e.clone();
+        match self {
+            Ask::MakeShelf { answer, .. }
+            | Ask::MakeFolder { answer, .. }
+            | Ask::Move { answer, .. }
+            | Ask::Remove { answer, .. }
+            | Ask::ReviveFile { answer, .. }
+            | Ask::ReviveFolder { answer, .. } => drop(answer.send(Err(e))),
+            Ask::Put(p) => drop(p.answer.send(Err(e))),
+            Ask::CopyTop { answer } => drop(answer.send(Err(e))),
+            Ask::CopyBatch { answer, .. } => drop(answer.send(Err(e))),
+            Ask::TakeUp { answer, .. } => drop(answer.send(Err(e))),
+            Ask::EnterRemoved { answer, .. } => drop(answer.send(Err(e))),
+            Ask::Displaced { answer, .. }
+            | Ask::Lost { answer, .. }
+            | Ask::Finding { answer, .. }
+            | Ask::Step { answer, .. }
+            | Ask::Note { answer, .. }
+            | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
+        }
+    }
+}
+
+fn shelf_object(disk: &Disk, new: &NewShelf) -> std::io::Result<ObjectId> {
+    let dir = disk.shelf_dir(&shelf_parts(new.kind, new.name.as_str()))?;
+    Ok(crate::disk::look_at_open(&dir)?.id)
+}
+
+/// Where a shelf lies below `shelves/`.
+pub(crate) fn shelf_parts(kind: crate::model::ShelfKind, disk_name: &str) -> [&str; 3] {
+    match kind {
+        crate::model::ShelfKind::Home => ["main", "home", disk_name],
+        crate::model::ShelfKind::Shared => ["main", "shared", disk_name],
+    }
+}

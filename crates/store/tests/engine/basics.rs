@@ -1,0 +1,231 @@
+//! The everyday verbs.
+
+use crate::support::{Attic, START, name, on_disk};
+use yellow_attic_core::conditions::{Conditions, parse_tags};
+use yellow_attic_store::{Change, Sort, StoreError};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_lies_on_the_disk_under_its_real_name_and_comes_back_the_same() {
+    let attic = Attic::new().await;
+    attic.mkdir("Logbooks").await;
+    attic.put("Logbooks/p014.txt", b"fog at six").await;
+    assert_eq!(attic.cat("Logbooks/p014.txt").await, b"fog at six");
+    attic.engine.settle().await.unwrap();
+    assert_eq!(on_disk(&attic.files())["Logbooks/p014.txt"], b"fog at six");
+    assert!(on_disk(&attic.data().join("staging")).is_empty());
+    let attic = attic.reopen().await;
+    assert_eq!(attic.cat("Logbooks/p014.txt").await, b"fog at six");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn replacing_keeps_the_old_bytes_in_the_past() {
+    let attic = Attic::new().await;
+    let first = attic.put("a.txt", b"one").await;
+    attic.clock.advance(1000);
+    let second = attic.put("a.txt", b"two").await;
+    assert_eq!(first.row.as_ref().unwrap().node, second.row.as_ref().unwrap().node);
+    assert!(first.created && !second.created);
+    let history = attic.engine.history(&attic.ines, first.row.unwrap().node, 10).await.unwrap();
+    assert_eq!(history.len(), 2);
+    assert_eq!(attic.bytes_of(&history[0].row).await, b"two");
+    assert_eq!(attic.bytes_of(&history[1].row).await, b"one");
+    attic.engine.settle().await.unwrap();
+    assert_eq!(attic.bytes_of(&history[1].row).await, b"one");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn conditions_are_checked_at_the_commit() {
+    let attic = Attic::new().await;
+    let tag = attic.put("a.txt", b"one").await.row.unwrap().etag().unwrap();
+    attic.put("a.txt", b"two").await;
+    let staged = attic.engine.stage_small(b"three".to_vec()).unwrap();
+    let when = Conditions { if_match: parse_tags(&tag), if_none_match: None };
+    let refused = attic.engine.put(&attic.ines, attic.home, name("a.txt"), staged, 0, when).await;
+    assert!(matches!(refused, Err(StoreError::ConditionFailed { present: Some(_) })));
+    assert_eq!(attic.cat("a.txt").await, b"two");
+    attic.engine.settle().await.unwrap();
+    assert!(on_disk(&attic.data().join("staging")).is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sums_follow_every_change() {
+    let attic = Attic::new().await;
+    attic.mkdir("a").await;
+    attic.mkdir("a/b").await;
+    attic.put("a/b/x", &[1; 100]).await;
+    attic.put("a/b/y", &[1; 50]).await;
+    attic.put("a/b/x", &[2; 70]).await;
+    let sums = async |path: &str| {
+        let f = attic.engine.folder(attic.find(path).await.unwrap().node).await.unwrap().unwrap();
+        (f.bytes, f.files, f.folders, f.past_bytes)
+    };
+    assert_eq!(sums("").await, (120, 2, 2, 100));
+    attic.mkdir("c").await;
+    attic.mv("a/b", "c/b").await;
+    assert_eq!(sums("a").await, (0, 0, 0, 0));
+    assert_eq!(sums("c").await, (120, 2, 1, 100));
+    attic.rm("c/b").await;
+    assert_eq!(sums("c").await, (0, 0, 0, 220));
+    assert_eq!(sums("").await, (0, 0, 2, 220));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_come_in_pages_in_every_order_with_folders_first() {
+    let attic = Attic::new().await;
+    for (i, file) in ["p10.png", "p9.png", "a.txt", "Z.txt"].iter().enumerate() {
+        attic.clock.advance(1000);
+        attic.put(file, &vec![0; 10 * (i + 1)]).await;
+    }
+    attic.mkdir("zoo").await;
+    assert_eq!(attic.ls("").await, ["zoo", "a.txt", "p9.png", "p10.png", "Z.txt"]);
+    let order = async |sort, descending| {
+        let mut names = Vec::new();
+        let mut cursor: Option<String> = None;
+        loop {
+            let page = attic.engine.list(&attic.ines, attic.home, sort, descending, 2, cursor.as_deref()).await.unwrap();
+            assert!(page.items.len() <= 2);
+            names.extend(page.items.iter().map(|e| e.row.name().to_string()));
+            cursor = page.next;
+            if cursor.is_none() {
+                return names;
+            }
+        }
+    };
+    assert_eq!(order(Sort::Name, true).await, ["zoo", "Z.txt", "p10.png", "p9.png", "a.txt"]);
+    assert_eq!(order(Sort::Size, false).await, ["zoo", "p10.png", "p9.png", "a.txt", "Z.txt"]);
+    assert_eq!(order(Sort::Changed, true).await, ["zoo", "Z.txt", "a.txt", "p9.png", "p10.png"]);
+    let page = attic.engine.list(&attic.ines, attic.home, Sort::Name, false, 2, None).await.unwrap();
+    let other = attic.engine.list(&attic.ines, attic.home, Sort::Size, false, 2, page.next.as_deref()).await;
+    assert!(matches!(other, Err(StoreError::Cursor(_))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn refusals_say_what_is_in_the_way_and_change_nothing() {
+    let attic = Attic::new().await;
+    attic.mkdir("a").await;
+    attic.mkdir("a/b").await;
+    attic.put("f", b"1").await;
+    let to = |from: &'static str, to: &'static str| attic.mv_as(&attic.ines, from, to, true);
+    assert!(matches!(to("a", "a/b/c").await, Err(StoreError::IntoItself)));
+    assert!(matches!(to("f", "a").await, Err(StoreError::FolderInTheWay(_))));
+    assert!(matches!(to("a", "f").await, Err(StoreError::FolderInTheWay(_))));
+    assert!(matches!(attic.put_as(&attic.ines, "a", b"x").await, Err(StoreError::FolderInTheWay(_))));
+    let file = attic.find("f").await.unwrap().node;
+    let below = attic.engine.make_folder(&attic.ines, file, name("x")).await;
+    assert!(matches!(below, Err(StoreError::NotAFolder(_))));
+    let twice = attic.engine.make_folder(&attic.ines, attic.home, name("a")).await;
+    assert!(matches!(twice, Err(StoreError::NameTaken(_))));
+    let top = attic.engine.remove(&attic.ines, attic.home, Conditions::default()).await;
+    assert!(matches!(top, Err(StoreError::ShelfTop)));
+    assert_eq!(attic.ls("").await, ["a", "f"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_writers_at_once_all_get_their_answer_and_their_file() {
+    let attic = std::sync::Arc::new(Attic::new().await);
+    let mut running = Vec::new();
+    for i in 0..200 {
+        let attic = attic.clone();
+        running.push(tokio::spawn(async move {
+            attic.put(&format!("f{i}"), format!("bytes {i}").as_bytes()).await;
+        }));
+    }
+    for task in running {
+        task.await.unwrap();
+    }
+    attic.engine.settle().await.unwrap();
+    let disk = on_disk(&attic.files());
+    assert_eq!(disk.len(), 200);
+    for i in 0..200 {
+        assert_eq!(disk[&format!("f{i}")], format!("bytes {i}").as_bytes());
+    }
+    let check = attic.engine.check_record().await.unwrap();
+    assert_eq!(check.broken, None);
+    assert!(check.rows >= 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_since_a_number_tell_what_came_and_went() {
+    let attic = Attic::new().await;
+    attic.mkdir("a").await;
+    attic.put("a/x", b"1").await;
+    let since = attic.engine.now_moment().await.unwrap();
+    attic.put("a/x", b"2").await;
+    attic.put("y", b"1").await;
+    attic.rm("y").await;
+    attic.mv("a", "b").await;
+    let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
+    let (changes, upto, more) = attic.engine.changes(&attic.ines, &shelf, since, 100).await.unwrap();
+    let told: Vec<_> = changes
+        .iter()
+        .map(|c| match c {
+            Change::Changed(r) => format!("changed {}", r.name()),
+            Change::Removed(p) => format!("removed {}", p.row.name()),
+            Change::Arrived(r) => format!("arrived {}", r.name()),
+            Change::Left(p) => format!("left {}", p.row.name()),
+        })
+        .collect();
+    assert_eq!(told, ["changed x", "removed y", "changed b"]);
+    assert!(!more);
+    let (none, _, _) = attic.engine.changes(&attic.ines, &shelf, upto, 100).await.unwrap();
+    assert!(none.is_empty());
+    let ahead = yellow_attic_core::Moment(upto.0 + 1);
+    assert!(matches!(attic.engine.changes(&attic.ines, &shelf, ahead, 9).await, Err(StoreError::NoSuchMoment)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn copies_of_files_and_folders_are_whole_and_their_own() {
+    let attic = Attic::new().await;
+    attic.mkdir("a").await;
+    attic.mkdir("a/deep").await;
+    attic.put("a/deep/x", b"one").await;
+    attic.put("a/big", &vec![7; 200_000]).await;
+    let a = attic.find("a").await.unwrap().node;
+    let copy = attic.engine.copy(&attic.ines, a, attic.home, name("b")).await.unwrap();
+    assert!(copy.created);
+    attic.put("a/deep/x", b"two").await;
+    assert_eq!(attic.cat("b/deep/x").await, b"one");
+    assert_eq!(attic.cat("b/big").await, vec![7; 200_000]);
+    attic.engine.run_jobs().await.unwrap();
+    attic.engine.settle().await.unwrap();
+    assert_eq!(on_disk(&attic.files())["b/deep/x"], b"one");
+    let sums = attic.engine.folder(attic.find("").await.unwrap().node).await.unwrap().unwrap();
+    assert_eq!((sums.files, sums.folders, sums.bytes), (4, 4, 400_006));
+    let again = attic.engine.copy(&attic.ines, a, attic.home, name("b")).await;
+    assert!(matches!(again, Err(StoreError::NameTaken(_))));
+    let inside = attic.engine.copy(&attic.ines, a, a, name("c")).await;
+    assert!(matches!(inside, Err(StoreError::IntoItself)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_changed_or_removed_row_of_the_record_shows() {
+    let attic = Attic::new().await;
+    attic.put("a", b"1").await;
+    attic.put("b", b"1").await;
+    attic.put("c", b"1").await;
+    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+    let rows = attic.engine.check_record().await.unwrap().rows;
+    let db = attic.data().join("catalogue.db");
+    attic.engine.stop().await;
+    let change = async |sql: &'static str| {
+        let copy = attic.dir.path().join("copy");
+        let _ = std::fs::remove_dir_all(&copy);
+        std::fs::create_dir(&copy).unwrap();
+        std::fs::copy(&db, copy.join("catalogue.db")).unwrap();
+        let pool = sqlx::SqlitePool::connect(copy.join("catalogue.db").to_str().unwrap()).await.unwrap();
+        sqlx::query(sql).execute(&pool).await.unwrap();
+        pool.close().await;
+        let engine = yellow_attic_store::Engine::open(yellow_attic_store::Options::new(&copy)).await.unwrap();
+        let broken = engine.check_record().await.unwrap().broken;
+        engine.stop().await;
+        broken
+    };
+    assert!(change("UPDATE record SET fields = replace(fields, 'ines', 'otto') WHERE id = 3").await.is_some());
+    assert!(change("UPDATE record SET at = at + 1 WHERE id = 2").await.is_some());
+    assert!(change("DELETE FROM record WHERE id = 3").await.is_some());
+    let cut = change("DELETE FROM record WHERE id = (SELECT max(id) FROM record)").await;
+    assert_eq!(cut.unwrap().0, rows);
+    // Forgetting a person drops the fields and the salt, and the chain still holds.
+    assert_eq!(change("UPDATE record SET fields = NULL, salt = NULL WHERE id = 3").await, None);
+    assert!(START > 0);
+}

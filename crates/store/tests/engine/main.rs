@@ -1,0 +1,9 @@
+//! The engine through its public verbs, on real files.
+#![allow(clippy::disallowed_methods)]
+
+mod basics;
+mod identity;
+mod model;
+mod on_disk;
+mod past;
+mod support;
