@@ -1,1 +1,458 @@
-//! stub
+//! What passes between a service and its clients: requests, answers, problems.
+//!
+//! Times are RFC 3339 in UTC, sizes are bytes, moments are opaque tokens. The OpenAPI
+//! description of the service is made from these types.
+
+#![forbid(unsafe_code)]
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// A refusal or failure (RFC 9457, `application/problem+json`).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// `about:blank`: the code tells the kind.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What was refused, in a few words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// The true reason.
+    pub detail: String,
+    /// A stable word for programs.
+    pub code: String,
+    /// What to do about it.
+    pub remedy: String,
+}
+
+/// File or folder.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// A folder.
+    Folder,
+    /// A file.
+    File,
+}
+
+/// What became of a past entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SinceThen {
+    /// The same bytes in the same place.
+    Same,
+    /// Other bytes now.
+    Different,
+    /// In another place or under another name now.
+    Moved,
+    /// No longer there.
+    Removed,
+}
+
+/// What is beneath a folder now.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Sums {
+    /// Bytes of all files beneath.
+    pub bytes: i64,
+    /// Files beneath.
+    pub files: i64,
+    /// Folders beneath.
+    pub folders: i64,
+    /// Bytes of all past states beneath.
+    pub history_bytes: i64,
+}
+
+/// A file or folder in one state.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Node {
+    /// Its id; never changes.
+    pub id: i64,
+    /// The folder it is in; none at the top of a shelf.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parent: Option<i64>,
+    /// Its name.
+    pub name: String,
+    /// File or folder.
+    pub kind: Kind,
+    /// In bytes; of a folder, all beneath.
+    pub size: i64,
+    /// The file's own time of modification.
+    pub modified: String,
+    /// When this state came to be; of a folder, the last change beneath.
+    pub changed: String,
+    /// Who made it so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// How this state came to be.
+    pub how: String,
+    /// The moment from which this state is valid.
+    pub moment: String,
+    /// The ETag of a file's bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub etag: Option<String>,
+    /// BLAKE3 of a file's bytes, 64 hexadecimal digits.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<String>,
+    /// What is beneath a folder now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sums: Option<Sums>,
+    /// In a list of the past: what became of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since_then: Option<SinceThen>,
+    /// `false`: another program overwrote the bytes on the disk before they could be kept.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub held: Option<bool>,
+}
+
+/// One step on the way to a node.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Step {
+    /// The folder.
+    pub id: i64,
+    /// Its name; the shelf's at the top.
+    pub name: String,
+}
+
+/// The facts of one node.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Facts {
+    /// The node.
+    pub node: Node,
+    /// Where it is, as `shelf:/path`.
+    pub path: String,
+    /// The way to it, from the top of the shelf; without itself.
+    pub way: Vec<Step>,
+    /// What the caller may do here: view, add, edit or manage.
+    pub level: String,
+    /// The name of the shelf, as it stands in paths.
+    pub shelf: String,
+}
+
+/// A page of entries.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Entries {
+    /// The entries: folders first.
+    pub entries: Vec<Node>,
+    /// The cursor of the next page; none on the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// How to list.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields, default)]
+#[into_params(parameter_in = Query)]
+pub struct ListQuery {
+    /// `name` (default), `size` or `changed`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sort: Option<String>,
+    /// `up` (default) or `down`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub order: Option<String>,
+    /// Entries on a page, 1 to 1000; 200 if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<usize>,
+    /// `next` of the page before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+    /// As it was at a moment's token or an RFC 3339 time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+/// Which place.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct PlaceQuery {
+    /// `shelf:/path`; `home` is one's own shelf.
+    pub path: String,
+    /// As it was at a moment's token or an RFC 3339 time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+/// Which state.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields, default)]
+#[into_params(parameter_in = Query)]
+pub struct StateQuery {
+    /// As it was at a moment's token or an RFC 3339 time; as it is now if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+/// How to send bytes.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields, default)]
+#[into_params(parameter_in = Query)]
+pub struct PutQuery {
+    /// The file's own time of modification, RFC 3339; now if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub modified: Option<String>,
+}
+
+/// A new folder.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewFolder {
+    /// Its name.
+    pub name: String,
+}
+
+/// Where to move or copy, and under which name.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Target {
+    /// The folder; the present one if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parent: Option<i64>,
+    /// The name; the present one if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Whether a file of that name may be replaced (moving only).
+    pub replace: bool,
+}
+
+/// What to bring back, and to where.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Restore {
+    /// The moment's token or RFC 3339 time whose state is wanted; if it is not given, a removed
+    /// thing comes back as it was last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// Another folder than the one it was in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parent: Option<i64>,
+    /// Another name than it had.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// One state in the history of a node.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct State {
+    /// The state.
+    pub node: Node,
+    /// When it ended; none for the present one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended: Option<String>,
+    /// How it ended.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended_how: Option<String>,
+}
+
+/// The history of a node, newest state first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct History {
+    /// The states.
+    pub states: Vec<State>,
+}
+
+/// Changes on one day.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Day {
+    /// Days since 1 January 1970, UTC.
+    pub day: i64,
+    /// Changes beneath the folder.
+    pub changes: i64,
+}
+
+/// When something in a folder itself changed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Turn {
+    /// The moment.
+    pub moment: String,
+    /// Its time.
+    pub at: String,
+}
+
+/// What the time strip of a folder is drawn from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Activity {
+    /// Days with changes beneath, oldest first.
+    pub days: Vec<Day>,
+    /// The last changes in the folder itself, newest first, at most 500.
+    pub turns: Vec<Turn>,
+}
+
+/// A shelf, with what stands on it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Shelf {
+    /// Its id.
+    pub id: i64,
+    /// Its name in paths: `home`, or the shelf's name.
+    pub name: String,
+    /// Its name for people.
+    pub title: String,
+    /// `home` or `shared`.
+    pub kind: String,
+    /// The folder at its top.
+    pub root: i64,
+    /// What the caller may do: view, add, edit or manage.
+    pub level: String,
+    /// Who may enter: `you alone`, or names.
+    pub people: String,
+    /// What is on it.
+    pub sums: Sums,
+    /// When something on it changed last.
+    pub changed: String,
+    /// The files changed last, newest first.
+    pub latest: Vec<Node>,
+}
+
+/// The shelves that the caller may enter.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Shelves {
+    /// The caller's own first.
+    pub shelves: Vec<Shelf>,
+    /// Free bytes of the disk.
+    pub disk_free: u64,
+    /// Its size in bytes.
+    pub disk_total: u64,
+}
+
+/// A new shared shelf.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewShelf {
+    /// Its name, also its folder's on the disk.
+    pub name: String,
+    /// Who else may enter, beside its maker.
+    #[serde(default)]
+    pub people: Vec<ShelfPerson>,
+}
+
+/// Who may enter a shelf.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ShelfPerson {
+    /// A sign-in name, or `*` for everybody in the organisation.
+    pub sign_in: String,
+    /// view, add, edit or manage.
+    pub level: String,
+}
+
+/// Something that changed on a shelf.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// `changed`; `removed`; `arrived`: a folder with all beneath, expand it by listing; `left`: gone
+    /// to another shelf with all beneath.
+    pub what: String,
+    /// The moment of the change.
+    pub moment: String,
+    /// The node in the state that began or ended.
+    pub node: Node,
+}
+
+/// Changes since a moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Changes {
+    /// Oldest first.
+    pub changes: Vec<Change>,
+    /// Ask from this moment next.
+    pub upto: String,
+    /// Whether there are more already.
+    pub more: bool,
+}
+
+/// Which changes.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields, default)]
+#[into_params(parameter_in = Query)]
+pub struct ChangesQuery {
+    /// The token of the moment after which to tell; from the beginning if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+    /// 1 to 1000; 500 if it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<usize>,
+}
+
+/// Signing in.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The password.
+    pub password: String,
+}
+
+/// Connecting a computer.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDevice {
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The password.
+    pub password: String,
+    /// What to call the computer.
+    pub device: String,
+}
+
+/// A connected computer's token. It is told once.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct DeviceToken {
+    /// Sent as `Authorization: Bearer …`.
+    pub token: String,
+}
+
+/// The first administrator.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetUp {
+    /// The code from the address that the service printed.
+    pub code: String,
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The name to show.
+    pub display_name: String,
+    /// The password.
+    pub password: String,
+}
+
+/// Who is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The name to show.
+    pub display_name: String,
+    /// `administrator` or `member`.
+    pub role: String,
+}
+
+/// What a page must know before anybody is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Welcome {
+    /// Whether the first administrator is still to be made.
+    pub needs_set_up: bool,
+    /// Who is signed in, if somebody is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub me: Option<Me>,
+    /// The version of the service.
+    pub version: String,
+    /// The largest file taken, in bytes.
+    pub largest_file: u64,
+}
+
+/// One of the caller's computers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Device {
+    /// Its id.
+    pub id: i64,
+    /// Its name.
+    pub name: String,
+    /// When it was connected.
+    pub connected: String,
+}
+
+/// The caller's computers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Devices {
+    /// The oldest first.
+    pub devices: Vec<Device>,
+}

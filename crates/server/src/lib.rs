@@ -1,1 +1,20 @@
-//! stub
+//! The service: the engine behind HTTP, with the console in the binary.
+//!
+//! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
+//! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
+//! [`content`] (bytes out), [`upload`] (bytes in), [`console`] (the pages), [`problem`] (how
+//! refusals look), [`reads`] (who looked at what), [`times`].
+
+#![forbid(unsafe_code)]
+
+pub mod api;
+pub mod app;
+pub mod auth;
+pub mod config;
+pub mod console;
+pub mod content;
+pub mod problem;
+pub mod reads;
+pub mod service;
+pub mod times;
+pub mod upload;

@@ -38,6 +38,7 @@ pub mod model;
 mod ops;
 pub mod people;
 mod placer;
+pub mod probe;
 pub mod reading;
 pub mod recorded;
 mod rows;

@@ -1,0 +1,71 @@
+//! The API: one resource per file.
+
+pub mod files;
+pub mod nodes;
+pub mod sessions;
+pub mod shelves;
+mod shown;
+
+use actix_web::{HttpResponse, web};
+use utoipa::OpenApi;
+use yellow_attic_api as api;
+
+/// The routes below `/api/v1`.
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.service(sessions::welcome)
+        .service(sessions::set_up)
+        .service(sessions::sign_in)
+        .service(sessions::sign_out)
+        .service(sessions::list_devices)
+        .service(sessions::connect)
+        .service(sessions::disconnect)
+        .service(sessions::end_device)
+        .service(shelves::list)
+        .service(shelves::make)
+        .service(shelves::changes)
+        .service(nodes::resolve)
+        .service(nodes::facts)
+        .service(nodes::entries)
+        .service(nodes::make_folder)
+        .service(nodes::change)
+        .service(nodes::copy)
+        .service(nodes::remove)
+        .service(nodes::restore)
+        .service(nodes::history)
+        .service(nodes::activity)
+        .service(nodes::content)
+        .service(files::put_in_folder)
+        .service(files::get_by_path)
+        .service(files::put_by_path);
+}
+
+/// The description of the API, made from the code.
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Yellow Attic",
+        description = "Files kept safely. Errors are RFC 9457 problem details with a stable `code` and a `remedy`. \
+            Times are RFC 3339 in UTC, sizes are bytes, moments are opaque tokens. Sign in with a session cookie \
+            (console) or a device's bearer token."
+    ),
+    paths(
+        sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
+        sessions::connect, sessions::disconnect, sessions::end_device, shelves::list, shelves::make,
+        shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
+        nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content,
+        files::put_in_folder, files::get_by_path, files::put_by_path,
+    ),
+    components(schemas(api::Problem)),
+    tags(
+        (name = "sign-in", description = "Who asks"),
+        (name = "shelves", description = "What one may enter"),
+        (name = "nodes", description = "Files and folders, now and then"),
+        (name = "files", description = "Bytes in and out")
+    )
+)]
+struct Description;
+
+/// Serves the description.
+pub async fn openapi() -> HttpResponse {
+    HttpResponse::Ok().json(Description::openapi())
+}

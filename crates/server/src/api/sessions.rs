@@ -1,0 +1,204 @@
+//! Signing in and out, connecting computers, the first administrator.
+
+use crate::app::State;
+use crate::auth::{
+    COOKIE, SESSION_MS, Who, check_origin, check_password, from, hash_password, hash_secret, new_secret,
+};
+use crate::problem::Refusal;
+use crate::times::show;
+use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
+use std::sync::PoisonError;
+use yellow_attic_api as api;
+use yellow_attic_core::{DeviceId, password};
+use yellow_attic_store::Actor;
+use yellow_attic_store::people::{Account, Role};
+
+fn me(account: &Account) -> api::Me {
+    api::Me {
+        sign_in: account.sign_in.clone(),
+        display_name: account.display_name.clone(),
+        role: account.role.word().to_string(),
+    }
+}
+
+/// What a page must know first: whether there is an administrator, and who is signed in.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Welcome)))]
+#[get("/welcome")]
+pub async fn welcome(state: web::Data<State>, who: Option<Who>) -> Result<HttpResponse, Refusal> {
+    let needs_set_up = state.set_up.lock().unwrap_or_else(PoisonError::into_inner).is_some();
+    Ok(HttpResponse::Ok().json(api::Welcome {
+        needs_set_up,
+        me: who.map(|w| me(&w.account)),
+        version: env!("CARGO_PKG_VERSION").to_string(),
+        largest_file: state.config.largest_file,
+    }))
+}
+
+/// Makes the first administrator, with the one-time code that the service printed.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SetUp,
+    responses((status = 201, body = api::Me), (status = 403, body = api::Problem)))]
+#[post("/set-up")]
+pub async fn set_up(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: web::Json<api::SetUp>,
+) -> Result<HttpResponse, Refusal> {
+    let right = {
+        let code = state.set_up.lock().unwrap_or_else(PoisonError::into_inner);
+        code.as_ref().is_some_and(|c| *c == hash_secret(&body.code))
+    };
+    if !right {
+        return Err(Refusal::new(
+            403,
+            "set_up_code_wrong",
+            "The set-up address is not valid",
+            "Its code is wrong, was used already, or the service was started anew since.",
+            "Take the address that the service printed at its last start.",
+        ));
+    }
+    let wanted = body.sign_in.trim().to_lowercase();
+    if !password::check_sign_in(&wanted) {
+        return Err(Refusal::bad(
+            "sign_in_name_cannot_be",
+            &format!("\"{wanted}\" cannot be a sign-in name."),
+            "Use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit.",
+        ));
+    }
+    password::check(&body.password, &wanted)
+        .map_err(|e| Refusal::bad("password_refused", &format!("{}.", capital(&e.to_string())), e.remedy()))?;
+    let plain = body.password.clone();
+    let hash = web::block(move || hash_password(&plain)).await.map_err(|_| Refusal::from(stopping()))??;
+    // The code is taken only now, and given back to nobody: the account is made, or the service tells why not.
+    let actor = Actor { account: None, device: None, who: "set-up".into(), from: from(&request, &state).into() };
+    let account =
+        state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
+    *state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    state.names.forget().await;
+    let cookie = open_session(&state, &account, &request).await?;
+    Ok(HttpResponse::Created().cookie(cookie).json(me(&account)))
+}
+
+fn stopping() -> yellow_attic_store::StoreError {
+    yellow_attic_store::StoreError::Stopping
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
+}
+
+async fn open_session(state: &State, account: &Account, request: &HttpRequest) -> Result<Cookie<'static>, Refusal> {
+    let secret = new_secret()?;
+    let actor = Actor {
+        account: Some(account.id),
+        device: None,
+        who: account.sign_in.as_str().into(),
+        from: from(request, state).into(),
+    };
+    let ends = state.engine.now_ms() + SESSION_MS;
+    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends).await?;
+    Ok(cookie(state, secret, SESSION_MS / 1000))
+}
+
+fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    let https = state.config.public_address.as_deref().is_some_and(|p| p.starts_with("https://"));
+    Cookie::build(COOKIE, value)
+        .path("/")
+        .http_only(true)
+        .secure(https)
+        .same_site(SameSite::Strict)
+        .max_age(Duration::seconds(seconds))
+        .finish()
+}
+
+/// Signs in to the console: answers with a session cookie.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SignIn,
+    responses((status = 200, body = api::Me), (status = 401, body = api::Problem), (status = 429, body = api::Problem)))]
+#[post("/session")]
+pub async fn sign_in(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: web::Json<api::SignIn>,
+) -> Result<HttpResponse, Refusal> {
+    check_origin(&request, &state)?;
+    let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
+    let cookie = open_session(&state, &account, &request).await?;
+    Ok(HttpResponse::Ok().cookie(cookie).json(me(&account)))
+}
+
+/// Signs out of the console.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
+#[delete("/session")]
+pub async fn sign_out(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    who.need_session()?;
+    state.engine.end_session(&who.actor, who.token).await?;
+    state.known.clear();
+    Ok(HttpResponse::NoContent().cookie(cookie(&state, String::new(), 0)).finish())
+}
+
+/// The caller's computers.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Devices)))]
+#[get("/devices")]
+pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    let devices = state.engine.devices(who.account.id).await?;
+    Ok(HttpResponse::Ok().json(api::Devices {
+        devices: devices
+            .into_iter()
+            .map(|d| api::Device { id: d.id.0, name: d.name, connected: show(d.made_at) })
+            .collect(),
+    }))
+}
+
+/// Connects a computer: answers with its own token, once.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::NewDevice,
+    responses((status = 201, body = api::DeviceToken), (status = 401, body = api::Problem)))]
+#[post("/devices")]
+pub async fn connect(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: web::Json<api::NewDevice>,
+) -> Result<HttpResponse, Refusal> {
+    let name = body.device.trim();
+    if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
+        return Err(Refusal::bad(
+            "device_name_cannot_be",
+            "The computer's name is empty, too long, or holds control characters.",
+            "Give it a name of 1 to 100 characters.",
+        ));
+    }
+    let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
+    let secret = new_secret()?;
+    let actor = Actor {
+        account: Some(account.id),
+        device: None,
+        who: account.sign_in.as_str().into(),
+        from: from(&request, &state).into(),
+    };
+    state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
+    state.names.forget().await;
+    Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
+}
+
+/// Disconnects the computer that asks.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
+#[delete("/devices/this")]
+pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    let Some(device) = who.actor.device else {
+        return Err(Refusal::bad("not_a_device", "The caller is no connected computer.", "Name the computer instead."));
+    };
+    state.engine.end_device(&who.actor, who.account.id, device).await?;
+    state.known.clear();
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Disconnects one of the caller's computers: its token counts no more.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", params(("device" = i64, Path)),
+    responses((status = 204), (status = 404, body = api::Problem)))]
+#[delete("/devices/{device}")]
+pub async fn end_device(state: web::Data<State>, who: Who, path: web::Path<i64>) -> Result<HttpResponse, Refusal> {
+    who.need_session()?;
+    state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
+    state.known.clear();
+    Ok(HttpResponse::NoContent().finish())
+}

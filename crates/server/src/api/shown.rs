@@ -1,0 +1,61 @@
+//! From the engine's rows to what callers see.
+
+use crate::app::{NameMap, State};
+use crate::times::show;
+use std::sync::Arc;
+use yellow_attic_api as api;
+use yellow_attic_store::disk::hex;
+use yellow_attic_store::{Folder, Life, Row, SinceThen};
+
+/// A row as callers see it.
+pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
+    let by = match (row.device.and_then(|d| names.devices.get(&d)), row.account.and_then(|a| names.accounts.get(&a))) {
+        (Some(device), Some(account)) => Some(format!("{account}, {device}")),
+        (None, Some(account)) => Some(account.clone()),
+        _ => None,
+    };
+    api::Node {
+        id: row.node.0,
+        parent: row.parent.map(|p| p.0),
+        name: row.name().to_string(),
+        kind: if row.is_folder() { api::Kind::Folder } else { api::Kind::File },
+        size: folder.map_or(row.size(), |f| f.bytes),
+        modified: show(row.mtime),
+        changed: show(folder.map_or(row.at, |f| f.changed_at.max(row.at))),
+        by,
+        how: row.how.word().to_string(),
+        moment: row.since.token(),
+        etag: row.etag(),
+        blake3: row.content.map(|c| hex(&c.hash)),
+        sums: folder.map(sums),
+        since_then: None,
+        held: row.content.filter(|c| c.life == Life::Lost).map(|_| false),
+    }
+}
+
+/// A folder's sums as callers see them.
+pub fn sums(folder: &Folder) -> api::Sums {
+    api::Sums {
+        bytes: folder.bytes,
+        files: folder.files,
+        folders: folder.folders,
+        history_bytes: folder.past_bytes,
+    }
+}
+
+/// What became of a past entry.
+pub fn since_then(what: SinceThen) -> api::SinceThen {
+    match what {
+        SinceThen::Same => api::SinceThen::Same,
+        SinceThen::Different => api::SinceThen::Different,
+        SinceThen::Moved => api::SinceThen::Moved,
+        SinceThen::Removed => api::SinceThen::Removed,
+    }
+}
+
+/// A present row, with its sums.
+pub async fn present(state: &State, row: &Row) -> Result<api::Node, crate::problem::Refusal> {
+    let names: Arc<NameMap> = state.names.get(&state.engine).await;
+    let folder = if row.is_folder() { state.engine.folder(row.node).await? } else { None };
+    Ok(node(row, folder.as_ref(), &names))
+}

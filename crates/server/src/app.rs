@@ -1,0 +1,185 @@
+//! What every request meets: state, headers, limits, routes.
+
+use crate::auth::{Guessing, Known};
+use crate::config::Config;
+use crate::problem::{Refusal, unreadable};
+use crate::reads::Reads;
+use crate::{api, console};
+use actix_web::body::MessageBody;
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::header::{self, HeaderName, HeaderValue};
+use actix_web::middleware::Next;
+use actix_web::{HttpResponse, web};
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use tokio::sync::Semaphore;
+use yellow_attic_core::{AccountId, DeviceId};
+use yellow_attic_store::Engine;
+
+/// What the handlers share.
+pub struct State {
+    /// The store.
+    pub engine: Engine,
+    /// What is in force.
+    pub config: Config,
+    /// Principals by token.
+    pub known: Known,
+    /// Failed sign-ins.
+    pub guessing: Guessing,
+    /// Two passwords are hashed at a time: each takes a core for tens of milliseconds.
+    pub hashing: Semaphore,
+    /// The code of the set-up address, hashed; none when there is an administrator.
+    pub set_up: Mutex<Option<[u8; 32]>>,
+    /// Who looked at what, not recorded yet.
+    pub reads: Arc<Reads>,
+    /// Names to show, asked for again after a change.
+    pub names: Names,
+    /// Whether the service takes requests.
+    pub ready: AtomicBool,
+}
+
+impl State {
+    /// The state of a service on this store.
+    pub fn new(engine: Engine, config: Config, set_up: Option<[u8; 32]>) -> State {
+        State {
+            engine,
+            config,
+            known: Known::default(),
+            guessing: Guessing::default(),
+            hashing: Semaphore::new(2),
+            set_up: Mutex::new(set_up),
+            reads: Arc::default(),
+            names: Names::default(),
+            ready: AtomicBool::new(true),
+        }
+    }
+}
+
+/// Names of accounts and devices, for showing who did something.
+#[derive(Default)]
+pub struct Names(tokio::sync::RwLock<Option<Arc<NameMap>>>);
+
+/// Names by id.
+#[derive(Default)]
+pub struct NameMap {
+    /// Of accounts.
+    pub accounts: HashMap<AccountId, String>,
+    /// Of devices.
+    pub devices: HashMap<DeviceId, String>,
+}
+
+impl Names {
+    /// The names as they are.
+    pub async fn get(&self, engine: &Engine) -> Arc<NameMap> {
+        if let Some(map) = &*self.0.read().await {
+            return map.clone();
+        }
+        let (accounts, devices) = engine.names().await.unwrap_or_default();
+        let map = Arc::new(NameMap {
+            accounts: accounts.into_iter().collect(),
+            devices: devices.into_iter().collect(),
+        });
+        *self.0.write().await = Some(map.clone());
+        map
+    }
+
+    /// Something about them changed.
+    pub async fn forget(&self) {
+        *self.0.write().await = None;
+    }
+}
+
+/// Headers on every answer.
+const ALWAYS: [(HeaderName, &str); 5] = [
+    (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+    (header::REFERRER_POLICY, "no-referrer"),
+    (HeaderName::from_static("cross-origin-opener-policy"), "same-origin"),
+    (HeaderName::from_static("cross-origin-resource-policy"), "same-origin"),
+    (HeaderName::from_static("permissions-policy"), "camera=(), geolocation=(), microphone=()"),
+];
+
+/// Routes, for a service's workers.
+pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig) {
+    move |app: &mut web::ServiceConfig| {
+        app.app_data(state)
+            .app_data(web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| unreadable("body", &e)))
+            .app_data(web::QueryConfig::default().error_handler(|e, _| unreadable("query", &e)))
+            .app_data(web::PathConfig::default().error_handler(|_, _| Refusal::not_found("The address").into()))
+            .route("/healthz", web::get().to(healthz))
+            .route("/readyz", web::get().to(readyz))
+            .route("/api/openapi.json", web::get().to(api::openapi))
+            .service(web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)))
+            .service(web::scope("/api").default_service(web::route().to(no_such_route)))
+            .default_service(web::get().to(console::page));
+    }
+}
+
+/// Adds the headers, and logs what changed or failed.
+pub async fn around(
+    request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let begun = std::time::Instant::now();
+    let https = request
+        .app_data::<web::Data<State>>()
+        .and_then(|s| s.config.public_address.as_deref())
+        .is_some_and(|p| p.starts_with("https://"));
+    let mut response = next.call(request).await?;
+    let api = response.request().path().starts_with("/api/");
+    let headers = response.headers_mut();
+    for (name, value) in ALWAYS {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+    if api && !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
+    if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
+        headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"));
+    }
+    if https {
+        headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
+    let status = response.status().as_u16();
+    let asked = response.request();
+    let ms = begun.elapsed().as_secs_f64() * 1000.0;
+    // Paths hold no secrets: tokens travel in headers, the set-up code behind a #.
+    if status >= 500 {
+        tracing::warn!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+    } else if asked.method().is_safe() {
+        tracing::debug!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+    } else {
+        tracing::info!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+    }
+    Ok(response)
+}
+
+async fn no_such_route() -> Refusal {
+    Refusal::new(404, "no_such_route", "No such route", "The API has no such route.", "See /api/openapi.json.")
+}
+
+impl actix_web::Responder for Refusal {
+    type Body = actix_web::body::BoxBody;
+    fn respond_to(self, _: &actix_web::HttpRequest) -> HttpResponse {
+        actix_web::ResponseError::error_response(&self)
+    }
+}
+
+/// Alive.
+async fn healthz() -> HttpResponse {
+    HttpResponse::Ok().content_type("text/plain").body("ok\n")
+}
+
+/// Able to read and write.
+async fn readyz(state: web::Data<State>) -> HttpResponse {
+    if !state.ready.load(Ordering::SeqCst) {
+        return HttpResponse::ServiceUnavailable().content_type("text/plain").body("stopping\n");
+    }
+    if let Err(error) = state.engine.now_moment().await {
+        return HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("{error}\n"));
+    }
+    match state.engine.trouble().or_else(|| state.engine.check_room(0).err()) {
+        None => HttpResponse::Ok().content_type("text/plain").body("ready\n"),
+        Some(e) => HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("read only: {e}\n")),
+    }
+}

@@ -1,0 +1,300 @@
+//! Who asks: sessions in cookies, device tokens, and how guessing is slowed.
+
+use crate::app::State;
+use crate::problem::Refusal;
+use actix_web::dev::Payload;
+use actix_web::http::{Method, header};
+use actix_web::{FromRequest, HttpRequest, web};
+use argon2::password_hash::{PasswordHasher, PasswordVerifier};
+use argon2::{Argon2, PasswordHash};
+use std::collections::HashMap;
+use std::future::Future;
+use std::net::IpAddr;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, PoisonError};
+use yellow_attic_core::forwarded::{client_address, counted};
+use yellow_attic_core::guessing::{FORGET_AFTER_MS, Failures};
+use yellow_attic_store::Actor;
+use yellow_attic_store::people::{Account, Principal, Role};
+
+/// The cookie that holds a session.
+pub const COOKIE: &str = "attic_session";
+/// How long a session lasts.
+pub const SESSION_MS: i64 = 30 * 86_400_000;
+/// Principals kept in memory; each is asked for again after a minute.
+const MOST_KNOWN: usize = 10_000;
+const KNOWN_MS: i64 = 60_000;
+
+/// Who is signed in, by session or device.
+#[derive(Clone)]
+pub struct Who {
+    /// The account.
+    pub account: Arc<Account>,
+    /// How it enters the record.
+    pub actor: Actor,
+    /// The session's or device's token, hashed.
+    pub token: [u8; 32],
+}
+
+impl Who {
+    /// Refuses devices and members.
+    pub fn need_administrator(&self) -> Result<(), Refusal> {
+        self.need_session()?;
+        if self.account.role != Role::Administrator {
+            return Err(Refusal::new(
+                403,
+                "administrators_only",
+                "Not allowed",
+                "Only an administrator can do this.",
+                "Ask an administrator.",
+            ));
+        }
+        Ok(())
+    }
+
+    /// Refuses device tokens: they cannot touch accounts, devices or grants.
+    pub fn need_session(&self) -> Result<(), Refusal> {
+        if self.actor.device.is_some() {
+            return Err(Refusal::new(
+                403,
+                "not_with_a_device_token",
+                "Not allowed",
+                "A device's token cannot do this.",
+                "Sign in to the console and do it there.",
+            ));
+        }
+        Ok(())
+    }
+}
+
+/// Principals by token, so that a request costs no look-up in the common case.
+#[derive(Default)]
+pub struct Known(Mutex<HashMap<[u8; 32], (Option<Who>, i64)>>);
+
+impl Known {
+    fn get(&self, token: &[u8; 32], now: i64) -> Option<Option<Who>> {
+        let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        known.get(token).filter(|(_, until)| *until > now).map(|(who, _)| who.clone())
+    }
+
+    fn put(&self, token: [u8; 32], who: Who, now: i64) {
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= MOST_KNOWN {
+            known.clear();
+        }
+        known.insert(token, (Some(who), now + KNOWN_MS));
+    }
+
+    /// Forgets everybody: something about tokens changed, and counts at once.
+    pub fn clear(&self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+}
+
+impl FromRequest for Who {
+    type Error = Refusal;
+    type Future = Pin<Box<dyn Future<Output = Result<Who, Refusal>>>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let request = request.clone();
+        Box::pin(async move { who(&request).await })
+    }
+}
+
+async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
+    let state = state(request)?;
+    let from = from(request, &state);
+    let bearer = request
+        .headers()
+        .get(header::AUTHORIZATION)
+        .and_then(|v| v.to_str().ok())
+        .map(|v| v.strip_prefix("Bearer ").unwrap_or("").trim().to_string());
+    let (secret, device) = match bearer {
+        Some(token) => (token, true),
+        None => match request.cookie(COOKIE) {
+            Some(cookie) => {
+                check_origin(request, &state)?;
+                (cookie.value().to_string(), false)
+            }
+            None => return Err(not_signed_in()),
+        },
+    };
+    let token = hash_secret(&secret);
+    let now = state.engine.now_ms();
+    if let Some(Some(mut who)) = state.known.get(&token, now) {
+        if *who.actor.from != *from {
+            who.actor.from = from.into();
+        }
+        return Ok(who);
+    }
+    let principal =
+        if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
+    let Some(Principal { account, device }) = principal else { return Err(not_signed_in()) };
+    let actor = Actor {
+        account: Some(account.id),
+        device,
+        who: account.sign_in.as_str().into(),
+        from: from.into(),
+    };
+    let who = Who { account: Arc::new(account), actor, token };
+    state.known.put(token, who.clone(), now);
+    Ok(who)
+}
+
+fn state(request: &HttpRequest) -> Result<web::Data<State>, Refusal> {
+    request.app_data::<web::Data<State>>().cloned().ok_or_else(not_signed_in)
+}
+
+fn not_signed_in() -> Refusal {
+    Refusal::new(
+        401,
+        "not_signed_in",
+        "Not signed in",
+        "Nobody is signed in, or the sign-in has ended.",
+        "Sign in, or connect the computer again with yattic connect.",
+    )
+}
+
+/// A cookie counts only for what our own pages ask (the browser says where from).
+pub fn check_origin(request: &HttpRequest, state: &State) -> Result<(), Refusal> {
+    if matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS) {
+        return Ok(());
+    }
+    let text = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
+    let own = match (text("origin"), text("sec-fetch-site")) {
+        (Some(origin), _) => match &state.config.public_address {
+            Some(public) => origin == public,
+            // Only one's own pages make a browser send an Origin that names the very Host asked.
+            None => origin.split_once("://").is_some_and(|(_, host)| Some(host) == text("host")),
+        },
+        (None, Some(site)) => site == "same-origin",
+        (None, None) => false,
+    };
+    if own {
+        return Ok(());
+    }
+    Err(Refusal::new(
+        403,
+        "other_origin",
+        "Not from our own pages",
+        "The request carries a sign-in, but comes from a page of another address.",
+        "Open the console under its public address; set public_address if that is not known to the service.",
+    ))
+}
+
+/// The address that a request came from, for the record and the limits.
+pub fn address(request: &HttpRequest, state: &State) -> Option<IpAddr> {
+    let peer = request.peer_addr()?.ip();
+    let list = request.headers().get("x-forwarded-for").and_then(|v| v.to_str().ok());
+    Some(client_address(peer, list, &state.config.trusted_proxies))
+}
+
+/// The same as text.
+pub fn from(request: &HttpRequest, state: &State) -> String {
+    address(request, state).map_or_else(|| "unknown".to_string(), |a| a.to_string())
+}
+
+/// A new secret: 32 random bytes, as text.
+pub fn new_secret() -> Result<String, Refusal> {
+    let mut bytes = [0u8; 32];
+    getrandom::fill(&mut bytes).map_err(|e| {
+        tracing::error!(error = %e, "no randomness");
+        Refusal::new(500, "internal", "The service failed", "The machine gives no random numbers.", "See its log.")
+    })?;
+    Ok(yellow_attic_store::disk::hex(&bytes))
+}
+
+/// How a secret is kept: its hash only.
+pub fn hash_secret(secret: &str) -> [u8; 32] {
+    blake3::derive_key("Yellow Attic secret 1", secret.as_bytes())
+}
+
+/// Hashes a password (argon2id). Blocks for tens of milliseconds.
+pub fn hash_password(password: &str) -> Result<String, Refusal> {
+    Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()).map_err(|e| {
+        tracing::error!(error = %e, "a password could not be hashed");
+        Refusal::new(500, "internal", "The service failed", "The password could not be hashed.", "See the log.")
+    })
+}
+
+/// What is checked when there is no such account, so that both take the same time.
+fn nobody() -> &'static str {
+    static HASH: std::sync::OnceLock<String> = std::sync::OnceLock::new();
+    HASH.get_or_init(|| hash_password("nobody has this password").unwrap_or_default())
+}
+
+fn verify(password: &str, hash: &str) -> bool {
+    PasswordHash::new(hash)
+        .is_ok_and(|parsed| Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok())
+}
+
+/// Failures by account and address.
+#[derive(Default)]
+pub struct Guessing(Mutex<HashMap<(String, Option<IpAddr>), Failures>>);
+
+impl Guessing {
+    fn wait(&self, key: &(String, Option<IpAddr>), now: i64) -> i64 {
+        let failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        failures.get(key).map_or(0, |f| f.wait_ms(now))
+    }
+
+    fn failed(&self, key: (String, Option<IpAddr>), now: i64) {
+        let mut failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if failures.len() > 10_000 {
+            failures.retain(|_, f| now - f.last_ms < FORGET_AFTER_MS);
+        }
+        let entry = failures.entry(key).or_default();
+        *entry = entry.failed(now);
+    }
+
+    fn succeeded(&self, key: &(String, Option<IpAddr>)) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(key);
+    }
+}
+
+/// Checks a sign-in name and password. Limits act before hashing; two hashes at a time.
+pub async fn check_password(
+    state: &State,
+    request: &HttpRequest,
+    sign_in: &str,
+    password: &str,
+) -> Result<Account, Refusal> {
+    let now = state.engine.now_ms();
+    let sign_in = sign_in.trim().to_lowercase();
+    let key = (sign_in.clone(), address(request, state).map(counted));
+    let wait = state.guessing.wait(&key, now);
+    if wait > 0 {
+        let seconds = (wait + 999) / 1000;
+        return Err(Refusal::new(
+            429,
+            "too_many_attempts",
+            "Too many attempts",
+            &format!("Several sign-ins failed. The next attempt is looked at in {seconds} s."),
+            "Wait, then try again; nothing is locked.",
+        )
+        .retry_after(seconds));
+    }
+    let account = state.engine.account_named(&sign_in).await?;
+    let hash = account.as_ref().map_or_else(|| nobody().to_string(), |a| a.password.clone());
+    let password = password.to_string();
+    let _permit = state.hashing.acquire().await;
+    let right = web::block(move || verify(&password, &hash)).await.unwrap_or(false);
+    match account {
+        Some(account) if right => {
+            state.guessing.succeeded(&key);
+            Ok(account)
+        }
+        _ => {
+            state.guessing.failed(key, now);
+            let actor = Actor { account: None, device: None, who: "nobody".into(), from: from(request, state).into() };
+            state.engine.note(&actor, "sign-in refused", None, &sign_in, "").await?;
+            Err(Refusal::new(
+                401,
+                "wrong_sign_in",
+                "Wrong sign-in",
+                "The sign-in name or the password is wrong.",
+                "Check both; capital letters count in the password.",
+            ))
+        }
+    }
+}

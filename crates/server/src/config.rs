@@ -1,0 +1,270 @@
+//! Configuration: file, environment, flags, in rising order; each value knows where it came from.
+
+use std::collections::BTreeMap;
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+
+/// What is in force.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// The data folder.
+    pub data: PathBuf,
+    /// Where the service listens.
+    pub listen: SocketAddr,
+    /// The address under which people reach it, without a last slash.
+    pub public_address: Option<String>,
+    /// Proxies whose forwarded addresses are believed.
+    pub trusted_proxies: Vec<IpAddr>,
+    /// The largest file taken, in bytes.
+    pub largest_file: u64,
+    /// How much is logged: error, warn, info, debug.
+    pub log: String,
+    /// How the log looks: text or json.
+    pub log_format: LogFormat,
+    /// Every value as it is shown, with its source.
+    pub sources: Vec<Shown>,
+}
+
+/// How the log looks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LogFormat {
+    /// For people.
+    Text,
+    /// For programs, a JSON object a line.
+    Json,
+}
+
+/// One value in force.
+#[derive(Clone, Debug, serde::Serialize)]
+pub struct Shown {
+    /// The key.
+    pub key: &'static str,
+    /// The value.
+    pub value: String,
+    /// Where it came from.
+    pub source: String,
+}
+
+/// Why a configuration is refused.
+#[derive(Debug, thiserror::Error)]
+#[error("{key} = {value:?} ({origin}): {reason}\n  {remedy}")]
+pub struct ConfigError {
+    /// The key.
+    pub key: String,
+    /// Its value.
+    pub value: String,
+    /// Where it stands.
+    pub origin: String,
+    /// What is wrong.
+    pub reason: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+struct Key {
+    name: &'static str,
+    env: &'static str,
+    default: &'static str,
+}
+
+/// Every key, with its environment variable and what holds without it.
+const KEYS: [Key; 7] = [
+    Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
+    Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
+    Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
+    Key { name: "trusted_proxies", env: "YATTIC_TRUSTED_PROXIES", default: "" },
+    Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
+    Key { name: "log", env: "YATTIC_LOG", default: "info" },
+    Key { name: "log_format", env: "YATTIC_LOG_FORMAT", default: "text" },
+];
+
+/// Where the file is if nobody says: it need not be there.
+pub const USUAL_FILE: &str = "/etc/yattic/yatticd.toml";
+
+/// Reads the configuration. `flags`: what the command line says, by key. `env`: looks up a variable.
+pub fn read(
+    file: Option<&Path>,
+    env: &dyn Fn(&str) -> Option<String>,
+    flags: &BTreeMap<&'static str, String>,
+) -> Result<Config, ConfigError> {
+    let table = read_file(file)?;
+    if let Some(unknown) = table.keys().find(|k| !KEYS.iter().any(|key| key.name == k.as_str())) {
+        let known: Vec<_> = KEYS.iter().map(|k| k.name).collect();
+        return Err(ConfigError {
+            key: unknown.clone(),
+            value: table[unknown].clone(),
+            origin: format!("file {}", file.unwrap_or(Path::new(USUAL_FILE)).display()),
+            reason: "there is no such key".into(),
+            remedy: format!("Known keys: {}.", known.join(", ")),
+        });
+    }
+    let mut shown = Vec::new();
+    for key in KEYS {
+        let (value, source) = if let Some(value) = flags.get(key.name) {
+            (value.clone(), format!("flag --{}", key.name.replace('_', "-")))
+        } else if let Some(value) = env(key.env) {
+            (value, format!("environment {}", key.env))
+        } else if let Some(value) = table.get(key.name) {
+            (value.clone(), format!("file {}", file.unwrap_or(Path::new(USUAL_FILE)).display()))
+        } else {
+            (key.default.to_string(), "default".to_string())
+        };
+        shown.push(Shown { key: key.name, value, source });
+    }
+    let of = |name: &str| shown.iter().find(|s| s.key == name).map_or("", |s| s.value.as_str()).to_string();
+    let wrong = |name: &str, reason: &str, remedy: &str| {
+        let s = shown.iter().find(|s| s.key == name);
+        ConfigError {
+            key: name.into(),
+            value: s.map_or_else(String::new, |s| s.value.clone()),
+            origin: s.map_or_else(String::new, |s| s.source.clone()),
+            reason: reason.into(),
+            remedy: remedy.into(),
+        }
+    };
+    let listen: SocketAddr = of("listen").parse().map_err(|_| {
+        wrong("listen", "not an address and port", "Write it like 127.0.0.1:7460, or [::]:7460 for every interface.")
+    })?;
+    let public_address = match of("public_address").trim_end_matches('/') {
+        "" => None,
+        text => {
+            let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://"));
+            if rest.is_none_or(|r| r.is_empty() || r.contains(['/', '?', '#', ' '])) {
+                return Err(wrong(
+                    "public_address",
+                    "not an origin",
+                    "Write it like https://files.example.org, without a path.",
+                ));
+            }
+            Some(text.to_string())
+        }
+    };
+    let trusted_proxies = of("trusted_proxies")
+        .split([',', ' '])
+        .filter(|t| !t.is_empty())
+        .map(str::parse)
+        .collect::<Result<Vec<IpAddr>, _>>()
+        .map_err(|_| wrong("trusted_proxies", "not a list of addresses", "Write it like 127.0.0.1, 10.0.0.2."))?;
+    let largest_file = read_size(&of("largest_file"))
+        .filter(|n| *n > 0)
+        .ok_or_else(|| wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes."))?;
+    let log = of("log");
+    if !["error", "warn", "info", "debug"].contains(&log.as_str()) {
+        return Err(wrong("log", "not a level", "Choose error, warn, info or debug."));
+    }
+    let log_format = match of("log_format").as_str() {
+        "text" => LogFormat::Text,
+        "json" => LogFormat::Json,
+        _ => return Err(wrong("log_format", "not a format", "Choose text or json.")),
+    };
+    if of("data").is_empty() {
+        return Err(wrong("data", "empty", "Name the folder in which everything is kept."));
+    }
+    Ok(Config {
+        data: PathBuf::from(of("data")),
+        listen,
+        public_address,
+        trusted_proxies,
+        largest_file,
+        log,
+        log_format,
+        sources: shown,
+    })
+}
+
+fn read_file(file: Option<&Path>) -> Result<BTreeMap<String, String>, ConfigError> {
+    let (path, wanted) = (file.unwrap_or(Path::new(USUAL_FILE)), file.is_some());
+    let wrong = |reason: String, remedy: &str| ConfigError {
+        key: "config".into(),
+        value: path.display().to_string(),
+        origin: "flag --config or environment YATTIC_CONFIG".into(),
+        reason,
+        remedy: remedy.into(),
+    };
+    let text = match std::fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound && !wanted => return Ok(BTreeMap::new()),
+        Err(e) => return Err(wrong(e.to_string(), "Name a file that can be read, or leave it out.")),
+    };
+    let table: toml::Table =
+        toml::from_str(&text).map_err(|e| wrong(e.message().to_string(), "Correct the file; it is TOML."))?;
+    Ok(table
+        .into_iter()
+        .map(|(key, value)| {
+            let text = match value {
+                toml::Value::String(s) => s,
+                toml::Value::Array(list) => list
+                    .iter()
+                    .map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_string))
+                    .collect::<Vec<_>>()
+                    .join(", "),
+                other => other.to_string(),
+            };
+            (key, text)
+        })
+        .collect())
+}
+
+fn read_size(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let number: u64 = text[..digits].parse().ok()?;
+    let shift = match text[digits..].trim() {
+        "" | "B" => 0,
+        "KiB" => 10,
+        "MiB" => 20,
+        "GiB" => 30,
+        "TiB" => 40,
+        _ => return None,
+    };
+    number.checked_shl(shift).filter(|n| n >> shift == number)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn with(env: &[(&str, &str)], flags: &[(&'static str, &str)]) -> Result<Config, ConfigError> {
+        let env: BTreeMap<_, _> = env.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect();
+        read(
+            Some(Path::new("/dev/null")),
+            &|k| env.get(k).cloned(),
+            &flags.iter().map(|(k, v)| (*k, v.to_string())).collect(),
+        )
+    }
+
+    #[test]
+    fn flags_win_over_the_environment_and_each_value_knows_its_source() {
+        let c = with(&[("YATTIC_LISTEN", "0.0.0.0:1"), ("YATTIC_LOG", "debug")], &[("listen", "127.0.0.1:2")]).unwrap();
+        assert_eq!(c.listen.port(), 2);
+        let source = |k| c.sources.iter().find(|s| s.key == k).unwrap().source.clone();
+        assert_eq!(source("listen"), "flag --listen");
+        assert_eq!(source("log"), "environment YATTIC_LOG");
+        assert_eq!(source("data"), "default");
+    }
+
+    #[test]
+    fn errors_name_the_key_the_value_and_the_remedy() {
+        for (key, value) in [
+            ("listen", "here"),
+            ("public_address", "https://a/b"),
+            ("trusted_proxies", "me"),
+            ("largest_file", "many"),
+            ("largest_file", "99999999999 TiB"),
+            ("log", "loud"),
+            ("log_format", "xml"),
+            ("data", ""),
+        ] {
+            let e = with(&[], &[(key, value)]).unwrap_err();
+            assert_eq!((e.key.as_str(), e.value.as_str()), (key, value));
+            assert!(!e.remedy.is_empty());
+        }
+    }
+
+    #[test]
+    fn sizes_are_read_in_binary_units() {
+        assert_eq!(read_size("20 GiB"), Some(20 << 30));
+        assert_eq!(read_size("123"), Some(123));
+        assert_eq!(read_size("1 GB"), None);
+    }
+}

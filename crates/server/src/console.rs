@@ -1,0 +1,75 @@
+//! The console's built files, inside the binary.
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse};
+use flate2::Compression;
+use flate2::write::GzEncoder;
+use rust_embed::RustEmbed;
+use std::collections::HashMap;
+use std::io::Write;
+use std::sync::{Mutex, OnceLock, PoisonError};
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+struct Built;
+
+/// The policy of our own pages: everything from here, nothing inline, nothing framed.
+pub const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; \
+    img-src 'self' blob: data:; media-src 'self' blob:; connect-src 'self'; worker-src 'self'; \
+    form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+
+/// Serves a built file; any other path is a page of the console itself.
+pub async fn page(request: HttpRequest) -> HttpResponse {
+    let path = request.path().trim_start_matches('/');
+    let (name, found) = match Built::get(path).filter(|_| !path.is_empty()) {
+        Some(file) => (path, Some(file)),
+        None if path.starts_with("assets/") => (path, None),
+        None => ("index.html", Built::get("index.html")),
+    };
+    let Some(file) = found else {
+        let why = if path.starts_with("assets/") {
+            "There is no such file."
+        } else {
+            "The console was not built into this service. Build it with ./dev build."
+        };
+        return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(why);
+    };
+    let kind = mime_guess::from_path(name).first_or_octet_stream();
+    let lasting = name.starts_with("assets/");
+    let mut answer = HttpResponse::Ok();
+    answer
+        .insert_header((header::CONTENT_TYPE, kind.as_ref()))
+        .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
+        .insert_header((header::VARY, "Accept-Encoding"))
+        // Built names carry a hash of what is in them.
+        .insert_header((
+            header::CACHE_CONTROL,
+            if lasting { "public, max-age=31536000, immutable" } else { "no-cache" },
+        ));
+    let wants = request
+        .headers()
+        .get(header::ACCEPT_ENCODING)
+        .and_then(|v| v.to_str().ok())
+        .is_some_and(|v| v.contains("gzip"));
+    let packs = kind.type_() == "text" || matches!(kind.subtype().as_str(), "javascript" | "json" | "svg");
+    if wants && packs {
+        answer.insert_header((header::CONTENT_ENCODING, "gzip")).body(packed(name, &file.data))
+    } else {
+        answer.body(file.data.into_owned())
+    }
+}
+
+fn packed(name: &str, data: &[u8]) -> Vec<u8> {
+    static PACKED: OnceLock<Mutex<HashMap<String, Vec<u8>>>> = OnceLock::new();
+    let known = PACKED.get_or_init(Mutex::default);
+    let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+    known
+        .entry(name.to_string())
+        .or_insert_with(|| {
+            let mut encoder = GzEncoder::new(Vec::new(), Compression::best());
+            let written = encoder.write_all(data);
+            debug_assert!(written.is_ok(), "writing to memory");
+            encoder.finish().unwrap_or_default()
+        })
+        .clone()
+}

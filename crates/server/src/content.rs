@@ -1,0 +1,166 @@
+//! Bytes out: whole or in part, with the headers that keep what people uploaded from running
+//! in our pages.
+
+use crate::app::State;
+use crate::auth::Who;
+use crate::problem::Refusal;
+use crate::times;
+use actix_web::body::SizedStream;
+use actix_web::http::{Method, header};
+use actix_web::{HttpRequest, HttpResponse, web};
+use bytes::Bytes;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use std::fs::File;
+use std::io::IoSliceMut;
+use std::os::unix::fs::FileExt;
+use std::sync::Arc;
+use yellow_attic_core::conditions::{Tags, parse_tags};
+use yellow_attic_core::range::{Asked, parse};
+use yellow_attic_store::Row;
+
+/// Files up to this size go out in one piece.
+const SMALL: u64 = 64 * 1024;
+/// Larger ones in blocks of this size, read off the workers.
+const BLOCK: u64 = 1 << 20;
+
+const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
+
+/// What a browser may show by itself; everything else is handed over as a download.
+fn safe_type(name: &str) -> Option<&'static str> {
+    let ending = name.rsplit_once('.').map_or("", |(_, e)| e).to_ascii_lowercase();
+    Some(match ending.as_str() {
+        "png" => "image/png",
+        "jpg" | "jpeg" => "image/jpeg",
+        "gif" => "image/gif",
+        "webp" => "image/webp",
+        "wav" => "audio/wav",
+        "mp3" => "audio/mpeg",
+        "ogg" => "audio/ogg",
+        "flac" => "audio/flac",
+        "mp4" => "video/mp4",
+        "webm" => "video/webm",
+        "txt" | "md" | "csv" | "log" | "json" | "toml" | "yaml" | "yml" | "ini" | "rs" | "py" | "c" | "h" | "sh"
+        | "sql" | "tex" | "srt" => "text/plain; charset=utf-8",
+        _ => return None,
+    })
+}
+
+/// Answers with the bytes of a state.
+pub async fn answer(request: &HttpRequest, state: &State, who: &Who, row: &Row) -> Result<HttpResponse, Refusal> {
+    // A service worker would keep answering in our origin's name.
+    if request.headers().contains_key("service-worker") {
+        return Err(Refusal::new(
+            403,
+            "no_service_worker",
+            "Not allowed",
+            "Stored files are never run as service workers.",
+            "Load it as a file.",
+        ));
+    }
+    let (file, row) = state.engine.open_bytes(row).await?;
+    let size = row.size().max(0) as u64;
+    let tag = row.etag().unwrap_or_default();
+    let text = |name: header::HeaderName| request.headers().get(name).and_then(|v| v.to_str().ok());
+    let matches = |tags: Option<Tags>| match tags {
+        Some(Tags::Any) => true,
+        Some(Tags::OneOf(list)) => list.iter().any(|t| t == tag.trim_matches('"')),
+        None => false,
+    };
+    if text(header::IF_NONE_MATCH).is_some_and(|v| matches(parse_tags(v))) {
+        return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());
+    }
+    if text(header::IF_MATCH).is_some_and(|v| !matches(parse_tags(v))) {
+        return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
+    }
+    // If-Range: a part only of the very state that the caller has the rest of.
+    let range = match text(header::IF_RANGE) {
+        Some(wanted) if wanted != tag => None,
+        _ => text(header::RANGE),
+    };
+    let (from, length, partial) = match parse(range, size) {
+        Asked::Whole => (0, size, false),
+        Asked::Part { from, length } => (from, length, true),
+        Asked::Outside => {
+            return Ok(HttpResponse::RangeNotSatisfiable()
+                .insert_header((header::CONTENT_RANGE, format!("bytes */{size}")))
+                .finish());
+        }
+    };
+    let mut answer = if partial { HttpResponse::PartialContent() } else { HttpResponse::Ok() };
+    let kind = safe_type(row.name());
+    let disposition = if kind.is_some() && !request.query_string().contains("download") { "inline" } else { "attachment" };
+    answer
+        .insert_header((header::ETAG, tag))
+        .insert_header((header::ACCEPT_RANGES, "bytes"))
+        .insert_header((header::CONTENT_TYPE, kind.unwrap_or("application/octet-stream")))
+        .insert_header((header::LAST_MODIFIED, times::http_date(row.mtime)))
+        .insert_header((header::CACHE_CONTROL, "private, no-cache"))
+        .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'"))
+        .insert_header((
+            header::CONTENT_DISPOSITION,
+            format!("{disposition}; filename*=UTF-8''{}", utf8_percent_encode(row.name(), KEEP)),
+        ));
+    if partial {
+        answer.insert_header((header::CONTENT_RANGE, format!("bytes {from}-{}/{size}", from + length - 1)));
+    }
+    if *request.method() == Method::HEAD {
+        return Ok(answer.no_chunking(length).finish());
+    }
+    if state.reads.note(&who.actor, row.node, row.name(), state.engine.now_ms()) {
+        let (engine, reads) = (state.engine.clone(), state.reads.clone());
+        state.engine.runtime().spawn(async move { reads.write(&engine).await });
+    }
+    if length <= SMALL {
+        let bytes = match read_cached(&file, from, length as usize) {
+            Some(bytes) => Ok(bytes),
+            None => web::block(move || read_at(&file, from, length as usize)).await.unwrap_or_else(|_| {
+                Err(std::io::Error::other("stopping"))
+            }),
+        };
+        let bytes = bytes.map_err(|e| unreadable(&row, &e))?;
+        return Ok(answer.body(bytes));
+    }
+    Ok(answer.body(SizedStream::new(length, blocks(Arc::new(file), from, length))))
+}
+
+fn unreadable(row: &Row, e: &std::io::Error) -> Refusal {
+    yellow_attic_store::StoreError::Unreadable { path: row.name().into(), reason: e.to_string() }.into()
+}
+
+/// Reads what is in memory already; `None` if the disk must be asked, off the worker.
+fn read_cached(file: &File, from: u64, length: usize) -> Option<Vec<u8>> {
+    let mut bytes = vec![0; length];
+    let flags = rustix::io::ReadWriteFlags::NOWAIT;
+    match rustix::io::preadv2(file, &mut [IoSliceMut::new(&mut bytes)], from, flags) {
+        Ok(n) if n == length => Some(bytes),
+        _ => None,
+    }
+}
+
+fn read_at(file: &File, from: u64, length: usize) -> std::io::Result<Vec<u8>> {
+    let mut bytes = vec![0; length];
+    file.read_exact_at(&mut bytes, from)?;
+    Ok(bytes)
+}
+
+/// The next block is read while the present one is sent.
+fn blocks(file: Arc<File>, from: u64, length: u64) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
+    let end = from + length;
+    let read = move |file: Arc<File>, at: u64| {
+        (at < end).then(|| {
+            let n = BLOCK.min(end - at) as usize;
+            tokio::task::spawn_blocking(move || read_at(&file, at, n))
+        })
+    };
+    let first = read(file.clone(), from);
+    futures_util::stream::unfold((file, from, first), move |(file, at, pending)| async move {
+        let pending = pending?;
+        let next = at + BLOCK;
+        let ahead = read(file.clone(), next);
+        match pending.await {
+            Ok(Ok(bytes)) => Some((Ok(Bytes::from(bytes)), (file, next, ahead))),
+            Ok(Err(e)) => Some((Err(actix_web::Error::from(e)), (file, end, None))),
+            Err(e) => Some((Err(actix_web::error::ErrorInternalServerError(e)), (file, end, None))),
+        }
+    })
+}

@@ -1,0 +1,217 @@
+//! How refusals look: one table from the kind of an error to status, code and remedy.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use yellow_attic_api::Problem;
+use yellow_attic_core::cursor::CursorError;
+use yellow_attic_core::size::human;
+use yellow_attic_store::StoreError;
+
+/// A refusal on its way out.
+#[derive(Debug)]
+pub struct Refusal {
+    problem: Problem,
+    retry_after_s: Option<i64>,
+}
+
+impl Refusal {
+    /// A refusal in words.
+    pub fn new(status: u16, code: &str, title: &str, detail: &str, remedy: &str) -> Refusal {
+        Refusal {
+            problem: Problem {
+                kind: "about:blank".into(),
+                title: title.into(),
+                status,
+                detail: detail.into(),
+                code: code.into(),
+                remedy: remedy.into(),
+            },
+            retry_after_s: None,
+        }
+    }
+
+    /// Says when to try again.
+    pub fn retry_after(self, seconds: i64) -> Refusal {
+        Refusal { retry_after_s: Some(seconds), ..self }
+    }
+
+    /// Nothing there, or nothing the caller may know of: the same answer.
+    pub fn not_found(what: &str) -> Refusal {
+        Refusal::new(
+            404,
+            "not_found",
+            "Not found",
+            &format!("{what} was not found."),
+            "Look at the folder it should be in; something removed can be found on its time strip.",
+        )
+    }
+
+    /// Malformed input.
+    pub fn bad(code: &str, detail: &str, remedy: &str) -> Refusal {
+        Refusal::new(400, code, "The request is malformed", detail, remedy)
+    }
+}
+
+impl std::fmt::Display for Refusal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.problem.detail)
+    }
+}
+
+impl ResponseError for Refusal {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let mut answer = HttpResponse::build(self.status_code());
+        answer.content_type("application/problem+json");
+        if let Some(seconds) = self.retry_after_s {
+            answer.insert_header(("Retry-After", seconds.to_string()));
+        }
+        if self.problem.status == 401 {
+            answer.insert_header(("WWW-Authenticate", "Bearer"));
+        }
+        answer.body(serde_json::to_vec(&self.problem).unwrap_or_default())
+    }
+}
+
+impl From<StoreError> for Refusal {
+    fn from(error: StoreError) -> Refusal {
+        let mut detail = error.to_string();
+        if !detail.ends_with('.') {
+            detail.push('.');
+        }
+        if let Some(first) = detail.get(..1) {
+            detail = first.to_uppercase() + &detail[1..];
+        }
+        let make = |status, code: &str, title: &str, remedy: &str| Refusal::new(status, code, title, &detail, remedy);
+        match &error {
+            StoreError::NotFound(what) => Refusal::not_found(what),
+            StoreError::NotAllowed { need, .. } => {
+                make(403, "not_allowed", "Not allowed", &format!("Ask somebody who manages the shelf for the right to {need}."))
+            }
+            StoreError::NameTaken(_) => {
+                make(409, "name_taken", "The name is taken", "Choose another name, or move what is there.")
+            }
+            StoreError::FolderInTheWay(_) => {
+                make(409, "folder_in_the_way", "A folder is in the way", "Choose another name, or move the folder.")
+            }
+            StoreError::NotAFolder(_) => {
+                make(409, "not_a_folder", "Not a folder", "Only folders hold files; name the folder instead.")
+            }
+            StoreError::NotAFile(_) => make(409, "not_a_file", "Not a file", "Name a file in the folder instead."),
+            StoreError::ConditionFailed { .. } => make(
+                412,
+                "changed_meanwhile",
+                "Changed meanwhile",
+                "Look at its present state, then send the change again with the new ETag.",
+            ),
+            StoreError::Name(name) => make(400, name.code(), "The name cannot be", &name.remedy()),
+            StoreError::Path(path) => make(400, path.code(), "The path cannot be", &path.remedy()),
+            StoreError::IntoItself => make(409, "into_itself", "Into itself", "Choose a folder outside of it."),
+            StoreError::TooDeep(_) => make(409, "path_too_deep", "Too deep", "Choose a place nearer to the top."),
+            StoreError::ShelfTop => {
+                make(409, "shelf_top", "The top of a shelf stays", "Work with the files and folders on the shelf.")
+            }
+            StoreError::Exists(_) => make(409, "exists", "There already", "Choose another name."),
+            StoreError::ShortBody { .. } | StoreError::BrokenBody(_) => {
+                make(400, "body_cut_short", "The body was cut short", "Send the whole file again; nothing was kept.")
+            }
+            StoreError::TooLarge(_) => make(
+                413,
+                "file_too_large",
+                "The file is too large",
+                "Ask the administrator to raise largest_file, or send a smaller file.",
+            ),
+            StoreError::DiskFull { free, reserve } => Refusal::new(
+                507,
+                "disk_full",
+                "The disk is full",
+                &format!(
+                    "{} are free on the disk, and {} of it are kept in reserve. Nothing was written.",
+                    human(*free),
+                    human(*reserve)
+                ),
+                "Make room on the disk, then send it again.",
+            ),
+            StoreError::ReadOnlyDisk => {
+                make(503, "disk_read_only", "The disk is read-only", "Mount it writable; the service goes on by itself.")
+                    .retry_after(5)
+            }
+            StoreError::WritesStopped(_) => make(
+                503,
+                "writes_stopped",
+                "Writing is stopped",
+                "Reading goes on. Remove the cause; the service goes on by itself.",
+            )
+            .retry_after(5),
+            StoreError::BytesMissing(_) => make(
+                410,
+                "bytes_missing",
+                "The bytes are missing",
+                "Another program removed them from the disk. Put them back there, or restore an earlier state.",
+            ),
+            StoreError::Unreadable { .. } => make(
+                500,
+                "bytes_unreadable",
+                "The bytes cannot be read",
+                "See that the service's user may read the file, and that the disk is sound.",
+            ),
+            StoreError::NotPlain(_) => make(
+                409,
+                "not_a_plain_file",
+                "Not a plain file",
+                "Replace the link or device on the disk by a file; the service follows no links.",
+            ),
+            StoreError::NoSuchMoment => {
+                make(400, "no_such_moment", "No such moment", "Take a moment from a history or from the strip.")
+            }
+            StoreError::PlaceGone => make(
+                409,
+                "place_gone",
+                "Its place is gone",
+                "Bring the folder back first, or choose another folder for it.",
+            ),
+            StoreError::StillHere => {
+                make(409, "still_here", "It is still here", "Choose the moment whose state is wanted.")
+            }
+            StoreError::Busy => make(503, "busy", "Under way", "Try again in a moment.").retry_after(1),
+            StoreError::Cursor(CursorError::Malformed) => {
+                make(400, "cursor_malformed", "The cursor is malformed", "Take it unchanged from the page before.")
+            }
+            StoreError::Cursor(CursorError::OtherList) => make(
+                400,
+                "cursor_of_another_list",
+                "The cursor belongs to another list",
+                "Keep folder, sort, order and moment the same from page to page.",
+            ),
+            StoreError::BadInput(_) => make(400, "bad_input", "Refused", "Correct it and send it again."),
+            StoreError::Stopping => {
+                make(503, "stopping", "The service is stopping", "Send it again when the service is back.").retry_after(5)
+            }
+            StoreError::Io { .. } | StoreError::Catalogue(_) => {
+                tracing::error!(error = %error, "an operation failed");
+                Refusal::new(
+                    500,
+                    "internal",
+                    "The service failed",
+                    "Whether the change took effect is not known.",
+                    "Look at the present state before sending it again; the reason is in the service's log.",
+                )
+            }
+        }
+    }
+}
+
+/// Queries and bodies that cannot be read.
+pub fn unreadable(what: &str, error: &dyn std::fmt::Display) -> actix_web::Error {
+    let text = error.to_string();
+    let code = if text.contains("unknown field") { "unknown_field" } else { "malformed" };
+    Refusal::bad(
+        code,
+        &format!("The {what} cannot be read: {text}."),
+        "Compare it with /api/openapi.json and send it again.",
+    )
+    .into()
+}

@@ -1,0 +1,102 @@
+//! Starting and stopping the service.
+
+use crate::app::{State, around, configure};
+use crate::auth::{hash_secret, new_secret};
+use crate::config::Config;
+use actix_web::dev::{Server, ServerHandle};
+use actix_web::{App, HttpServer, web};
+use std::net::SocketAddr;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use yellow_attic_store::{Actor, Engine, Options};
+
+/// What is gathered of reads is written this often.
+const READS_EVERY: Duration = Duration::from_secs(300);
+
+/// A running service.
+pub struct Running {
+    /// Where it listens.
+    pub listens: SocketAddr,
+    /// The address that people open, without a last slash.
+    pub address: String,
+    /// The one-time code for making the first administrator, if there is none yet.
+    pub set_up_code: Option<String>,
+    state: web::Data<State>,
+    handle: ServerHandle,
+    server: tokio::task::JoinHandle<std::io::Result<()>>,
+    reads: tokio::task::JoinHandle<()>,
+}
+
+/// Opens the store and begins to listen.
+pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>> {
+    let engine = Engine::open(Options::new(&config.data)).await?;
+    start_on(engine, config).await
+}
+
+/// Begins to listen, on a store that is open.
+pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn std::error::Error>> {
+    for account in engine.accounts().await? {
+        engine.ensure_home(&Actor::service(), &account).await?;
+    }
+    let set_up_code = match engine.has_administrator().await? {
+        true => None,
+        false => Some(new_secret().map_err(|e| e.to_string())?[..32].to_string()),
+    };
+    let listen = config.listen;
+    let public = config.public_address.clone();
+    let state = web::Data::new(State::new(engine, config, set_up_code.as_deref().map(hash_secret)));
+    let shared = state.clone();
+    let workers = std::thread::available_parallelism().map_or(2, usize::from).max(2);
+    let http = HttpServer::new(move || {
+        App::new()
+            .configure(configure(shared.clone()))
+            .wrap(actix_web::middleware::from_fn(around))
+    })
+    .workers(workers)
+    .tcp_nodelay(true)
+    .shutdown_timeout(20)
+    .disable_signals()
+    .bind(listen)
+    .map_err(|e| format!("listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."))?;
+    let listens = http.addrs().first().copied().unwrap_or(listen);
+    let server: Server = http.run();
+    let handle = server.handle();
+    let address = public.unwrap_or_else(|| format!("http://{}", shown(listens)));
+    let reads = tokio::spawn(write_reads(state.clone()));
+    Ok(Running { listens, address, set_up_code, state, handle, server: tokio::spawn(server), reads })
+}
+
+/// An address that can be opened: a service on every interface is reached on this machine.
+fn shown(listens: SocketAddr) -> SocketAddr {
+    if !listens.ip().is_unspecified() {
+        return listens;
+    }
+    match listens {
+        SocketAddr::V4(_) => SocketAddr::from(([127, 0, 0, 1], listens.port())),
+        SocketAddr::V6(_) => SocketAddr::from((std::net::Ipv6Addr::LOCALHOST, listens.port())),
+    }
+}
+
+async fn write_reads(state: web::Data<State>) {
+    loop {
+        tokio::time::sleep(READS_EVERY).await;
+        state.reads.write(&state.engine).await;
+    }
+}
+
+impl Running {
+    /// The store behind it.
+    pub fn engine(&self) -> &Engine {
+        &self.state.engine
+    }
+
+    /// Stops: running requests are finished or refused, then the store is closed.
+    pub async fn stop(self) {
+        self.state.ready.store(false, Ordering::SeqCst);
+        self.handle.stop(true).await;
+        let _ = self.server.await;
+        self.reads.abort();
+        self.state.reads.write(&self.state.engine).await;
+        self.state.engine.stop().await;
+    }
+}

@@ -1,0 +1,39 @@
+//! Times as they stand outside: RFC 3339, UTC.
+
+use crate::problem::Refusal;
+use jiff::Timestamp;
+use yellow_attic_core::Moment;
+use yellow_attic_store::Engine;
+
+/// Milliseconds since 1970 as RFC 3339.
+pub fn show(ms: i64) -> String {
+    Timestamp::from_millisecond(ms).map_or_else(|_| String::new(), |t| t.to_string())
+}
+
+/// Reads RFC 3339 into milliseconds.
+pub fn read(text: &str) -> Option<i64> {
+    text.parse::<Timestamp>().ok().map(Timestamp::as_millisecond)
+}
+
+/// An HTTP date (RFC 9110, section 5.6.7).
+pub fn http_date(ms: i64) -> String {
+    Timestamp::from_millisecond(ms)
+        .map_or_else(|_| String::new(), |t| t.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string())
+}
+
+/// Reads a moment's token or a time.
+pub async fn moment(engine: &Engine, text: &str) -> Result<Moment, Refusal> {
+    if let Some(moment) = Moment::from_token(text) {
+        return Ok(moment);
+    }
+    match read(text) {
+        Some(ms) => Ok(engine.moment_at(ms).await?),
+        None => Err(Refusal::new(
+            400,
+            "time_malformed",
+            "The time is malformed",
+            &format!("\"{text}\" is neither a moment's token nor an RFC 3339 time."),
+            "Write it like 2026-11-02T16:20:00Z, or take a moment from a history.",
+        )),
+    }
+}
