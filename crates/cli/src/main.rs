@@ -1,2 +1,81 @@
-//! stub
-fn main(){}
+//! `yattic`: the client. One command per file in `commands/`; its doc comment is its help.
+
+#![forbid(unsafe_code)]
+
+mod commands;
+mod connection;
+mod output;
+mod progress;
+
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
+use output::{Failure, Output};
+use std::process::ExitCode;
+
+/// Work with files kept by a Yellow Attic service.
+///
+/// Remote places are written shelf:/path; home:/ is your own shelf. Exit status: 0 done,
+/// 1 refused or failed, 2 wrong usage, 3 partly done.
+#[derive(Parser)]
+#[command(name = "yattic", version, max_term_width = 100, disable_help_subcommand = true)]
+struct Arguments {
+    /// Print the service's own objects as JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    /// Print results only: no progress, no remarks.
+    #[arg(long, short, global = true)]
+    quiet: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    Connect(commands::connect::Connect),
+    Disconnect(commands::disconnect::Disconnect),
+    Ls(commands::ls::Ls),
+    Info(commands::info::Info),
+    Put(commands::put::Put),
+    Get(commands::get::Get),
+    Cat(commands::cat::Cat),
+    Mkdir(commands::mkdir::Mkdir),
+    Mv(commands::mv::Mv),
+    Cp(commands::cp::Cp),
+    Rm(commands::rm::Rm),
+    History(commands::history::History),
+    Restore(commands::restore::Restore),
+}
+
+fn main() -> ExitCode {
+    let arguments = match Arguments::from_arg_matches(&Arguments::command().get_matches()) {
+        Ok(arguments) => arguments,
+        Err(e) => e.exit(),
+    };
+    let output = Output { json: arguments.json, quiet: arguments.quiet };
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(e) => return Failure::from(e).report(output),
+    };
+    let done = runtime.block_on(async {
+        match arguments.command {
+            Command::Connect(c) => c.run(output).await,
+            Command::Disconnect(c) => c.run(output).await,
+            Command::Ls(c) => c.run(output).await,
+            Command::Info(c) => c.run(output).await,
+            Command::Put(c) => c.run(output).await,
+            Command::Get(c) => c.run(output).await,
+            Command::Cat(c) => c.run(output).await,
+            Command::Mkdir(c) => c.run(output).await,
+            Command::Mv(c) => c.run(output).await,
+            Command::Cp(c) => c.run(output).await,
+            Command::Rm(c) => c.run(output).await,
+            Command::History(c) => c.run(output).await,
+            Command::Restore(c) => c.run(output).await,
+        }
+    });
+    // A thread may still wait for a prompt or a pipe: do not wait for it.
+    runtime.shutdown_background();
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.report(output),
+    }
+}

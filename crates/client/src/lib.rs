@@ -1,1 +1,303 @@
-//! stub
+//! The typed client of a service's API. No terminal, no files of its own.
+//!
+//! [`Client`] has one verb per route; [`Error`] tells a refusal of the service (with its
+//! problem, code and remedy) from a line that broke.
+
+#![forbid(unsafe_code)]
+
+use bytes::Bytes;
+use futures_util::Stream;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::sync::Arc;
+use std::time::Duration;
+pub use yellow_attic_api as api;
+
+const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// Why a call did not succeed.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The service refused, and says why.
+    #[error("{}", .0.detail)]
+    Refused(Box<api::Problem>),
+    /// The service could not be reached, or the line broke.
+    #[error("{0}")]
+    Line(String),
+    /// The answer is none of this API.
+    #[error("the answer is not one of a Yellow Attic service: {0}")]
+    Strange(String),
+    /// Something on this side, such as reading the file to send.
+    #[error("{0}")]
+    Local(#[from] std::io::Error),
+}
+
+impl Error {
+    /// The problem's code, if the service refused.
+    pub fn code(&self) -> Option<&str> {
+        match self {
+            Error::Refused(problem) => Some(&problem.code),
+            _ => None,
+        }
+    }
+}
+
+fn line(error: &reqwest::Error) -> Error {
+    // The innermost cause says most: "Connection refused" instead of "error sending request".
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(next) = cause.source() {
+        cause = next;
+    }
+    Error::Line(cause.to_string())
+}
+
+/// The answer of a call.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// Talks to one service as one device.
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    address: Arc<str>,
+    token: Option<Arc<str>>,
+}
+
+/// Bytes to send.
+pub struct Body {
+    /// How many, if known.
+    pub length: Option<u64>,
+    /// The bytes.
+    pub body: reqwest::Body,
+}
+
+impl From<Vec<u8>> for Body {
+    fn from(bytes: Vec<u8>) -> Body {
+        Body { length: Some(bytes.len() as u64), body: bytes.into() }
+    }
+}
+
+impl Body {
+    /// Bytes that come piece by piece.
+    pub fn stream<S>(length: Option<u64>, stream: S) -> Body
+    where
+        S: Stream<Item = std::io::Result<Bytes>> + Send + 'static,
+    {
+        Body { length, body: reqwest::Body::wrap_stream(stream) }
+    }
+}
+
+/// What a write demands.
+#[derive(Clone, Debug, Default)]
+pub struct When {
+    /// Only if the present state has this ETag.
+    pub matches: Option<String>,
+    /// Only if nothing is there.
+    pub nothing_there: bool,
+}
+
+impl Client {
+    /// A client of the service at an address such as `https://files.example.org`.
+    pub fn new(address: &str, token: Option<&str>) -> Result<Client> {
+        // Both of rustls's providers can be in a build: choose one.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let http = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(10))
+            .read_timeout(Duration::from_secs(120))
+            .tcp_nodelay(true)
+            .pool_max_idle_per_host(32)
+            .build()
+            .map_err(|e| line(&e))?;
+        Ok(Client { http, address: address.trim_end_matches('/').into(), token: token.map(Into::into) })
+    }
+
+    /// The service's address.
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    fn call(&self, method: Method, path: &str) -> RequestBuilder {
+        let call = self.http.request(method, format!("{}/api/v1{path}", self.address));
+        match &self.token {
+            Some(token) => call.bearer_auth(token),
+            None => call,
+        }
+    }
+
+    async fn send(call: RequestBuilder) -> Result<Response> {
+        let answer = call.send().await.map_err(|e| line(&e))?;
+        let status = answer.status();
+        if status.is_success() || status == StatusCode::NOT_MODIFIED {
+            return Ok(answer);
+        }
+        let body = answer.bytes().await.map_err(|e| line(&e))?;
+        match serde_json::from_slice::<api::Problem>(&body) {
+            Ok(problem) => Err(Error::Refused(Box::new(problem))),
+            Err(_) => Err(Error::Strange(format!("status {status}"))),
+        }
+    }
+
+    async fn read<T: DeserializeOwned>(call: RequestBuilder) -> Result<T> {
+        let answer = Self::send(call).await?;
+        let bytes = answer.bytes().await.map_err(|e| line(&e))?;
+        serde_json::from_slice(&bytes).map_err(|e| Error::Strange(e.to_string()))
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str, query: &impl Serialize) -> Result<T> {
+        Self::read(self.call(Method::GET, &format!("{path}{}", encode_query(query)))).await
+    }
+
+    async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        Self::read(self.call(Method::POST, path).json(body)).await
+    }
+
+    /// What a page must know first.
+    pub async fn welcome(&self) -> Result<api::Welcome> {
+        self.get("/welcome", &()).await
+    }
+
+    /// Makes the first administrator.
+    pub async fn set_up(&self, body: &api::SetUp) -> Result<api::Me> {
+        self.post("/set-up", body).await
+    }
+
+    /// Connects this computer; the answer holds its token.
+    pub async fn connect(&self, body: &api::NewDevice) -> Result<api::DeviceToken> {
+        self.post("/devices", body).await
+    }
+
+    /// Disconnects this computer.
+    pub async fn disconnect(&self) -> Result<()> {
+        Self::send(self.call(Method::DELETE, "/devices/this")).await.map(|_| ())
+    }
+
+    /// The shelves one may enter.
+    pub async fn shelves(&self) -> Result<api::Shelves> {
+        self.get("/shelves", &()).await
+    }
+
+    /// What stands, or stood, at a place.
+    pub async fn place(&self, path: &str, at: Option<&str>) -> Result<api::Facts> {
+        self.get("/place", &api::PlaceQuery { path: path.into(), at: at.map(Into::into) }).await
+    }
+
+    /// The facts of a node.
+    pub async fn facts(&self, node: i64) -> Result<api::Facts> {
+        self.get(&format!("/nodes/{node}"), &()).await
+    }
+
+    /// One page of a folder.
+    pub async fn entries(&self, node: i64, query: &api::ListQuery) -> Result<api::Entries> {
+        self.get(&format!("/nodes/{node}/entries"), query).await
+    }
+
+    /// All entries of a folder.
+    pub async fn all_entries(&self, node: i64, query: &api::ListQuery) -> Result<Vec<api::Node>> {
+        let mut query = api::ListQuery { limit: Some(1000), ..query.clone() };
+        let mut all = Vec::new();
+        loop {
+            let page = self.entries(node, &query).await?;
+            all.extend(page.entries);
+            match page.next {
+                Some(next) => query.cursor = Some(next),
+                None => return Ok(all),
+            }
+        }
+    }
+
+    /// Makes a folder.
+    pub async fn make_folder(&self, parent: i64, name: &str) -> Result<api::Node> {
+        self.post(&format!("/nodes/{parent}/folders"), &api::NewFolder { name: name.into() }).await
+    }
+
+    /// Moves or renames.
+    pub async fn change(&self, node: i64, target: &api::Target) -> Result<api::Node> {
+        Self::read(self.call(Method::PATCH, &format!("/nodes/{node}")).json(target)).await
+    }
+
+    /// Copies.
+    pub async fn copy(&self, node: i64, target: &api::Target) -> Result<api::Node> {
+        // A large folder takes as long as its bytes take.
+        let call = self.call(Method::POST, &format!("/nodes/{node}/copy")).json(target);
+        Self::read(call.timeout(Duration::from_secs(24 * 3600))).await
+    }
+
+    /// Removes.
+    pub async fn remove(&self, node: i64) -> Result<()> {
+        Self::send(self.call(Method::DELETE, &format!("/nodes/{node}"))).await.map(|_| ())
+    }
+
+    /// Brings back.
+    pub async fn restore(&self, node: i64, body: &api::Restore) -> Result<api::Node> {
+        self.post(&format!("/nodes/{node}/restore"), body).await
+    }
+
+    /// The history of a node.
+    pub async fn history(&self, node: i64) -> Result<api::History> {
+        self.get(&format!("/nodes/{node}/history"), &()).await
+    }
+
+    /// What the time strip is drawn from.
+    pub async fn activity(&self, node: i64) -> Result<api::Activity> {
+        self.get(&format!("/nodes/{node}/activity"), &()).await
+    }
+
+    /// Changes on a shelf since a moment.
+    pub async fn changes(&self, root: i64, query: &api::ChangesQuery) -> Result<api::Changes> {
+        self.get(&format!("/shelves/{root}/changes"), query).await
+    }
+
+    /// Puts a file into a folder. The answer comes when it is on the disk.
+    pub async fn put(&self, parent: i64, name: &str, modified: Option<&str>, when: &When, body: Body) -> Result<api::Node> {
+        let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });
+        let mut call = self.call(Method::PUT, &format!("/nodes/{parent}/files/{}{query}", encode(name)));
+        if let Some(length) = body.length {
+            call = call.header("content-length", length);
+        }
+        if let Some(tag) = &when.matches {
+            call = call.header("if-match", tag);
+        }
+        if when.nothing_there {
+            call = call.header("if-none-match", "*");
+        }
+        Self::read(call.body(body.body)).await
+    }
+
+    /// The bytes of a file from an offset on, as they are or were.
+    pub async fn content(
+        &self,
+        node: i64,
+        at: Option<&str>,
+        from: u64,
+    ) -> Result<impl Stream<Item = Result<Bytes>> + use<>> {
+        let query = encode_query(&api::StateQuery { at: at.map(Into::into) });
+        let mut call = self.call(Method::GET, &format!("/nodes/{node}/content{query}"));
+        if from > 0 {
+            call = call.header("range", format!("bytes={from}-"));
+        }
+        let answer = Self::send(call).await?;
+        Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
+    }
+}
+
+/// A part of an address.
+pub fn encode(text: &str) -> String {
+    utf8_percent_encode(text, KEEP).to_string()
+}
+
+fn encode_query(query: &impl Serialize) -> String {
+    let mut text = String::new();
+    if let Ok(serde_json::Value::Object(fields)) = serde_json::to_value(query) {
+        for (key, value) in fields {
+            let value = match value {
+                serde_json::Value::Null => continue,
+                serde_json::Value::String(s) => s,
+                other => other.to_string(),
+            };
+            text.push(if text.is_empty() { '?' } else { '&' });
+            text.push_str(&format!("{key}={}", encode(&value)));
+        }
+    }
+    text
+}

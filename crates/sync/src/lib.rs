@@ -1,1 +1,14 @@
-//! stub
+//! Moving whole trees between a computer and a service. No terminal: progress is told to
+//! whoever asks.
+//!
+//! - [`progress`]: what is under way, what is done, what failed and why.
+//! - [`up`]: a local folder to a shelf.
+//! - [`down`]: from a shelf to a local folder.
+
+#![forbid(unsafe_code)]
+
+pub mod down;
+pub mod progress;
+pub mod up;
+
+pub use progress::{Fate, Progress};

@@ -1,0 +1,66 @@
+//! `yattic history`
+
+use crate::connection;
+use crate::output::{Done, Failure, Output, size, table, time};
+use yellow_attic_client::{Client, api};
+
+/// Show every state of a file or folder, newest first.
+///
+/// The first column is the version to give to yattic restore --version.
+#[derive(clap::Args)]
+pub struct History {
+    /// Which, as shelf:/path; also of something removed.
+    path: String,
+}
+
+impl History {
+    pub async fn run(self, output: Output) -> Done {
+        let client = connection::client()?;
+        let node = find(&client, &self.path).await?;
+        let history = client.history(node).await?;
+        if output.object(&history)? {
+            return Ok(());
+        }
+        let rows: Vec<_> = history
+            .states
+            .iter()
+            .map(|s| {
+                vec![
+                    s.node.moment.clone(),
+                    if s.node.kind == api::Kind::File { size(s.node.size) } else { String::new() },
+                    time(&s.node.changed),
+                    s.node.how.clone(),
+                    s.node.by.clone().unwrap_or_default(),
+                    match (&s.ended, &s.ended_how) {
+                        (Some(at), Some(how)) if how == "removed" => format!("removed {}", time(at)),
+                        (None, _) => "now".to_string(),
+                        _ => String::new(),
+                    },
+                    s.node.name.clone(),
+                ]
+            })
+            .collect();
+        table(&rows, &[1]);
+        Ok(())
+    }
+}
+
+/// The node at a place, or the one that was removed from there last.
+pub async fn find(client: &Client, path: &str) -> Result<i64, Failure> {
+    let missing = match client.place(&connection::normalised(path)?, None).await {
+        Ok(facts) => return Ok(facts.node.id),
+        Err(e) if e.code() == Some("not_found") => e,
+        Err(e) => return Err(e.into()),
+    };
+    let (folder, name) = connection::split(path)?;
+    let Some(name) = name else { return Err(missing.into()) };
+    let Ok(parent) = client.place(&folder, None).await else { return Err(missing.into()) };
+    // Look back along the folder's own changes until the name was there.
+    for turn in client.activity(parent.node.id).await?.turns {
+        let place = format!("{}/{name}", parent.path.trim_end_matches('/'));
+        if let Ok(facts) = client.place(&place, Some(&turn.moment)).await {
+            return Ok(facts.node.id);
+        }
+    }
+    Err(missing.into())
+}

@@ -1,0 +1,48 @@
+//! `yattic rm`
+
+use crate::connection;
+use crate::output::{Done, Failure, Output, size};
+use std::io::{BufRead, IsTerminal, Write};
+use yellow_attic_client::api;
+
+/// Remove files and folders. What was there stays in the past.
+///
+/// Bring something back with yattic restore. A folder that holds anything is removed only
+/// after a question, or with --yes.
+#[derive(clap::Args)]
+pub struct Rm {
+    /// What, as shelf:/path
+    #[arg(required = true, value_name = "PATH")]
+    paths: Vec<String>,
+    /// Do not ask.
+    #[arg(long, short)]
+    yes: bool,
+}
+
+impl Rm {
+    pub async fn run(self, output: Output) -> Done {
+        let client = connection::client()?;
+        for path in &self.paths {
+            let facts = connection::place(&client, path, None).await?;
+            let node = &facts.node;
+            if let Some(sums) = node.sums.filter(|s| node.kind == api::Kind::Folder && s.files + s.folders > 0)
+                && !self.yes
+            {
+                let holds = format!("{} holds {} files and {} folders, {}", facts.path, sums.files, sums.folders, size(sums.bytes));
+                if !std::io::stdin().is_terminal() {
+                    return Err(Failure::failed(holds, "Standard input is no terminal to ask on: give --yes."));
+                }
+                eprint!("{holds}. Remove it? (y/N) ");
+                std::io::stderr().flush()?;
+                let mut line = String::new();
+                std::io::stdin().lock().read_line(&mut line)?;
+                if !matches!(line.trim(), "y" | "Y" | "yes") {
+                    return Err(Failure::failed("nothing was removed", ""));
+                }
+            }
+            client.remove(node.id).await?;
+            output.say(format!("Removed {}. Bring it back with: yattic restore \"{}\"", facts.path, facts.path));
+        }
+        Ok(())
+    }
+}

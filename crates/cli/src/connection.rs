@@ -1,0 +1,112 @@
+//! Where this computer is connected, and with which token: kept in one file, mode 0600.
+
+use crate::output::Failure;
+use serde::{Deserialize, Serialize};
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::PathBuf;
+use yellow_attic_client::{Client, api};
+
+/// What is kept.
+#[derive(Serialize, Deserialize)]
+pub struct Connection {
+    /// The service's address.
+    pub address: String,
+    /// The sign-in name.
+    pub sign_in: String,
+    /// This computer's token.
+    pub token: String,
+}
+
+/// Where it is kept: below `YATTIC_HOME`, else where this system keeps settings.
+pub fn file() -> Result<PathBuf, Failure> {
+    let base = std::env::var_os("YATTIC_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("XDG_CONFIG_HOME").map(|d| PathBuf::from(d).join("yattic")))
+        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".config/yattic")));
+    base.map(|b| b.join("connection.toml"))
+        .ok_or_else(|| Failure::failed("there is no home folder", "Set YATTIC_HOME to a folder for yattic's settings."))
+}
+
+/// Reads it.
+pub fn load() -> Result<Connection, Failure> {
+    let path = file()?;
+    let text = match fs::read_to_string(&path) {
+        Ok(text) => text,
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            return Err(Failure::failed("this computer is not connected", "Connect it with: yattic connect ADDRESS"));
+        }
+        Err(e) => return Err(Failure::failed(format!("{}: {e}", path.display()), "See that the file can be read.")),
+    };
+    toml::from_str(&text).map_err(|e| {
+        Failure::failed(format!("{}: {}", path.display(), e.message()), "Connect again with: yattic connect ADDRESS")
+    })
+}
+
+/// Writes it, so that only its owner can read it.
+pub fn save(connection: &Connection) -> Result<(), Failure> {
+    let path = file()?;
+    if let Some(dir) = path.parent() {
+        fs::create_dir_all(dir)?;
+    }
+    let text = toml::to_string(connection).map_err(|e| Failure::failed(e.to_string(), ""))?;
+    let fresh = path.with_extension("new");
+    let _ = fs::remove_file(&fresh);
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&fresh)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()?;
+    fs::rename(&fresh, &path)?;
+    Ok(())
+}
+
+/// Forgets it.
+pub fn forget() -> Result<(), Failure> {
+    match fs::remove_file(file()?) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(e.into()),
+        _ => Ok(()),
+    }
+}
+
+/// A client of the service that this computer is connected to.
+pub fn client() -> Result<Client, Failure> {
+    let connection = load()?;
+    Ok(Client::new(&connection.address, Some(&connection.token))?)
+}
+
+/// What stands at a remote place.
+pub async fn place(client: &Client, path: &str, at: Option<&str>) -> Result<api::Facts, Failure> {
+    Ok(client.place(&normalised(path)?, at).await?)
+}
+
+/// A remote place, checked here so that a mistyped one is told apart from one that is gone.
+pub fn normalised(path: &str) -> Result<String, Failure> {
+    yellow_attic_core::ShelfPath::parse(path)
+        .map(|p| p.to_string())
+        .map_err(|e| Failure::usage(e.to_string(), e.remedy()))
+}
+
+/// Splits a remote place into its folder and its last name.
+pub fn split(path: &str) -> Result<(String, Option<String>), Failure> {
+    let mut parsed = yellow_attic_core::ShelfPath::parse(path).map_err(|e| Failure::usage(e.to_string(), e.remedy()))?;
+    let name = parsed.names.pop().map(String::from);
+    Ok((parsed.to_string(), name))
+}
+
+/// Where something goes: into the folder named, or beside what is there under a new name.
+pub async fn target(client: &Client, path: &str, usual: &str) -> Result<(i64, String), Failure> {
+    if let Ok(there) = client.place(&normalised(path)?, None).await
+        && there.node.kind == api::Kind::Folder
+    {
+        return Ok((there.node.id, usual.to_string()));
+    }
+    let (folder, name) = split(path)?;
+    let folder = place(client, &folder, None).await?;
+    match name {
+        Some(name) if folder.node.kind == api::Kind::Folder && !path.ends_with('/') => Ok((folder.node.id, name)),
+        Some(name) if path.ends_with('/') => {
+            Err(Failure::failed(format!("there is no folder \"{name}\""), "Make it first with yattic mkdir."))
+        }
+        _ => Err(Failure::failed(format!("\"{}\" is a file", folder.path), "Name a folder.")),
+    }
+}
