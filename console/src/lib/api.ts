@@ -1,0 +1,216 @@
+/** The API as the console uses it: types as they come, and refusals as errors with a remedy. */
+
+export type Kind = "folder" | "file";
+export type SinceThen = "same" | "different" | "moved" | "removed";
+
+export interface Sums {
+  bytes: number;
+  files: number;
+  folders: number;
+  history_bytes: number;
+}
+
+export interface Node {
+  id: number;
+  parent?: number;
+  name: string;
+  kind: Kind;
+  size: number;
+  modified: string;
+  changed: string;
+  by?: string;
+  how: string;
+  moment: string;
+  etag?: string;
+  blake3?: string;
+  sums?: Sums;
+  since_then?: SinceThen;
+  held?: boolean;
+}
+
+export interface Facts {
+  node: Node;
+  path: string;
+  way: { id: number; name: string }[];
+  level: "view" | "add" | "edit" | "manage";
+  shelf: string;
+}
+
+export interface Entries {
+  entries: Node[];
+  next?: string;
+}
+
+export interface State {
+  node: Node;
+  ended?: string;
+  ended_how?: string;
+}
+
+export interface Activity {
+  days: { day: number; changes: number }[];
+  turns: { moment: string; at: string }[];
+}
+
+export interface Shelf {
+  id: number;
+  name: string;
+  title: string;
+  kind: "home" | "shared";
+  root: number;
+  level: Facts["level"];
+  people: string;
+  sums: Sums;
+  changed: string;
+  latest: Node[];
+}
+
+export interface Shelves {
+  shelves: Shelf[];
+  disk_free: number;
+  disk_total: number;
+}
+
+export interface Me {
+  sign_in: string;
+  display_name: string;
+  role: "administrator" | "member";
+}
+
+export interface Welcome {
+  needs_set_up: boolean;
+  me?: Me;
+  version: string;
+  largest_file: number;
+}
+
+interface Problem {
+  title: string;
+  detail: string;
+  code: string;
+  remedy: string;
+  status: number;
+}
+
+/** A refusal of the service, or a broken line. */
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    readonly code: string,
+    readonly remedy: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+
+  static from(problem: Partial<Problem>, status: number): Refusal {
+    return new Refusal(
+      problem.detail ?? `The service answered with status ${status}.`,
+      problem.code ?? "unknown",
+      problem.remedy ?? "Try again; the reason is in the service's log.",
+      status,
+    );
+  }
+
+  static line(): Refusal {
+    return new Refusal(
+      "The service cannot be reached.",
+      "line",
+      "See that this computer is online; the page goes on by itself.",
+      0,
+    );
+  }
+}
+
+const base = "/api/v1";
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(base + path, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw Refusal.line();
+  }
+  if (!answer.ok) {
+    throw Refusal.from((await answer.json().catch(() => ({}))) as Partial<Problem>, answer.status);
+  }
+  return (answer.status === 204 ? undefined : await answer.json()) as T;
+}
+
+function query(values: Record<string, string | number | undefined>): string {
+  const given = Object.entries(values).filter(([, v]) => v !== undefined);
+  return given.length === 0 ? "" : "?" + given.map(([k, v]) => `${k}=${encodeURIComponent(v!)}`).join("&");
+}
+
+export interface Sorting {
+  sort: "name" | "size" | "changed";
+  order: "up" | "down";
+}
+
+export const api = {
+  welcome: () => call<Welcome>("GET", "/welcome"),
+  setUp: (body: { code: string; sign_in: string; display_name: string; password: string }) =>
+    call<Me>("POST", "/set-up", body),
+  signIn: (body: { sign_in: string; password: string }) => call<Me>("POST", "/session", body),
+  signOut: () => call<void>("DELETE", "/session"),
+  shelves: () => call<Shelves>("GET", "/shelves"),
+  makeShelf: (name: string, everyone: boolean) =>
+    call<Shelf>("POST", "/shelves", { name, people: everyone ? [{ sign_in: "*", level: "edit" }] : [] }),
+  place: (path: string, at?: string) => call<Facts>("GET", `/place${query({ path, at })}`),
+  facts: (node: number) => call<Facts>("GET", `/nodes/${node}`),
+  entries: (node: number, sorting: Sorting, at?: string, cursor?: string) =>
+    call<Entries>(
+      "GET",
+      `/nodes/${node}/entries${query({ limit: 500, cursor, at, ...(at ? {} : { sort: sorting.sort, order: sorting.order }) })}`,
+    ),
+  makeFolder: (parent: number, name: string) => call<Node>("POST", `/nodes/${parent}/folders`, { name }),
+  change: (node: number, target: { parent?: number; name?: string }) =>
+    call<Node>("PATCH", `/nodes/${node}`, target),
+  copy: (node: number, target: { parent?: number; name?: string }) =>
+    call<Node>("POST", `/nodes/${node}/copy`, target),
+  remove: (node: number) => call<void>("DELETE", `/nodes/${node}`),
+  restore: (node: number, body: { at?: string; parent?: number; name?: string }) =>
+    call<Node>("POST", `/nodes/${node}/restore`, body),
+  history: (node: number) => call<{ states: State[] }>("GET", `/nodes/${node}/history`),
+  activity: (node: number) => call<Activity>("GET", `/nodes/${node}/activity`),
+};
+
+/** The address of a file's bytes. */
+export function contentAddress(node: number, at?: string, download = false): string {
+  return `${base}/nodes/${node}/content${query({ at, download: download ? 1 : undefined })}`;
+}
+
+/** Sends a file; reports the bytes that are under way. Resolves when it is safe on the disk. */
+export function sendFile(
+  parent: number,
+  name: string,
+  file: File,
+  signal: AbortSignal,
+  onBytes: (sent: number) => void,
+): Promise<Node> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    const modified = new Date(file.lastModified).toISOString();
+    request.open("PUT", `${base}/nodes/${parent}/files/${encodeURIComponent(name)}${query({ modified })}`);
+    request.upload.onprogress = (e) => onBytes(e.loaded);
+    request.onload = () => {
+      const body = (() => {
+        try {
+          return JSON.parse(request.responseText) as unknown;
+        } catch {
+          return {};
+        }
+      })();
+      if (request.status >= 200 && request.status < 300) resolve(body as Node);
+      else reject(Refusal.from(body as Partial<Problem>, request.status));
+    };
+    request.onerror = () => reject(Refusal.line());
+    request.onabort = () => reject(new Refusal("Stopped.", "stopped", "", 0));
+    signal.addEventListener("abort", () => request.abort());
+    request.send(file);
+  });
+}

@@ -1,0 +1,199 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { ChevronRight, Folder, Library } from "lucide-react";
+import { useState, type FormEvent } from "react";
+import { api, Refusal, type Facts, type Node } from "../../lib/api";
+import { count } from "../../lib/show";
+import { Button, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+
+interface Common {
+  onClose: () => void;
+  onDone: () => Promise<void>;
+}
+
+function NameDialog({
+  title,
+  word,
+  start,
+  send,
+  onClose,
+  onDone,
+}: Common & { title: string; word: string; start: string; send: (name: string) => Promise<unknown> }) {
+  const [name, setName] = useState(start);
+  const sending = useMutation({
+    // Names are kept in one normal form, however they are typed.
+    mutationFn: () => send(name.normalize("NFC")),
+    onSuccess: async () => {
+      await onDone();
+      onClose();
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    sending.mutate();
+  };
+  const refusal = sending.error instanceof Refusal ? `${sending.error.message} ${sending.error.remedy}` : undefined;
+  return (
+    <Dialog open onClose={onClose} title={title}>
+      <form onSubmit={submit}>
+        <Field
+          label="Name"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          onFocus={(e) => {
+            const dot = start.lastIndexOf(".");
+            e.target.setSelectionRange(0, dot > 0 ? dot : start.length);
+          }}
+          error={refusal}
+          autoFocus
+          required
+        />
+        <DialogActions>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="primary" disabled={sending.isPending || name === "" || name === start}>
+            {word}
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
+
+export function NewFolder({ parent, ...rest }: Common & { parent: number }) {
+  return (
+    <NameDialog
+      title="New folder"
+      word="Make folder"
+      start=""
+      send={(name) => api.makeFolder(parent, name)}
+      {...rest}
+    />
+  );
+}
+
+export function Rename({ node, ...rest }: Common & { node: Node }) {
+  return (
+    <NameDialog
+      title={`Rename "${node.name}"`}
+      word="Rename"
+      start={node.name}
+      send={(name) => api.change(node.id, { name })}
+      {...rest}
+    />
+  );
+}
+
+/** Where to move or copy: the shelves, and their folders. */
+export function ChooseFolder({
+  act,
+  nodes,
+  start,
+  onClose,
+  onDone,
+}: Common & { act: "move" | "copy"; nodes: Node[]; start: Facts }) {
+  const toast = useToast();
+  const [here, setHere] = useState<string | undefined>(start.path);
+  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const facts = useQuery({
+    queryKey: ["place", here, undefined],
+    queryFn: () => api.place(here!),
+    enabled: here !== undefined,
+  });
+  const folder = here === undefined ? undefined : facts.data?.node;
+  const below = useQuery({
+    queryKey: ["folders", folder?.id, folder?.changed],
+    queryFn: async () => {
+      const page = await api.entries(folder!.id, { sort: "name", order: "up" });
+      return page.entries.filter((e) => e.kind === "folder");
+    },
+    enabled: folder !== undefined,
+  });
+  const word = act === "move" ? "Move" : "Copy";
+  const doing = useMutation({
+    mutationFn: async () => {
+      let done = 0;
+      for (const node of nodes) {
+        try {
+          if (act === "move") await api.change(node.id, { parent: folder!.id });
+          else await api.copy(node.id, { parent: folder!.id });
+          done += 1;
+        } catch (e) {
+          toast.refuse(e);
+        }
+      }
+      return done;
+    },
+    onSuccess: async (done) => {
+      await onDone();
+      onClose();
+      if (done > 0) {
+        toast.say(`${act === "move" ? "Moved" : "Copied"} ${count(done, "thing")} to ${facts.data!.path}.`);
+      }
+    },
+  });
+  const moving = new Set(nodes.map((n) => n.id));
+  const sameFolder = folder?.id === start.node.id;
+  const mayAdd = facts.data !== undefined && facts.data.level !== "view";
+  const go = "flex w-full items-center gap-3 rounded-md px-2 py-2 text-left hover:bg-gold-wash disabled:opacity-50";
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`${word} ${nodes.length === 1 ? `"${nodes[0]!.name}"` : count(nodes.length, "thing")}`}
+      description={here === undefined ? "Choose a shelf." : `To ${facts.data?.path ?? here}`}
+    >
+      <div className="h-72 overflow-y-auto rounded-lg border border-line p-1">
+        {here === undefined ? (
+          shelves.data?.shelves.map((s) => (
+            <button key={s.id} type="button" className={go} onClick={() => setHere(`${s.name}:/`)}>
+              <Library size={18} aria-hidden />
+              <span className="flex-1 truncate">{s.title}</span>
+              <ChevronRight size={16} aria-hidden />
+            </button>
+          ))
+        ) : (
+          <>
+            <button
+              type="button"
+              className={`${go} text-muted`}
+              onClick={() => {
+                const parent = here.replace(/\/[^/]*$/, "");
+                setHere(here.endsWith(":/") ? undefined : parent.endsWith(":") ? `${parent}/` : parent);
+              }}
+            >
+              <ChevronRight size={16} className="rotate-180" aria-hidden />
+              {here.endsWith(":/") ? "All shelves" : "Up"}
+            </button>
+            {facts.isError && <Notice error={facts.error} />}
+            {(facts.isPending || below.isPending) && !facts.isError && <Loading rows={4} />}
+            {below.data?.length === 0 && <p className="px-3 py-4 text-muted">No folder is in here.</p>}
+            {below.data?.map((f) => (
+              <button
+                key={f.id}
+                type="button"
+                className={go}
+                disabled={moving.has(f.id)}
+                onClick={() => setHere(`${here.replace(/\/$/, "")}/${f.name}`)}
+              >
+                <Folder size={18} aria-hidden />
+                <span className="flex-1 truncate">{f.name}</span>
+                <ChevronRight size={16} aria-hidden />
+              </button>
+            ))}
+          </>
+        )}
+      </div>
+      {sameFolder && <p className="mt-2 text-sm text-muted">That is where it is now.</p>}
+      {folder && !mayAdd && <p className="mt-2 text-sm text-muted">You may only look there.</p>}
+      <DialogActions>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button
+          look="primary"
+          disabled={!folder || sameFolder || !mayAdd || doing.isPending}
+          onClick={() => doing.mutate()}
+        >
+          {doing.isPending ? "Under way" : `${word} here`}
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}

@@ -1,0 +1,189 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Copy, Download, Eye, FolderInput, Pencil, Trash2, Undo2, X } from "lucide-react";
+import { api, type Node, type State } from "../../lib/api";
+import { count, exactly, size, when } from "../../lib/show";
+import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
+import { Preview } from "./preview";
+
+interface Props {
+  nodes: Node[];
+  at?: string;
+  mayEdit: boolean;
+  mayRestore: boolean;
+  onClose: () => void;
+  onLook: (node: Node) => void;
+  onDownload: (node: Node) => void;
+  onRename: (node: Node) => void;
+  onMove: (nodes: Node[]) => void;
+  onCopy: (nodes: Node[]) => void;
+  onRemove: (nodes: Node[]) => void;
+  onBringBack: (nodes: Node[]) => void;
+  onChanged: () => Promise<void>;
+}
+
+/** The facts of what is selected. */
+export function Drawer(props: Props) {
+  const { nodes, at, mayEdit, mayRestore } = props;
+  const only = nodes.length === 1 ? nodes[0]! : undefined;
+  const total = nodes.reduce((n, x) => n + x.size, 0);
+  return (
+    <aside
+      aria-label="Facts"
+      className="w-[316px] shrink-0 border-l border-line bg-sheet p-5 max-md:fixed max-md:inset-x-0 max-md:bottom-0 max-md:z-30 max-md:max-h-[70vh] max-md:w-auto max-md:overflow-y-auto max-md:rounded-t-xl max-md:border max-md:shadow-xl"
+    >
+      {only && only.kind === "file" && <Preview node={only} at={at} />}
+      <div className="mt-3 flex items-start gap-2">
+        <h2 className="min-w-0 flex-1 font-bold break-words">{only ? only.name : `${nodes.length} selected`}</h2>
+        <IconButton label="Close the facts" onClick={props.onClose} className="-mt-1.5 -mr-2">
+          <X size={18} />
+        </IconButton>
+      </div>
+      <p className="text-[14.5px] text-muted">
+        {only?.sums
+          ? `${count(only.sums.files, "file")}, ${count(only.sums.folders, "folder")}, ${size(only.size)}`
+          : only
+            ? kindOf(only)
+            : size(total)}
+      </p>
+      {only?.held === false && (
+        <p className="mt-2 rounded-lg bg-brick-wash p-2 text-[14.5px]">
+          Another program changed this file on the disk before this state could be kept. Its bytes are gone.
+        </p>
+      )}
+      <div className="-mx-1 mt-3 flex flex-wrap gap-1">
+        {only?.kind === "file" && (
+          <>
+            <IconButton label="Look" onClick={() => props.onLook(only)}>
+              <Eye size={19} />
+            </IconButton>
+            <IconButton label="Download" onClick={() => props.onDownload(only)}>
+              <Download size={19} />
+            </IconButton>
+          </>
+        )}
+        {mayEdit && (
+          <>
+            {only && (
+              <IconButton label="Rename" onClick={() => props.onRename(only)}>
+                <Pencil size={19} />
+              </IconButton>
+            )}
+            <IconButton label="Move" onClick={() => props.onMove(nodes)}>
+              <FolderInput size={19} />
+            </IconButton>
+            <IconButton label="Copy" onClick={() => props.onCopy(nodes)}>
+              <Copy size={19} />
+            </IconButton>
+            <IconButton label="Remove" onClick={() => props.onRemove(nodes)} className="hover:text-brick">
+              <Trash2 size={19} />
+            </IconButton>
+          </>
+        )}
+      </div>
+      {at && mayRestore && (
+        <Button className="mt-3 w-full" icon={<Undo2 size={18} />} onClick={() => props.onBringBack(nodes)}>
+          Bring back {only ? "this state" : "the selection"}
+        </Button>
+      )}
+      {only && <History node={only} mayRestore={mayRestore} onChanged={props.onChanged} />}
+      {only && <Facts node={only} />}
+    </aside>
+  );
+}
+
+function kindOf(node: Node): string {
+  const dot = node.name.lastIndexOf(".");
+  const kind = dot > 0 ? node.name.slice(dot + 1).toUpperCase() : node.kind === "folder" ? "Folder" : "File";
+  return node.kind === "folder" ? kind : `${kind}, ${size(node.size)}`;
+}
+
+function History({ node, mayRestore, onChanged }: { node: Node; mayRestore: boolean; onChanged: () => Promise<void> }) {
+  const history = useQuery({
+    queryKey: ["history", node.id, node.moment],
+    queryFn: () => api.history(node.id),
+  });
+  const toast = useToast();
+  const restoring = useMutation({
+    mutationFn: (state: State) => api.restore(node.id, { at: state.node.moment }),
+    onSuccess: async (_, state) => {
+      await onChanged();
+      toast.say(`"${node.name}" is again as it was ${when(state.node.changed)}. That is a new state; the other stays here.`);
+    },
+    onError: (e) => toast.refuse(e),
+  });
+  const states = history.data?.states ?? [];
+  return (
+    <section aria-label="History" className="mt-5">
+      <h3 className="mb-1 text-[14.5px] font-semibold text-muted">History</h3>
+      {history.isPending && <Loading rows={2} />}
+      {history.isError && <Notice error={history.error} />}
+      <ol>
+        {states.map((state, i) => (
+          <li key={state.node.moment} className="flex items-baseline gap-2 py-1 text-[14.5px]">
+            <span className="min-w-0 flex-1">
+              <span className="block truncate" title={state.node.by}>
+                {state.node.by ?? "found on the disk"}
+              </span>
+              <span className="block text-muted" title={exactly(state.node.changed)}>
+                {state.node.how} {when(state.node.changed)}
+                {state.node.kind === "file" && `, ${size(state.node.size)}`}
+                {state.node.name !== node.name && `, as "${state.node.name}"`}
+              </span>
+            </span>
+            {i === 0 && !state.ended ? (
+              <span className="text-muted">now</span>
+            ) : (
+              node.kind === "file" &&
+              mayRestore &&
+              state.node.held !== false && (
+                <Button
+                  look="quiet"
+                  className="-my-1 text-teal"
+                  disabled={restoring.isPending}
+                  aria-label={`Restore the state of ${when(state.node.changed)}`}
+                  onClick={() => restoring.mutate(state)}
+                >
+                  Restore
+                </Button>
+              )
+            )}
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Facts({ node }: { node: Node }) {
+  return (
+    <section aria-label="Details" className="mt-5 text-[14.5px]">
+      <h3 className="mb-1 font-semibold text-muted">Details</h3>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+        <dt className="text-muted">Size</dt>
+        <dd className="text-right font-mono">{node.size.toLocaleString("en")} bytes</dd>
+        {node.sums && (
+          <>
+            <dt className="text-muted">History</dt>
+            <dd className="text-right font-mono">{size(node.sums.history_bytes)}</dd>
+          </>
+        )}
+        {node.kind === "file" && (
+          <>
+            <dt className="text-muted">Modified</dt>
+            <dd className="text-right" title={exactly(node.modified)}>
+              {when(node.modified)}
+            </dd>
+          </>
+        )}
+        {node.blake3 && (
+          <>
+            <dt className="text-muted">BLAKE3</dt>
+            <dd className="truncate text-right font-mono" title={node.blake3}>
+              {node.blake3.slice(0, 16)}…
+            </dd>
+          </>
+        )}
+      </dl>
+    </section>
+  );
+}

@@ -1,0 +1,209 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { ArrowDown, ArrowUp } from "lucide-react";
+import { useEffect, useRef, type KeyboardEvent, type MouseEvent } from "react";
+import { contentAddress, type Node, type Sorting } from "../../lib/api";
+import { drawable } from "../../lib/kinds";
+import { count, exactly, size, when } from "../../lib/show";
+import { Chip, FileIcon } from "../../ui";
+
+interface Props {
+  rows: Node[];
+  past: boolean;
+  selected: ReadonlySet<number>;
+  cursor: number;
+  sorting: Sorting;
+  more: boolean;
+  onMore: () => void;
+  onSort: (sorting: Sorting) => void;
+  onSelect: (ids: ReadonlySet<number>, cursor: number) => void;
+  onOpen: (node: Node) => void;
+  onKey: (act: "remove" | "rename") => void;
+}
+
+const rowHeight = 42;
+const columns = "grid grid-cols-[minmax(0,1fr)_130px_100px_130px_150px] max-lg:grid-cols-[minmax(0,1fr)_110px_90px_120px] max-sm:grid-cols-[minmax(0,1fr)_86px]";
+
+/** The entries of a folder: only what is in sight is in the page, however many there are. */
+export function List(props: Props) {
+  const { rows, past, selected, cursor, sorting, more, onMore, onSort, onSelect, onOpen, onKey } = props;
+  const ref = useRef<HTMLDivElement>(null);
+  const anchor = useRef(0);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    estimateSize: () => rowHeight,
+    getScrollElement: () => document.getElementById("main"),
+    scrollMargin: ref.current?.offsetTop ?? 0,
+    overscan: 12,
+  });
+  const items = virtual.getVirtualItems();
+  const last = items.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (more && last >= rows.length - 60) onMore();
+  }, [more, last, rows.length, onMore]);
+
+  const range = (a: number, b: number) =>
+    new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).map((r) => r.id));
+  const to = (index: number, extend: boolean) => {
+    const next = Math.max(0, Math.min(rows.length - 1, index));
+    if (!extend) anchor.current = next;
+    onSelect(extend ? range(anchor.current, next) : new Set([rows[next]!.id]), next);
+    virtual.scrollToIndex(next);
+  };
+  const onKeyDown = (e: KeyboardEvent) => {
+    const row = rows[cursor];
+    const acts: Record<string, () => void> = {
+      ArrowDown: () => to(selected.size === 0 ? cursor : cursor + 1, e.shiftKey),
+      ArrowUp: () => to(cursor - 1, e.shiftKey),
+      Home: () => to(0, e.shiftKey),
+      End: () => to(rows.length - 1, e.shiftKey),
+      PageDown: () => to(cursor + 12, e.shiftKey),
+      PageUp: () => to(cursor - 12, e.shiftKey),
+      Enter: () => row && onOpen(row),
+      " ": () => row && toggle(cursor),
+      Delete: () => onKey("remove"),
+      F2: () => onKey("rename"),
+      Escape: () => onSelect(new Set(), cursor),
+    };
+    if ((e.ctrlKey || e.metaKey) && e.key === "a") acts["a"] = () => onSelect(new Set(rows.map((r) => r.id)), cursor);
+    const act = acts[e.key];
+    if (act) {
+      e.preventDefault();
+      act();
+    }
+  };
+  const toggle = (index: number) => {
+    const next = new Set(selected);
+    const id = rows[index]!.id;
+    if (!next.delete(id)) next.add(id);
+    anchor.current = index;
+    onSelect(next, index);
+  };
+  const onClick = (e: MouseEvent, index: number) => {
+    if (e.shiftKey) to(index, true);
+    else if (e.ctrlKey || e.metaKey) toggle(index);
+    else to(index, false);
+  };
+
+  const head = (word: string, by: Sorting["sort"], className: string) => {
+    const on = sorting.sort === by && !past;
+    const Arrow = sorting.order === "up" ? ArrowUp : ArrowDown;
+    return (
+      <div
+        role="columnheader"
+        aria-sort={on ? (sorting.order === "up" ? "ascending" : "descending") : undefined}
+        className={className}
+      >
+        {past ? (
+          word
+        ) : (
+          <button
+            type="button"
+            className="inline-flex items-center gap-1 font-semibold hover:text-ink"
+            onClick={() => onSort({ sort: by, order: on && sorting.order === "up" ? "down" : "up" })}
+          >
+            {word}
+            {on && <Arrow size={14} aria-hidden />}
+          </button>
+        )}
+      </div>
+    );
+  };
+
+  return (
+    <div
+      role="grid"
+      aria-label="Files and folders"
+      aria-multiselectable
+      aria-rowcount={more ? -1 : rows.length + 1}
+      aria-activedescendant={rows[cursor] ? `entry-${rows[cursor].id}` : undefined}
+      tabIndex={0}
+      data-testid="list"
+      className="outline-offset-4"
+      onKeyDown={onKeyDown}
+    >
+      <div role="rowgroup">
+        <div role="row" className={`${columns} border-b border-line px-2 pb-2 text-[14px] font-semibold text-muted`}>
+          {head("Name", "name", "")}
+          <div role="columnheader" className="max-lg:hidden">
+            <span className="sr-only">Remarks</span>
+          </div>
+          {head("Size", "size", "text-right")}
+          {head("Changed", "changed", "pl-4 max-sm:hidden")}
+          <div role="columnheader" className="max-sm:hidden">
+            By
+          </div>
+        </div>
+      </div>
+      <div ref={ref} role="rowgroup" className="relative" style={{ height: virtual.getTotalSize() }}>
+        {items.map((item) => {
+          const node = rows[item.index]!;
+          const on = selected.has(node.id);
+          return (
+            <div
+              key={node.id}
+              id={`entry-${node.id}`}
+              role="row"
+              aria-selected={on}
+              aria-rowindex={item.index + 2}
+              data-name={node.name}
+              className={`${columns} absolute inset-x-0 top-0 cursor-default items-center border-b border-line px-2 ${on ? "bg-gold-wash" : "hover:bg-sheet"}`}
+              style={{ height: rowHeight, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+              onClick={(e) => onClick(e, item.index)}
+              onDoubleClick={() => onOpen(node)}
+            >
+              <div role="gridcell" className="flex min-w-0 items-center gap-3">
+                <Face node={node} past={past} />
+                <span className="truncate" title={node.name}>
+                  {node.name}
+                </span>
+                {node.sums && (
+                  <span className="shrink-0 text-[14px] text-muted max-sm:hidden">{count(node.sums.files, "file")}</span>
+                )}
+              </div>
+              <div role="gridcell" className="max-lg:hidden">
+                <Remark node={node} />
+              </div>
+              <div role="gridcell" className="text-right font-mono text-[14px]" title={`${node.size.toLocaleString("en")} bytes`}>
+                {node.kind === "folder" && past ? "" : size(node.size)}
+              </div>
+              <div role="gridcell" className="truncate pl-4 max-sm:hidden" title={exactly(node.changed)}>
+                {when(node.changed)}
+              </div>
+              <div role="gridcell" className="truncate text-muted max-sm:hidden max-lg:hidden" title={node.by}>
+                {node.by}
+              </div>
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+function Face({ node, past }: { node: Node; past: boolean }) {
+  return (
+    <span className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted">
+      {!past && node.kind === "file" && drawable(node.name, node.size) ? (
+        <img src={contentAddress(node.id)} alt="" loading="lazy" className="size-full object-cover" />
+      ) : (
+        <FileIcon name={node.name} kind={node.kind} />
+      )}
+    </span>
+  );
+}
+
+function Remark({ node }: { node: Node }) {
+  if (node.held === false) return <Chip look="brick">bytes lost on disk</Chip>;
+  switch (node.since_then) {
+    case "different":
+      return <Chip look="gold">different now</Chip>;
+    case "moved":
+      return <Chip look="gold">moved since</Chip>;
+    case "removed":
+      return <Chip look="brick">removed since</Chip>;
+    case "same":
+      return <Chip>same</Chip>;
+    default:
+      return null;
+  }
+}

@@ -1,0 +1,116 @@
+import { Library, LogOut, Moon, Sun } from "lucide-react";
+import type { ReactNode } from "react";
+import { Link, useLocation } from "wouter";
+import type { Me } from "../lib/api";
+import { Menu, MenuItem, MenuLine } from "./menu";
+import { useTheme } from "./theme";
+
+function Mark() {
+  return (
+    <svg viewBox="0 0 36 32" className="size-9" role="img" aria-label="Yellow Attic">
+      <path d="M3 15 18 4l15 11" fill="none" stroke="currentColor" strokeWidth="3" strokeLinecap="round" strokeLinejoin="round" />
+      <rect x="12" y="17" width="12" height="12" rx="1.5" fill="var(--gold)" />
+    </svg>
+  );
+}
+
+const places = [{ to: "/", word: "Shelves", icon: Library }];
+
+interface Props {
+  me: Me;
+  onSignOut: () => void;
+  heading: ReactNode;
+  children: ReactNode;
+}
+
+/** The frame of every page: the rail, the heading, who is signed in. */
+export function Frame({ me, onSignOut, heading, children }: Props) {
+  const [location] = useLocation();
+  const { theme, toggle } = useTheme();
+  const initials = me.display_name
+    .split(/\s+/)
+    .map((w) => w[0] ?? "")
+    .join("")
+    .slice(0, 2)
+    .toUpperCase();
+  return (
+    <div className="flex h-full max-sm:flex-col-reverse">
+      <a
+        href="#main"
+        className="sr-only focus:not-sr-only focus:fixed focus:top-2 focus:left-2 focus:z-50 focus:rounded focus:bg-sheet focus:p-2"
+      >
+        To the content
+      </a>
+      <nav
+        aria-label="Places"
+        className="flex shrink-0 border-line max-sm:border-t sm:w-[84px] sm:flex-col sm:border-r sm:pt-3"
+      >
+        <Link href="/" className="mx-auto mb-3 max-sm:hidden" aria-label="Yellow Attic, to the shelves">
+          <Mark />
+        </Link>
+        {places.map(({ to, word, icon: Icon }) => {
+          const here = location === to || (to === "/" && location.startsWith("/shelf"));
+          return (
+            <Link
+              key={to}
+              href={to}
+              aria-current={here ? "page" : undefined}
+              className={`relative flex flex-col items-center gap-1 px-1 py-2.5 text-[13px] max-sm:flex-1 ${here ? "font-bold text-ink" : "text-muted hover:text-ink"}`}
+            >
+              {here && <span className="absolute bg-gold max-sm:inset-x-0 max-sm:top-0 max-sm:h-[3px] sm:inset-y-0 sm:left-0 sm:w-[3px]" />}
+              <Icon size={22} strokeWidth={1.6} aria-hidden />
+              {word}
+            </Link>
+          );
+        })}
+      </nav>
+      <div className="flex min-h-0 min-w-0 flex-1 flex-col">
+        <header className="flex h-[60px] shrink-0 items-center gap-3 px-6 max-sm:px-4">
+          <div className="min-w-0 flex-1">{heading}</div>
+          <Menu
+            label="Account"
+            trigger={
+              <button
+                type="button"
+                aria-label={`Account of ${me.display_name}`}
+                className="size-8 rounded-full bg-gold-wash text-[13px] font-bold text-ink"
+              >
+                {initials}
+              </button>
+            }
+          >
+            <div className="px-3 py-2">
+              <div className="font-semibold">{me.display_name}</div>
+              <div className="text-sm text-muted">
+                {me.sign_in}, {me.role}
+              </div>
+            </div>
+            <MenuLine />
+            <MenuItem icon={theme === "dark" ? <Sun size={18} /> : <Moon size={18} />} onSelect={toggle}>
+              {theme === "dark" ? "Light colours" : "Dark colours"}
+            </MenuItem>
+            <MenuItem icon={<LogOut size={18} />} onSelect={onSignOut}>
+              Sign out
+            </MenuItem>
+          </Menu>
+        </header>
+        <main id="main" className="min-h-0 flex-1 overflow-y-auto" tabIndex={-1}>
+          {children}
+        </main>
+      </div>
+    </div>
+  );
+}
+
+/** A page with nobody signed in. */
+export function Bare({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <main className="mx-auto flex min-h-full max-w-sm flex-col justify-center px-4 py-10">
+      <div className="mb-4 text-ink">
+        <Mark />
+      </div>
+      <h1 className="mb-2 text-2xl font-bold">{title}</h1>
+      {children}
+    </main>
+  );
+}

@@ -1,0 +1,11 @@
+/** The components that pages are composed of. */
+
+export { Button, IconButton } from "./button";
+export { Chip } from "./chip";
+export { Dialog, DialogActions } from "./dialog";
+export { Empty, Loading, Notice } from "./states";
+export { FileIcon } from "./file-icon";
+export { Field } from "./field";
+export { Frame, Bare } from "./frame";
+export { Menu, MenuItem, MenuLine } from "./menu";
+export { ToastProvider, useToast } from "./toast";
