@@ -1,4 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./app";
@@ -8,12 +9,15 @@ import { startTheme } from "./ui/theme";
 import "./ui/tokens.css";
 
 startTheme();
+// The one style sheet that is made at run time (it keeps the page from scrolling behind a dialog).
+setNonce(document.querySelector<HTMLMetaElement>("meta[name=style-nonce]")?.content ?? "");
 
 const queries = new QueryClient({
   defaultOptions: {
     queries: {
       // A refusal is an answer; only a broken line is worth asking again.
-      retry: (n, error) => n < 3 && (!(error instanceof Refusal) || error.status === 0 || error.status === 503),
+      retry: (n, error) =>
+        n < 3 && (!(error instanceof Refusal) || error.status === 0 || error.status === 503),
       staleTime: 2_000,
     },
   },

@@ -9,6 +9,8 @@ const looks = {
 /** A short remark on something. */
 export function Chip({ look = "plain", children }: { look?: keyof typeof looks; children: ReactNode }) {
   return (
-    <span className={`inline-block rounded-md px-2 py-0.5 text-[13px] whitespace-nowrap ${looks[look]}`}>{children}</span>
+    <span className={`inline-block rounded-md px-2 py-0.5 text-[13px] whitespace-nowrap ${looks[look]}`}>
+      {children}
+    </span>
   );
 }

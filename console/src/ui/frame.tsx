@@ -8,7 +8,14 @@ import { useTheme } from "./theme";
 function Mark() {
   return (
     <svg viewBox="0 0 36 32" className="size-9" role="img" aria-label="Yellow Attic">
-      <path d="M3 15 18 4l15 11" fill="none" stroke="currentColor" strokeWidth="3" strokeLinecap="round" strokeLinejoin="round" />
+      <path
+        d="M3 15 18 4l15 11"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="3"
+        strokeLinecap="round"
+        strokeLinejoin="round"
+      />
       <rect x="12" y="17" width="12" height="12" rx="1.5" fill="var(--gold)" />
     </svg>
   );
@@ -57,7 +64,9 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
               aria-current={here ? "page" : undefined}
               className={`relative flex flex-col items-center gap-1 px-1 py-2.5 text-[13px] max-sm:flex-1 ${here ? "font-bold text-ink" : "text-muted hover:text-ink"}`}
             >
-              {here && <span className="absolute bg-gold max-sm:inset-x-0 max-sm:top-0 max-sm:h-[3px] sm:inset-y-0 sm:left-0 sm:w-[3px]" />}
+              {here && (
+                <span className="absolute bg-gold max-sm:inset-x-0 max-sm:top-0 max-sm:h-[3px] sm:inset-y-0 sm:left-0 sm:w-[3px]" />
+              )}
               <Icon size={22} strokeWidth={1.6} aria-hidden />
               {word}
             </Link>

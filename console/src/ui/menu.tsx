@@ -2,7 +2,15 @@ import { DropdownMenu } from "radix-ui";
 import type { ReactNode } from "react";
 
 /** A menu behind a button. */
-export function Menu({ trigger, label, children }: { trigger: ReactNode; label: string; children: ReactNode }) {
+export function Menu({
+  trigger,
+  label,
+  children,
+}: {
+  trigger: ReactNode;
+  label: string;
+  children: ReactNode;
+}) {
   return (
     <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger asChild>{trigger}</DropdownMenu.Trigger>

@@ -3,7 +3,15 @@ import { Refusal } from "../lib/api";
 import { Button } from "./button";
 
 /** Nothing is here yet: what the place is for, and the first act. */
-export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }) {
+export function Empty({
+  title,
+  children,
+  action,
+}: {
+  title: string;
+  children: ReactNode;
+  action?: ReactNode;
+}) {
   return (
     <div className="mx-auto max-w-md px-4 py-16 text-center">
       <h2 className="text-lg font-bold">{title}</h2>

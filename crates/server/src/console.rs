@@ -13,10 +13,15 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 #[folder = "../../console/dist"]
 struct Built;
 
-/// The policy of our own pages: everything from here, nothing inline, nothing framed.
-pub const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; \
-    img-src 'self' blob: data:; media-src 'self' blob:; connect-src 'self'; worker-src 'self'; \
-    form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+/// The policy of our own pages: everything from here, nothing inline, nothing framed. The
+/// nonce is for the one style sheet that a page makes for itself.
+fn policy(nonce: &str) -> String {
+    format!(
+        "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; font-src 'self'; \
+         img-src 'self' blob: data:; media-src 'self' blob:; connect-src 'self'; worker-src 'self'; \
+         form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    )
+}
 
 /// Serves a built file; any other path is a page of the console itself.
 pub async fn page(request: HttpRequest) -> HttpResponse {
@@ -36,16 +41,21 @@ pub async fn page(request: HttpRequest) -> HttpResponse {
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     let lasting = name.starts_with("assets/");
+    let nonce = crate::auth::new_secret().unwrap_or_default();
     let mut answer = HttpResponse::Ok();
     answer
         .insert_header((header::CONTENT_TYPE, kind.as_ref()))
-        .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
+        .insert_header((header::CONTENT_SECURITY_POLICY, policy(&nonce)))
         .insert_header((header::VARY, "Accept-Encoding"))
         // Built names carry a hash of what is in them.
         .insert_header((
             header::CACHE_CONTROL,
             if lasting { "public, max-age=31536000, immutable" } else { "no-cache" },
         ));
+    if name == "index.html" {
+        let text = String::from_utf8_lossy(&file.data).replace("{{nonce}}", &nonce);
+        return answer.body(text);
+    }
     let wants = request
         .headers()
         .get(header::ACCEPT_ENCODING)

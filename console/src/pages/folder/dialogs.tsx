@@ -31,7 +31,8 @@ function NameDialog({
     e.preventDefault();
     sending.mutate();
   };
-  const refusal = sending.error instanceof Refusal ? `${sending.error.message} ${sending.error.remedy}` : undefined;
+  const refusal =
+    sending.error instanceof Refusal ? `${sending.error.message} ${sending.error.remedy}` : undefined;
   return (
     <Dialog open onClose={onClose} title={title}>
       <form onSubmit={submit}>
@@ -133,7 +134,8 @@ export function ChooseFolder({
   const moving = new Set(nodes.map((n) => n.id));
   const sameFolder = folder?.id === start.node.id;
   const mayAdd = facts.data !== undefined && facts.data.level !== "view";
-  const go = "flex w-full items-center gap-3 rounded-md px-2 py-2 text-left hover:bg-gold-wash disabled:opacity-50";
+  const go =
+    "flex w-full items-center gap-3 rounded-md px-2 py-2 text-left hover:bg-gold-wash disabled:opacity-50";
   return (
     <Dialog
       open

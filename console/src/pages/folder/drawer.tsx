@@ -33,7 +33,9 @@ export function Drawer(props: Props) {
     >
       {only && only.kind === "file" && <Preview node={only} at={at} />}
       <div className="mt-3 flex items-start gap-2">
-        <h2 className="min-w-0 flex-1 font-bold break-words">{only ? only.name : `${nodes.length} selected`}</h2>
+        <h2 className="min-w-0 flex-1 font-bold break-words">
+          {only ? only.name : `${nodes.length} selected`}
+        </h2>
         <IconButton label="Close the facts" onClick={props.onClose} className="-mt-1.5 -mr-2">
           <X size={18} />
         </IconButton>
@@ -97,7 +99,15 @@ function kindOf(node: Node): string {
   return node.kind === "folder" ? kind : `${kind}, ${size(node.size)}`;
 }
 
-function History({ node, mayRestore, onChanged }: { node: Node; mayRestore: boolean; onChanged: () => Promise<void> }) {
+function History({
+  node,
+  mayRestore,
+  onChanged,
+}: {
+  node: Node;
+  mayRestore: boolean;
+  onChanged: () => Promise<void>;
+}) {
   const history = useQuery({
     queryKey: ["history", node.id, node.moment],
     queryFn: () => api.history(node.id),
@@ -107,7 +117,9 @@ function History({ node, mayRestore, onChanged }: { node: Node; mayRestore: bool
     mutationFn: (state: State) => api.restore(node.id, { at: state.node.moment }),
     onSuccess: async (_, state) => {
       await onChanged();
-      toast.say(`"${node.name}" is again as it was ${when(state.node.changed)}. That is a new state; the other stays here.`);
+      toast.say(
+        `"${node.name}" is again as it was ${when(state.node.changed)}. That is a new state; the other stays here.`,
+      );
     },
     onError: (e) => toast.refuse(e),
   });

@@ -38,7 +38,14 @@ export function FolderPage({ frame }: Props) {
   const folder = facts.data?.node.kind === "folder" ? facts.data.node : undefined;
   const [sorting, setSorting] = useState<Sorting>({ sort: "name", order: "up" });
   const entries = useInfiniteQuery({
-    queryKey: ["entries", folder?.id, at, at ? "" : folder?.changed, at ? "" : sorting.sort, at ? "" : sorting.order],
+    queryKey: [
+      "entries",
+      folder?.id,
+      at,
+      at ? "" : folder?.changed,
+      at ? "" : sorting.sort,
+      at ? "" : sorting.order,
+    ],
     queryFn: ({ pageParam }) => api.entries(folder!.id, sorting, at, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
@@ -219,7 +226,9 @@ export function FolderPage({ frame }: Props) {
           <Strip
             activity={activity.data}
             at={at}
-            onMove={(to) => go(pageOf(facts.data?.path ?? place, to), { replace: at !== undefined && to !== undefined })}
+            onMove={(to) =>
+              go(pageOf(facts.data?.path ?? place, to), { replace: at !== undefined && to !== undefined })
+            }
           />
         </div>
         {at && folder && (
@@ -280,7 +289,11 @@ export function FolderPage({ frame }: Props) {
                 title={at ? "The folder was empty then" : "Nothing is in this folder"}
                 action={
                   mayAdd ? (
-                    <Button look="primary" icon={<Upload size={18} />} onClick={() => picker.current?.click()}>
+                    <Button
+                      look="primary"
+                      icon={<Upload size={18} />}
+                      onClick={() => picker.current?.click()}
+                    >
                       Upload files
                     </Button>
                   ) : undefined

@@ -21,7 +21,8 @@ interface Props {
 }
 
 const rowHeight = 42;
-const columns = "grid grid-cols-[minmax(0,1fr)_130px_100px_130px_150px] max-lg:grid-cols-[minmax(0,1fr)_110px_90px_120px] max-sm:grid-cols-[minmax(0,1fr)_86px]";
+const columns =
+  "grid grid-cols-[minmax(0,1fr)_126px_92px_164px_150px] max-lg:grid-cols-[minmax(0,1fr)_92px_164px] max-sm:grid-cols-[minmax(0,1fr)_86px]";
 
 /** The entries of a folder: only what is in sight is in the page, however many there are. */
 export function List(props: Props) {
@@ -64,7 +65,8 @@ export function List(props: Props) {
       F2: () => onKey("rename"),
       Escape: () => onSelect(new Set(), cursor),
     };
-    if ((e.ctrlKey || e.metaKey) && e.key === "a") acts["a"] = () => onSelect(new Set(rows.map((r) => r.id)), cursor);
+    if ((e.ctrlKey || e.metaKey) && e.key === "a")
+      acts["a"] = () => onSelect(new Set(rows.map((r) => r.id)), cursor);
     const act = acts[e.key];
     if (act) {
       e.preventDefault();
@@ -122,14 +124,17 @@ export function List(props: Props) {
       onKeyDown={onKeyDown}
     >
       <div role="rowgroup">
-        <div role="row" className={`${columns} border-b border-line px-2 pb-2 text-[14px] font-semibold text-muted`}>
+        <div
+          role="row"
+          className={`${columns} border-b border-line px-2 pb-2 text-[14px] font-semibold text-muted`}
+        >
           {head("Name", "name", "")}
           <div role="columnheader" className="max-lg:hidden">
             <span className="sr-only">Remarks</span>
           </div>
           {head("Size", "size", "text-right")}
           {head("Changed", "changed", "pl-4 max-sm:hidden")}
-          <div role="columnheader" className="max-sm:hidden">
+          <div role="columnheader" className="max-lg:hidden">
             By
           </div>
         </div>
@@ -147,7 +152,10 @@ export function List(props: Props) {
               aria-rowindex={item.index + 2}
               data-name={node.name}
               className={`${columns} absolute inset-x-0 top-0 cursor-default items-center border-b border-line px-2 ${on ? "bg-gold-wash" : "hover:bg-sheet"}`}
-              style={{ height: rowHeight, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+              style={{
+                height: rowHeight,
+                transform: `translateY(${item.start - virtual.options.scrollMargin}px)`,
+              }}
               onClick={(e) => onClick(e, item.index)}
               onDoubleClick={() => onOpen(node)}
             >
@@ -157,19 +165,25 @@ export function List(props: Props) {
                   {node.name}
                 </span>
                 {node.sums && (
-                  <span className="shrink-0 text-[14px] text-muted max-sm:hidden">{count(node.sums.files, "file")}</span>
+                  <span className="shrink-0 text-[14px] text-muted max-sm:hidden">
+                    {count(node.sums.files, "file")}
+                  </span>
                 )}
               </div>
               <div role="gridcell" className="max-lg:hidden">
                 <Remark node={node} />
               </div>
-              <div role="gridcell" className="text-right font-mono text-[14px]" title={`${node.size.toLocaleString("en")} bytes`}>
+              <div
+                role="gridcell"
+                className="text-right font-mono text-[14px]"
+                title={`${node.size.toLocaleString("en")} bytes`}
+              >
                 {node.kind === "folder" && past ? "" : size(node.size)}
               </div>
               <div role="gridcell" className="truncate pl-4 max-sm:hidden" title={exactly(node.changed)}>
                 {when(node.changed)}
               </div>
-              <div role="gridcell" className="truncate text-muted max-sm:hidden max-lg:hidden" title={node.by}>
+              <div role="gridcell" className="truncate text-muted max-lg:hidden" title={node.by}>
                 {node.by}
               </div>
             </div>
@@ -202,7 +216,7 @@ function Remark({ node }: { node: Node }) {
     case "removed":
       return <Chip look="brick">removed since</Chip>;
     case "same":
-      return <Chip>same</Chip>;
+      return <span className="text-[14px] text-muted">same</span>;
     default:
       return null;
   }

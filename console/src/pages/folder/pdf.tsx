@@ -21,7 +21,12 @@ export default function Pdf({ address, name, pages }: { address: string; name: s
   return (
     <div className="flex flex-col gap-3">
       {Array.from({ length: Math.min(pages, document.numPages) }, (_, i) => (
-        <Page key={i} document={document} number={i + 1} label={`${name}, page ${i + 1} of ${document.numPages}`} />
+        <Page
+          key={i}
+          document={document}
+          number={i + 1}
+          label={`${name}, page ${i + 1} of ${document.numPages}`}
+        />
       ))}
     </div>
   );

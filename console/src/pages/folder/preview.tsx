@@ -46,7 +46,9 @@ export function Preview({ node, at, large = false }: Props) {
       );
     default:
       return (
-        <div className={`flex flex-col items-center justify-center gap-2 text-muted ${large ? "py-16" : box}`}>
+        <div
+          className={`flex flex-col items-center justify-center gap-2 text-muted ${large ? "py-16" : box}`}
+        >
           <FileIcon name={node.name} kind="file" size={40} />
           {large && <p>There is no preview for this kind of file. Download it to open it.</p>}
         </div>
@@ -59,7 +61,9 @@ function Text({ node, at, large, box }: Required<Omit<Props, "at">> & { at?: str
     queryKey: ["text", node.id, node.moment, at],
     queryFn: async () => {
       if (node.size === 0) return "";
-      const answer = await fetch(contentAddress(node.id, at), { headers: { Range: `bytes=0-${textBytes - 1}` } });
+      const answer = await fetch(contentAddress(node.id, at), {
+        headers: { Range: `bytes=0-${textBytes - 1}` },
+      });
       if (!answer.ok) throw Refusal.from((await answer.json().catch(() => ({}))) as object, answer.status);
       return new TextDecoder().decode(await answer.arrayBuffer());
     },

@@ -46,7 +46,13 @@ export function Strip({ activity, at, onMove }: Props) {
   const finish = (px: number) => {
     setDragged(undefined);
     if (px >= right - 6) onMove(undefined);
-    else onMove(new Date(Math.round(timeAt(Math.max(left, px)))).toISOString());
+    else {
+      // Before its first change the folder was not there.
+      const time = Math.round(timeAt(Math.max(left, px)));
+      const oldest = turns[0];
+      const before = oldest !== undefined && time < new Date(oldest.at).getTime();
+      onMove(before ? oldest.moment : new Date(time).toISOString());
+    }
   };
   const step = (by: number) => {
     if (turns.length === 0) return;
@@ -74,7 +80,7 @@ export function Strip({ activity, at, onMove }: Props) {
       onPointerUp={(e) => dragged !== undefined && finish(position(e))}
       onPointerCancel={() => setDragged(undefined)}
     >
-      <svg width="100%" height={height} aria-hidden className="block">
+      <svg data-testid="strip" width="100%" height={height} aria-hidden className="block">
         <line x1={left} x2={right} y1={43.5} y2={43.5} stroke="var(--line)" />
         {activity?.days.map(({ day, changes }) => {
           const h = 3 + 34 * Math.sqrt(changes / most);
@@ -94,12 +100,26 @@ export function Strip({ activity, at, onMove }: Props) {
         {ticks(start, now).map((t) => (
           <g key={t}>
             <line x1={x(t)} x2={x(t)} y1={44} y2={48} stroke="var(--muted)" />
-            <text x={x(t)} y={58} fontSize="12" fill="var(--muted)" fontFamily="var(--font-mono)" textAnchor="middle">
+            <text
+              x={x(t)}
+              y={58}
+              fontSize="12"
+              fill="var(--muted)"
+              fontFamily="var(--font-mono)"
+              textAnchor="middle"
+            >
               {shortDay(new Date(t))}
             </text>
           </g>
         ))}
-        <text x={width - 12} y={58} fontSize="12" fill="var(--muted)" fontFamily="var(--font-mono)" textAnchor="end">
+        <text
+          x={width - 12}
+          y={58}
+          fontSize="12"
+          fill="var(--muted)"
+          fontFamily="var(--font-mono)"
+          textAnchor="end"
+        >
           now
         </text>
         <line x1={handle} x2={handle} y1={4} y2={56} stroke="var(--gold)" strokeWidth={2.5} />
@@ -122,7 +142,8 @@ export function Strip({ activity, at, onMove }: Props) {
             ArrowRight: () => step(1),
             ArrowUp: () => step(1),
             PageUp: () => onMove(new Date(shown - dayMs).toISOString()),
-            PageDown: () => (shown + dayMs >= now ? onMove(undefined) : onMove(new Date(shown + dayMs).toISOString())),
+            PageDown: () =>
+              shown + dayMs >= now ? onMove(undefined) : onMove(new Date(shown + dayMs).toISOString()),
             Home: () => turns[0] && onMove(turns[0].moment),
             End: () => onMove(undefined),
           };
@@ -159,6 +180,7 @@ function ticks(start: number, now: number): number[] {
   const found: number[] = [];
   const midnight = new Date(now);
   midnight.setHours(0, 0, 0, 0);
-  for (let t = midnight.getTime() - each * dayMs; t > start + 0.03 * (now - start); t -= each * dayMs) found.push(t);
+  for (let t = midnight.getTime() - each * dayMs; t > start + 0.03 * (now - start); t -= each * dayMs)
+    found.push(t);
   return found;
 }

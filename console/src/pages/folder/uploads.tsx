@@ -62,7 +62,9 @@ export function useUploads(onDone: () => Promise<void>): Uploads {
     const { id, file, parent, way, stop } = waiting;
     update(id, { state: "under way", sent: 0, why: undefined });
     folder(parent, way)
-      .then((to) => sendFile(to, file.name.normalize("NFC"), file, stop.signal, (sent) => update(id, { sent })))
+      .then((to) =>
+        sendFile(to, file.name.normalize("NFC"), file, stop.signal, (sent) => update(id, { sent })),
+      )
       .then(
         () => update(id, { state: "done", sent: file.size }),
         (e: unknown) => {
@@ -188,12 +190,20 @@ export function UploadTray({ uploads }: { uploads: Uploads }) {
                       : s.state}
                 </span>
                 {(s.state === "failed" || s.state === "stopped") && (
-                  <IconButton label={`Send ${s.file.name} again`} className="size-7" onClick={() => uploads.retry(s.id)}>
+                  <IconButton
+                    label={`Send ${s.file.name} again`}
+                    className="size-7"
+                    onClick={() => uploads.retry(s.id)}
+                  >
                     <RotateCcw size={16} />
                   </IconButton>
                 )}
                 {(s.state === "waiting" || s.state === "under way") && (
-                  <IconButton label={`Stop ${s.file.name}`} className="size-7" onClick={() => uploads.stop(s.id)}>
+                  <IconButton
+                    label={`Stop ${s.file.name}`}
+                    className="size-7"
+                    onClick={() => uploads.stop(s.id)}
+                  >
                     <X size={16} />
                   </IconButton>
                 )}

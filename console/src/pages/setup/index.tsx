@@ -31,8 +31,8 @@ export function SetUpPage() {
     return (
       <Bare title="This service is not set up yet">
         <p className="text-muted">
-          Whoever started it was shown an address that works once, in the terminal or in the log of yatticd serve. Open
-          that address to become its first administrator.
+          Whoever started it was shown an address that works once, in the terminal or in the log of yatticd
+          serve. Open that address to become its first administrator.
         </p>
       </Bare>
     );
@@ -54,7 +54,13 @@ export function SetUpPage() {
           autoFocus
           error={about("sign_in_name_cannot_be")}
         />
-        <Field label="Your name" hint="As others see it." value={name} onChange={(e) => setName(e.target.value)} autoComplete="name" />
+        <Field
+          label="Your name"
+          hint="As others see it."
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          autoComplete="name"
+        />
         <Field
           label="Password"
           type="password"

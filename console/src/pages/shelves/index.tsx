@@ -12,7 +12,12 @@ interface Props {
   frame: { me: Me; onSignOut: () => void };
 }
 
-const mayDo = { view: "you may look", add: "you may add files", edit: "you may edit", manage: "you manage it" };
+const mayDo = {
+  view: "you may look",
+  add: "you may add files",
+  edit: "you may edit",
+  manage: "you manage it",
+};
 
 /** The first page: each shelf as a board, with the things on it that moved last. */
 export function ShelvesPage({ frame }: Props) {
@@ -80,10 +85,9 @@ function Board({ shelf }: { shelf: Shelf }) {
         <p className="truncate text-[14.5px] text-muted" title={shelf.people}>
           {shelf.kind === "home" ? shelf.people : `${mayDo[shelf.level]}; ${shelf.people}`}
         </p>
-        <p className="text-[14.5px]">
-          <span className="font-mono">{size(shelf.sums.bytes)}</span>{" "}
-          <span className="text-muted">in {count(shelf.sums.files, "file")}, history </span>
-          <span className="font-mono text-muted">{size(shelf.sums.history_bytes)}</span>
+        <p className="text-[14px]">
+          {size(shelf.sums.bytes)} <span className="text-muted">in {count(shelf.sums.files, "file")},</span>{" "}
+          <span className="whitespace-nowrap text-muted">history {size(shelf.sums.history_bytes)}</span>
         </p>
       </div>
     </li>
@@ -91,15 +95,15 @@ function Board({ shelf }: { shelf: Shelf }) {
 }
 
 /** Colours of book backs, by what a thing is. The same in both themes: they are things, not signs. */
-const backs: Record<Look, string> = {
-  image: "bg-[#8fa39f]",
-  text: "bg-[#c7a968]",
-  pdf: "bg-[#a58c7c]",
-  sound: "bg-[#6f7f86]",
-  film: "bg-[#9ba5b3]",
-  table: "bg-[#b58e5a]",
-  archive: "bg-[#7f8b73]",
-  other: "bg-[#b8ad8e]",
+const backs: Record<Look, [string, string, string]> = {
+  image: ["bg-[#8fa39f]", "bg-[#8fa39f]", "bg-[#8fa39f]"],
+  text: ["bg-[#c7a968]", "bg-[#b8ad8e]", "bg-[#c4b69f]"],
+  pdf: ["bg-[#a58c7c]", "bg-[#b89c86]", "bg-[#a9978a]"],
+  sound: ["bg-[#8496a0]", "bg-[#93a2a9]", "bg-[#8496a0]"],
+  film: ["bg-[#9ba5b3]", "bg-[#9ba5b3]", "bg-[#9ba5b3]"],
+  table: ["bg-[#b58e5a]", "bg-[#bf9c6b]", "bg-[#b58e5a]"],
+  archive: ["bg-[#8f9b83]", "bg-[#86927a]", "bg-[#8f9b83]"],
+  other: ["bg-[#b8ad8e]", "bg-[#b8ad8e]", "bg-[#b8ad8e]"],
 };
 const heights = ["h-[58px]", "h-[66px]", "h-[74px]", "h-[82px]", "h-[90px]"];
 const widths = ["w-[46px]", "w-[54px]", "w-[62px]", "w-[70px]"];
@@ -113,7 +117,7 @@ function Thing({ node, shelf }: { node: Node; shelf: Shelf }) {
       href={`${pageOf(`${shelf.name}:/`)}?thing=${node.id}`}
       title={`${words}\n${exactly(node.changed)}`}
       aria-label={words}
-      className={`flex shrink-0 items-center justify-center overflow-hidden rounded-t-[4px] text-[#2a2620] transition-transform hover:-translate-y-1 ${backs[lookOf(node.name)]} ${shape}`}
+      className={`flex shrink-0 items-center justify-center overflow-hidden rounded-t-[4px] text-[#2a2620] transition-transform hover:-translate-y-1 ${backs[lookOf(node.name)][(node.id * 5) % 3]} ${shape}`}
     >
       {drawable(node.name, node.size) ? (
         <img src={contentAddress(node.id)} alt="" loading="lazy" className="size-full object-cover" />
@@ -177,4 +181,3 @@ function NewShelf({ open, onClose }: { open: boolean; onClose: () => void }) {
     </Dialog>
   );
 }
-

@@ -1,0 +1,88 @@
+// Remakes docs/screenshots from the demo: node console/shots.mjs ADDRESS PASSWORD DIRECTORY [NAME…]
+import { chromium } from "playwright-core";
+
+const [address, password, to, ...only] = process.argv.slice(2);
+const browser = await chromium.launch({
+  executablePath: process.env.CHROMIUM ?? "/usr/bin/chromium",
+  args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+});
+
+const wide = { width: 1280, height: 800 };
+const phone = { width: 390, height: 844 };
+const row = (page, name) => page.locator(`[data-name="${name}"]`);
+
+const pictures = {
+  shelves: { size: wide, path: "/" },
+  "shelves-phone": { size: phone, path: "/" },
+  "folder-now": {
+    size: wide,
+    path: "/shelf/Collections",
+    act: async (page) => {
+      await row(page, "insurance-valuation.pdf").click();
+      await page.locator("aside canvas").waitFor();
+      await page.waitForTimeout(600);
+    },
+  },
+  "folder-then": {
+    size: wide,
+    path: "/shelf/Collections/Logbooks/1911",
+    act: async (page) => {
+      const slider = page.getByRole("slider");
+      await slider.waitFor();
+      await page.getByTestId("strip").locator("rect").first().waitFor();
+      const box = await slider.boundingBox();
+      const strip = await page.getByTestId("strip").boundingBox();
+      const x = strip.x + 14 + (strip.width - 74) * (1 - 19.6 / 93);
+      await page.mouse.move(box.x + 9, box.y + 9);
+      await page.mouse.down();
+      await page.mouse.move(x, box.y + 9, { steps: 8 });
+      await page.mouse.up();
+      await page.getByText("Nothing can be changed in the past").waitFor();
+      await row(page, "logbook-1911-p003.png").click();
+      await page.waitForTimeout(500);
+    },
+  },
+  "folder-dark": { size: wide, path: "/shelf/Exhibition%202027/Texts", dark: true, act: (page) => row(page, "signals.md").click() },
+  "folder-phone": { size: phone, path: "/shelf/Collections/Logbooks/1911" },
+  "look-picture": {
+    size: wide,
+    path: "/shelf/Visitor%20desk/Photographs/Season",
+    act: async (page) => {
+      await row(page, "view-004.jpg").dblclick();
+      await page.getByRole("dialog").locator("img").waitFor();
+    },
+  },
+  "sign-in": { size: wide, path: "/", out: true },
+  "move": {
+    size: wide,
+    path: "/shelf/Collections",
+    act: async (page) => {
+      await row(page, "caption-texts.md").click();
+      await page.getByRole("button", { name: "Move", exact: true }).click();
+      await page.getByRole("dialog").getByText("Logbooks").waitFor();
+    },
+  },
+};
+
+for (const [name, shot] of Object.entries(pictures)) {
+  if (only.length > 0 && !only.includes(name)) continue;
+  const context = await browser.newContext({ viewport: shot.size, colorScheme: shot.dark ? "dark" : "light" });
+  const page = await context.newPage();
+  page.on("pageerror", (e) => console.error(name, "page error:", e.message));
+  page.on("console", (m) => m.type() === "error" && console.error(name, "console:", m.text()));
+  if (!shot.out) {
+    await page.goto(address);
+    await page.getByLabel("Sign-in name").fill("ines");
+    await page.getByLabel("Password").fill(password);
+    await page.getByRole("button", { name: "Sign in" }).click();
+    await page.getByRole("button", { name: "Account of" }).waitFor();
+  }
+  await page.goto(address + shot.path);
+  await page.waitForLoadState("networkidle");
+  await shot.act?.(page);
+  await page.waitForTimeout(300);
+  await page.screenshot({ path: `${to}/${name}.png` });
+  await context.close();
+  console.log(name);
+}
+await browser.close();
