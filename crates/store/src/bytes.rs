@@ -45,15 +45,13 @@ impl Engine {
         }
         if let Some((file, look, content)) = changed
             && let Some(now) = self.take_up(row, &content, file, look).await?
-            && now.content.map(|c| c.id) != Some(content.id)
+            && let Some(present) = now.content
         {
-            return Box::pin(self.open_bytes(&now)).await;
-        } else if let Some(now) = self.shared.view.row(row.node).await?
-            && now.content.is_some_and(|c| c.object != content.object && c.id == content.id)
-            && let Some((file, look)) = self.try_place(&now, &content).await?
-            && look.size == content.size
-        {
-            return Ok((file, (*now).clone()));
+            return match self.try_place(&now, &present).await? {
+                Some((file, look)) if same(&look, &now, &present) => Ok((file, (*now).clone())),
+                // Changed again meanwhile.
+                _ => Err(StoreError::Busy),
+            };
         }
         Err(why.unwrap_or_else(|| StoreError::BytesMissing(row.name().into())))
     }

@@ -32,8 +32,8 @@ pub(crate) enum Step {
     Later { kind: &'static str, node: NodeId },
     /// A job is done.
     Done(i64),
-    /// These contents are in the past now.
-    Apart(Vec<Content>),
+    /// The bytes of this file are in the past now.
+    Apart(Row),
     /// Nothing of this folder is left in its place.
     Gone(NodeId),
     /// A folder within a removed one becomes a removed one of its own.
@@ -75,9 +75,14 @@ impl Step {
                 sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
                 Ok(())
             }
-            Step::Apart(contents) => {
-                for content in contents {
-                    book.set_content(Content { life: Life::Past, ..content });
+            Step::Apart(row) => {
+                if let (Some(content), Some(now)) = (row.content, book.row(row.node).await?)
+                    && now.content.is_some_and(|c| c.id == content.id)
+                {
+                    let past = Content { life: Life::Past, ..content };
+                    book.set_content(past);
+                    // The row stays open, though not alive: whoever holds it must know.
+                    book.open_row(Row { content: Some(past), ..(*now).clone() }, true);
                 }
                 Ok(())
             }
@@ -241,7 +246,7 @@ impl Jobs {
 
     /// Takes a removed folder apart: its files go to the past by their hashes.
     async fn take_apart(&self, job: i64, node: NodeId) -> Result<()> {
-        if self.view.row(node).await?.is_some() {
+        if self.view.chain(node).await?.is_some() {
             return self.step(Step::Done(job)).await;
         }
         self.placing.settle().await?;
@@ -261,7 +266,7 @@ impl Jobs {
                 return Err(StoreError::Stopping);
             }
             // Brought back meanwhile: what is still here stays here.
-            if self.view.row(node).await?.is_some() {
+            if self.view.chain(node).await?.is_some() {
                 return self.step(Step::Done(job)).await;
             }
             for raw in part {
@@ -313,8 +318,8 @@ impl Jobs {
                 let hashed = tokio::task::spawn_blocking(move || hash_file(&mut file)).await;
                 let (hash, size) = hashed.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
                 let known = row.filter(|r| !r.is_folder());
-                match known.as_ref().and_then(|r| r.content).filter(|c| c.hash == hash) {
-                    Some(content) => self.step(Step::Apart(vec![content])).await?,
+                match known.as_ref().filter(|r| r.content.is_some_and(|c| c.hash == hash)) {
+                    Some(row) => self.step(Step::Apart((**row).clone())).await?,
                     None => {
                         let foreign = Foreign {
                             id: self.staging.next_id(),
@@ -360,7 +365,7 @@ impl Jobs {
 
     /// Puts a folder that came back together again, from what its taking apart had done.
     async fn rebuild(&self, job: i64, node: NodeId) -> Result<()> {
-        if self.view.row(node).await?.is_none() {
+        if self.view.chain(node).await?.is_none() {
             return self.step(Step::Done(job)).await;
         }
         self.placing.settle().await?;

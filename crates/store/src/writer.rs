@@ -123,15 +123,14 @@ impl Writer {
         let outcome = self.decide(book, memory, group, &mut answers).await;
         let outcome = match outcome {
             Ok(()) => self.commit(book).await,
-            Err(e) => {
-                let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
-                Err(e)
-            }
+            Err(e) => Err(e),
         };
         let outcome = match outcome {
             Ok(changed) => Ok(changed),
             Err(e) => {
-                // Whether the commit took effect is unknown: look before answering.
+                // Refused by SQLite if the commit took effect after all.
+                let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
+                // Whether it did is unknown: look before answering.
                 match crate::book::load_heads(&mut book.conn).await {
                     Ok(heads) if heads.record == book.heads.record && heads.link == book.heads.link => Err((e, true)),
                     _ => Err((e, false)),
