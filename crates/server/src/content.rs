@@ -13,15 +13,15 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::fs::File;
 use std::io::IoSliceMut;
 use std::os::unix::fs::FileExt;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::conditions::{Tags, parse_tags};
 use yellow_attic_core::range::{Asked, parse};
 use yellow_attic_store::Row;
 
 /// Files up to this size go out in one piece.
 const SMALL: u64 = 64 * 1024;
-/// Larger ones in blocks of this size, read off the workers.
-const BLOCK: u64 = 1 << 20;
+/// Larger ones in blocks of this size.
+const BLOCK: u64 = 256 * 1024;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
@@ -143,24 +143,68 @@ fn read_at(file: &File, from: u64, length: usize) -> std::io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// The next block is read while the present one is sent.
+/// Blocks that are used again: fresh memory for each would cost more than reading it.
+static SPARE: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+/// Blocks kept for later: 16 MiB.
+const MOST_SPARE: usize = 64;
+
+/// A block on its way out; it goes back when it is sent.
+struct Block {
+    bytes: Vec<u8>,
+    length: usize,
+}
+
+impl Block {
+    fn new(length: usize) -> Block {
+        let kept = SPARE.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        Block { bytes: kept.unwrap_or_else(|| vec![0; BLOCK as usize]), length }
+    }
+}
+
+impl AsRef<[u8]> for Block {
+    fn as_ref(&self) -> &[u8] {
+        &self.bytes[..self.length]
+    }
+}
+
+impl Drop for Block {
+    fn drop(&mut self) {
+        let mut spare = SPARE.lock().unwrap_or_else(PoisonError::into_inner);
+        if spare.len() < MOST_SPARE {
+            spare.push(std::mem::take(&mut self.bytes));
+        }
+    }
+}
+
+/// A block from memory at once, or from the disk off the worker.
+async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result<Bytes> {
+    let mut block = Block::new(length);
+    let flags = rustix::io::ReadWriteFlags::NOWAIT;
+    let got = rustix::io::preadv2(&*file, &mut [IoSliceMut::new(&mut block.bytes[..length])], from, flags);
+    let done = got.unwrap_or(0);
+    if done < length {
+        let read = tokio::task::spawn_blocking(move || {
+            file.read_exact_at(&mut block.bytes[done..length], from + done as u64)?;
+            Ok::<_, std::io::Error>(block)
+        });
+        block = read.await.map_err(std::io::Error::other)??;
+    }
+    Ok(Bytes::from_owner(block))
+}
+
 fn blocks(file: Arc<File>, from: u64, length: u64) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
     let end = from + length;
-    let read = move |file: Arc<File>, at: u64| {
-        (at < end).then(|| {
-            let n = BLOCK.min(end - at) as usize;
-            tokio::task::spawn_blocking(move || read_at(&file, at, n))
-        })
-    };
-    let first = read(file.clone(), from);
-    futures_util::stream::unfold((file, from, first), move |(file, at, pending)| async move {
-        let pending = pending?;
-        let next = at + BLOCK;
-        let ahead = read(file.clone(), next);
-        match pending.await {
-            Ok(Ok(bytes)) => Some((Ok(Bytes::from(bytes)), (file, next, ahead))),
-            Ok(Err(e)) => Some((Err(actix_web::Error::from(e)), (file, end, None))),
-            Err(e) => Some((Err(actix_web::error::ErrorInternalServerError(e)), (file, end, None))),
+    futures_util::stream::unfold(from, move |at| {
+        let file = file.clone();
+        async move {
+            if at >= end {
+                return None;
+            }
+            let n = BLOCK.min(end - at);
+            match block(file, at, n as usize).await {
+                Ok(bytes) => Some((Ok(bytes), at + n)),
+                Err(e) => Some((Err(actix_web::Error::from(e)), end)),
+            }
         }
     })
 }

@@ -381,130 +381,42 @@ impl Book {
         self.group = Group::default();
     }
 
-    /// Writes the group within the open transaction.
-    pub async fn write(&mut self) -> Result<Changed> {
+    /// Writes the group and commits it: one trip to the catalogue, whatever is in the group.
+    /// `begun`: a transaction is open already.
+    pub async fn commit(&mut self, begun: bool) -> Result<Changed> {
         let group = std::mem::take(&mut self.group);
-        let conn = &mut self.conn;
-        if let Some(first) = group.first_moment {
+        if group.first_moment.is_some() {
             self.heads.at = self.now;
-            sqlx::query("INSERT INTO moments (n, at) VALUES (?, ?)")
-                .bind(first)
-                .bind(self.now)
-                .execute(&mut *conn)
-                .await?;
         }
-        run(
-            conn,
-            "INSERT INTO contents (id, org, hash, size, state, ino, btime, mark)
-             SELECT value->>0, 1, unhex(value->>1), value->>2, value->>3, value->>4, value->>5, value->>6
-             FROM json_each(?1)",
-            group.contents.iter().map(content_json).collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "UPDATE contents SET state = j.value->>3, ino = j.value->>4, btime = j.value->>5, mark = j.value->>6
-             FROM json_each(?1) j WHERE contents.id = j.value->>0",
-            group.lives.values().map(content_json).collect(),
-        )
-        .await?;
-        // Ended rows leave before others take their names.
-        run(
-            conn,
-            "DELETE FROM entries_now WHERE node IN (SELECT value FROM json_each(?1))",
-            group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect(),
-        )
-        .await?;
-        let rows: Vec<_> = group.touched.keys().map(|n| (*n, self.rows.get(n).cloned().flatten())).collect();
-        run(
-            conn,
-            "INSERT INTO entries_now
-               (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device)
-             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
-                    value->>8, value->>9, value->>10, value->>11, value->>12
-             FROM json_each(?1)",
-            rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT INTO entries_past
-               (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device,
-                until, fork, ended_at, ended_how, ended_account, ended_device)
-             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
-                    value->>8, value->>9, value->>10, value->>11, value->>12, value->>13, value->>14, value->>15,
-                    value->>16, value->>17, value->>18
-             FROM json_each(?1)",
-            group.ended.iter().map(past_json).collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT OR REPLACE INTO folders
-               (node, lies, ino, btime, bytes, files, folders, past_bytes, past_files, changed_at)
-             SELECT value->>0, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7,
-                    value->>8, value->>9
-             FROM json_each(?1)",
-            group.sums.iter().filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f))).collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT INTO activity (node, day, changes)
-             SELECT value->>0, value->>1, value->>2 FROM json_each(?1) WHERE true
-             ON CONFLICT DO UPDATE SET changes = changes + excluded.changes",
-            group.activity.iter().map(|((n, d), c)| json!([n, d, c])).collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT INTO marks (id, task) SELECT value->>0, value->>1 FROM json_each(?1)",
-            group
-                .tasks
-                .iter()
-                .map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()]))
-                .collect(),
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT INTO record (id, org, at, action, account, node, fields, salt, digest, link)
-             SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, unhex(value->>6),
-                    unhex(value->>7), unhex(value->>8)
-             FROM json_each(?1)",
-            group.records,
-        )
-        .await?;
-        let jobs = !group.jobs.is_empty();
-        run(
-            conn,
-            "INSERT INTO jobs (org, kind, node, moment, due)
-             SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM json_each(?1)",
-            group.jobs,
-        )
-        .await?;
-        run(
-            conn,
-            "INSERT INTO findings (org, at, kind, node, detail)
-             SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM json_each(?1)",
-            group.findings,
-        )
-        .await?;
         for shelf in &group.new_shelves {
-            rows::insert_shelf(conn, shelf, self.now).await?;
+            rows::insert_shelf(&mut self.conn, shelf, self.now).await?;
         }
-        sqlx::query(
-            "UPDATE heads SET moment = ?, at = ?, node = ?, mark = ?, placed = ?, record = ?, link = ? WHERE id = 1",
-        )
-        .bind(self.heads.moment)
-        .bind(self.heads.at)
-        .bind(self.heads.node)
-        .bind(self.heads.mark)
-        .bind(self.heads.placed)
-        .bind(self.heads.record)
-        .bind(&self.heads.link[..])
-        .execute(&mut *conn)
-        .await?;
+        let rows: Vec<_> = group.touched.keys().map(|n| (*n, self.rows.get(n).cloned().flatten())).collect();
+        let jobs = !group.jobs.is_empty();
+        let set = |list: Vec<Value>| Value::Array(list).to_string();
+        sqlx::query(if begun { WRITE_AND_COMMIT } else { BEGIN_WRITE_AND_COMMIT })
+            .bind(set(group.first_moment.map(|first| json!([first, self.now])).into_iter().collect()))
+            .bind(set(group.contents.iter().map(content_json).collect()))
+            .bind(set(group.lives.values().map(content_json).collect()))
+            .bind(set(group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect()))
+            .bind(set(rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect()))
+            .bind(set(group.ended.iter().map(past_json).collect()))
+            .bind(set(group.sums.iter().filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f))).collect()))
+            .bind(set(group.activity.iter().map(|((n, d), c)| json!([n, d, c])).collect()))
+            .bind(set(group.tasks.iter().map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()])).collect()))
+            .bind(set(group.records))
+            .bind(set(group.jobs))
+            .bind(set(group.findings))
+            .bind(self.heads.placed)
+            .bind(self.heads.moment)
+            .bind(self.heads.at)
+            .bind(self.heads.node)
+            .bind(self.heads.mark)
+            .bind(self.heads.placed)
+            .bind(self.heads.record)
+            .bind(&self.heads.link[..])
+            .execute(&mut self.conn)
+            .await?;
         let names = rows
             .iter()
             .filter_map(|(_, r)| r.as_deref())
@@ -522,13 +434,10 @@ impl Book {
     }
 }
 
-/// Runs a statement over a set, if the set is not empty.
-async fn run(conn: &mut SqliteConnection, sql: &'static str, set: Vec<Value>) -> Result<()> {
-    if !set.is_empty() {
-        sqlx::query(sql).bind(Value::Array(set).to_string()).execute(conn).await?;
-    }
-    Ok(())
-}
+/// All that a group writes. Each statement takes one set as JSON: a hundred times cheaper than
+/// a statement a row, and one trip to the catalogue's thread instead of twelve.
+const WRITE_AND_COMMIT: &str = concat!(include_str!("write.sql"), "COMMIT;");
+const BEGIN_WRITE_AND_COMMIT: &str = concat!("BEGIN IMMEDIATE;\n", include_str!("write.sql"), "COMMIT;");
 
 fn content_json(c: &Content) -> Value {
     json!([c.id, hex(&c.hash), c.size, c.life as i64, c.object.ino, c.object.btime, c.mark])

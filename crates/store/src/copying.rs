@@ -29,10 +29,10 @@ pub(crate) enum Ready {
     Folder(ContentId, ObjectId),
 }
 
-pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyItem, sync: bool) -> Result<Ready> {
+pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyItem) -> Result<Ready> {
     match &mut item.staged {
         Some(staged) => {
-            let look = staged.write_out(item.mtime, sync).map_err(|e| StoreError::io("copying", &e))?;
+            let look = staged.write_out(item.mtime).map_err(|e| StoreError::io("copying", &e))?;
             Ok(Ready::File(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }))
         }
         None => {

@@ -9,7 +9,7 @@ use crate::view::View;
 use crate::writer::shelf_parts;
 use quick_cache::sync::Cache;
 use std::future::Future;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::pin::Pin;
 use std::sync::Arc;
 use yellow_attic_core::NodeId;
@@ -54,13 +54,10 @@ impl Dirs {
 
     /// The directory of a location, for the placer.
     pub async fn of(&self, loc: &Loc) -> Result<Arc<OwnedFd>> {
-        let own = |fd: &OwnedFd| {
-            fd.as_fd().try_clone_to_owned().map(Arc::new).map_err(|e| StoreError::io("opening a folder", &e))
-        };
         match loc {
-            Loc::Staging(_) => own(&self.disk.staging),
-            Loc::Incoming(_) => own(&self.disk.incoming),
-            Loc::Removed(_) => own(&self.disk.removed),
+            Loc::Staging(_) => Ok(self.disk.staging.clone()),
+            Loc::Incoming(_) => Ok(self.disk.incoming.clone()),
+            Loc::Removed(_) => Ok(self.disk.removed.clone()),
             Loc::In(node, _) => self.find(*node).await,
         }
     }

@@ -57,15 +57,15 @@ pub struct Disk {
     path: PathBuf,
     steps: Arc<dyn Steps>,
     /// `staging/`
-    pub staging: OwnedFd,
+    pub staging: Arc<OwnedFd>,
     /// `past/`
-    pub past: OwnedFd,
+    pub past: Arc<OwnedFd>,
     /// `past/incoming/`
-    pub incoming: OwnedFd,
+    pub incoming: Arc<OwnedFd>,
     /// `past/removed/`
-    pub removed: OwnedFd,
+    pub removed: Arc<OwnedFd>,
     /// `shelves/`
-    pub shelves: OwnedFd,
+    pub shelves: Arc<OwnedFd>,
 }
 
 const OPEN_DIR: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
@@ -76,10 +76,10 @@ impl Disk {
     /// Opens the data folder and makes what is missing in it.
     pub fn open(path: &Path, steps: Arc<dyn Steps>) -> Result<Disk> {
         let say = |what: &Path, e: &io::Error| StoreError::io(format!("opening {}", what.display()), e);
-        let folder = |name: &str| -> Result<OwnedFd> {
+        let folder = |name: &str| -> Result<Arc<OwnedFd>> {
             let full = path.join(name);
             std::fs::create_dir_all(&full).map_err(|e| say(&full, &e))?;
-            Ok(OwnedFd::from(File::open(&full).map_err(|e| say(&full, &e))?))
+            Ok(Arc::new(OwnedFd::from(File::open(&full).map_err(|e| say(&full, &e))?)))
         };
         Ok(Disk {
             staging: folder("staging")?,

@@ -48,10 +48,11 @@ pub(crate) enum Step {
 
 impl Step {
     /// Brings to the disk what the step needs there.
-    pub fn bring(&mut self, disk: &Arc<Disk>, sync: bool) -> Result<()> {
+    pub fn bring(&mut self, disk: &Arc<Disk>) -> Result<()> {
         match self {
             Step::Relive { row, staged: Some(staged), object } => {
-                let look = staged.write_out(row.mtime, sync).map_err(|e| StoreError::io("bringing back", &e))?;
+                let look = staged.write_out(row.mtime).map_err(|e| StoreError::io("bringing back", &e))?;
+                staged.sync(disk).map_err(|e| StoreError::io("bringing back", &e))?;
                 *object = look.id;
                 disk.sync(&disk.staging).map_err(|e| StoreError::io("bringing back", &e))
             }

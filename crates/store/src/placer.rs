@@ -18,6 +18,8 @@ use tokio::sync::Notify;
 
 /// Renames between two syncs.
 const BATCH: usize = 1024;
+/// While fewer are owed, more are waited for a little: one sync then serves many.
+const GATHER: Duration = Duration::from_millis(20);
 
 /// What is owed: shared by the writer, the readers and the placer.
 #[derive(Clone)]
@@ -30,6 +32,8 @@ struct Inner {
     work: Notify,
     room: Notify,
     stop: AtomicBool,
+    /// How many wait for the disk to be in step.
+    settling: AtomicI64,
 }
 
 #[derive(Default)]
@@ -49,6 +53,7 @@ impl Placing {
             work: Notify::new(),
             room: Notify::new(),
             stop: AtomicBool::new(false),
+            settling: AtomicI64::new(0),
         }))
     }
 
@@ -111,6 +116,13 @@ impl Placing {
 
     /// Waits until all that was owed at the call is carried out, or the disk is in trouble.
     pub async fn settle(&self) -> Result<()> {
+        self.0.settling.fetch_add(1, Ordering::SeqCst);
+        let settled = self.settled().await;
+        self.0.settling.fetch_sub(1, Ordering::SeqCst);
+        settled
+    }
+
+    async fn settled(&self) -> Result<()> {
         loop {
             if let Some(trouble) = self.trouble() {
                 return Err(trouble);
@@ -163,12 +175,13 @@ impl Placer {
     pub fn run(self) {
         loop {
             match self.batch(false) {
-                Ok(true) => {}
+                Ok(true) => self.gather(),
                 Ok(false) => {
                     if self.placing.0.stop.load(Ordering::SeqCst) {
                         return;
                     }
                     self.handle.block_on(self.placing.0.work.notified());
+                    self.gather();
                 }
                 Err(error) => {
                     let mut state = self.placing.0.state.lock();
@@ -183,6 +196,20 @@ impl Placer {
                     std::thread::sleep(Duration::from_millis(500));
                 }
             }
+        }
+    }
+
+    /// Waits a little for more, unless somebody waits for the disk to be in step.
+    fn gather(&self) {
+        let urgent = || {
+            let inner = &self.placing.0;
+            inner.settling.load(Ordering::SeqCst) > 0 || inner.stop.load(Ordering::SeqCst)
+        };
+        for _ in 0..10 {
+            if urgent() || self.placing.0.state.lock().queue.len() >= BATCH {
+                return;
+            }
+            std::thread::sleep(GATHER / 10);
         }
     }
 
@@ -275,7 +302,7 @@ impl Placer {
         for _ in 0..100 {
             if let Some(occupant) = there {
                 self.move_aside(task, &to, &to_name, occupant, to_file)?;
-                touched.add(&self.incoming()?);
+                touched.add(&self.disk.incoming);
             }
             // 4. Rename, never replacing. A crash before or after is found by 1 and 2.
             match self.disk.rename(&*from, &from_name, &*to, &to_name) {
@@ -295,10 +322,6 @@ impl Placer {
         touched.add(&from);
         touched.add(&to);
         Ok(())
-    }
-
-    fn incoming(&self) -> Result<Arc<OwnedFd>> {
-        self.handle.block_on(self.dirs.of(&Loc::Incoming(yellow_attic_core::ContentId(0))))
     }
 
     /// The directory of a place; none if it is nowhere on the disk any more.
@@ -378,7 +401,7 @@ impl Touched {
 
     fn sync(self, disk: &Disk) -> Result<()> {
         let say = |e: &std::io::Error| StoreError::io("syncing folders", e);
-        if self.dirs.len() > 4 {
+        if self.dirs.len() > 64 {
             return disk.sync_all().map_err(|e| say(&e));
         }
         for dir in &self.dirs {

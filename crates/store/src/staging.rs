@@ -159,8 +159,8 @@ impl Arriving {
 
 impl Staged {
     /// Brings the bytes to the disk, if they are not there, with their time of modification.
-    /// `sync`: also sync them now; else the caller syncs the whole batch.
-    pub(crate) fn write_out(&mut self, mtime: i64, sync: bool) -> std::io::Result<Look> {
+    /// The caller syncs the whole batch.
+    pub(crate) fn write_out(&mut self, mtime: i64) -> std::io::Result<Look> {
         if let Bytes::Memory(bytes) = &self.bytes {
             let mut file = self.disk.make_staged(&content_name(self.id))?;
             // From here on the name in staging is ours to drop.
@@ -170,10 +170,22 @@ impl Staged {
         }
         let Bytes::Disk(file) = &self.bytes else { unreachable!("just written") };
         set_mtime(file, mtime)?;
-        if sync {
-            self.disk.sync(file)?;
-        }
         look_at_open(file)
+    }
+
+    /// Asks the kernel to begin writing.
+    pub(crate) fn start_flush(&self) {
+        if let Bytes::Disk(file) = &self.bytes {
+            start_flush(file, 0, 0);
+        }
+    }
+
+    /// Waits until the bytes are on the disk.
+    pub(crate) fn sync(&self, disk: &Disk) -> std::io::Result<()> {
+        match &self.bytes {
+            Bytes::Disk(file) => disk.sync(file),
+            Bytes::Memory(_) => Ok(()),
+        }
     }
 
     /// The catalogue answers for the bytes from here on.

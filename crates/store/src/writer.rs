@@ -120,9 +120,11 @@ impl Writer {
         book.begin(self.clock.now_ms());
         memory.prune(book.now);
         let mut answers: Vec<Box<dyn FnOnce(Option<StoreError>) + Send>> = Vec::with_capacity(group.len());
-        let outcome = self.decide(book, memory, group, &mut answers).await;
+        // The writer is alone: what only looks before it writes needs no transaction until then.
+        let begun = group.iter().any(|(ask, _)| ask.writes_by_itself());
+        let outcome = self.decide(book, memory, group, begun, &mut answers).await;
         let outcome = match outcome {
-            Ok(()) => self.commit(book).await,
+            Ok(()) => self.commit(book, begun).await,
             Err(e) => Err(e),
         };
         let outcome = match outcome {
@@ -181,6 +183,7 @@ impl Writer {
         book: &mut Book,
         memory: &mut Memory,
         group: Vec<(Ask, Ready)>,
+        begin: bool,
         answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
     ) -> Result<()> {
         if self.stopped.load(Ordering::SeqCst) {
@@ -196,10 +199,7 @@ impl Writer {
                 _ => None,
             })
             .collect();
-        let mut begun = match self.begin(book).await {
-            Ok(()) => Ok(()),
-            Err(e) => Err(e),
-        };
+        let mut begun = if begin { self.begin(book).await } else { Ok(()) };
         if begun.is_ok() {
             begun = book.prefetch(&wanted).await;
         }
@@ -221,12 +221,10 @@ impl Writer {
         Ok(())
     }
 
-    async fn commit(&self, book: &mut Book) -> Result<Changed> {
+    async fn commit(&self, book: &mut Book, begun: bool) -> Result<Changed> {
         book.heads.placed = self.placing.placed().max(book.heads.placed);
-        let changed = book.write().await?;
-        sqlx::query("DELETE FROM marks WHERE id <= ?").bind(book.heads.placed).execute(&mut book.conn).await?;
         self.disk.step("commit").map_err(|e| StoreError::io("committing", &e))?;
-        sqlx::query("COMMIT").execute(&mut book.conn).await?;
+        let changed = book.commit(begun).await?;
         self.disk.step("committed").map_err(|e| StoreError::io("committing", &e))?;
         Ok(changed)
     }
@@ -412,16 +410,28 @@ fn finish<T: Send + 'static>(
 /// Writes out and syncs what a group's operations need on the disk: one sync for all.
 fn bring_to_disk(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
     let files = group.iter().map(Ask::arriving).sum::<usize>();
-    let each = files <= 2;
+    let each = files <= 32;
     let mut any = false;
     let mut ready: Vec<(Ask, Ready)> = group
         .into_iter()
         .map(|mut ask| {
-            let got = ask.bring(disk, staging, each);
+            let got = ask.bring(disk, staging);
             any |= !matches!(got, Ready::Nothing | Ready::Failed(_));
             (ask, got)
         })
         .collect();
+    if each {
+        // Writing begins for all before the first is waited for: then one commit of the journal
+        // carries them all, and the syncs after the first find little left to do.
+        for (ask, _) in &ready {
+            ask.start_flush();
+        }
+        for (ask, got) in &mut ready {
+            if let Err(e) = ask.sync(disk) {
+                *got = Ready::Failed(StoreError::io("syncing staged bytes", &e));
+            }
+        }
+    }
     if any {
         let synced = if each { disk.sync(&disk.staging) } else { disk.sync_all() };
         if let Err(e) = synced {
@@ -437,6 +447,29 @@ fn bring_to_disk(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> V
 }
 
 impl Ask {
+    /// Whether it writes to the catalogue beside the book, and so needs an open transaction.
+    fn writes_by_itself(&self) -> bool {
+        matches!(self, Ask::MakeShelf { .. } | Ask::Step { .. } | Ask::Catalogue { .. })
+    }
+
+    fn start_flush(&self) {
+        match self {
+            Ask::Put(p) => p.staged.start_flush(),
+            Ask::ReviveFile { staged, .. } => staged.start_flush(),
+            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).for_each(Staged::start_flush),
+            _ => {}
+        }
+    }
+
+    fn sync(&self, disk: &Disk) -> std::io::Result<()> {
+        match self {
+            Ask::Put(p) => p.staged.sync(disk),
+            Ask::ReviveFile { staged, .. } => staged.sync(disk),
+            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).try_for_each(|s| s.sync(disk)),
+            _ => Ok(()),
+        }
+    }
+
     fn arriving(&self) -> usize {
         match self {
             Ask::Put(_) | Ask::ReviveFile { .. } => 1,
@@ -445,8 +478,8 @@ impl Ask {
         }
     }
 
-    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>, sync: bool) -> Ready {
-        let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime, sync) {
+    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Ready {
+        let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime) {
             Ok(look) => Ready::Bytes(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }),
             Err(e) => Ready::Failed(StoreError::io("writing staged bytes", &e)),
         };
@@ -465,12 +498,12 @@ impl Ask {
                 Err(e) => Ready::Failed(StoreError::io("making the shelf's folder", &e)),
             },
             Ask::CopyBatch { items, .. } => {
-                match items.iter_mut().map(|i| copying::bring(disk, staging, i, sync)).collect::<Result<Vec<_>>>() {
+                match items.iter_mut().map(|i| copying::bring(disk, staging, i)).collect::<Result<Vec<_>>>() {
                     Ok(ready) => Ready::Many(ready),
                     Err(e) => Ready::Failed(e),
                 }
             }
-            Ask::Step { step, .. } => match step.bring(disk, sync) {
+            Ask::Step { step, .. } => match step.bring(disk) {
                 Ok(()) => Ready::Nothing,
                 Err(e) => Ready::Failed(e),
             },
