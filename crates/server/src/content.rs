@@ -20,8 +20,8 @@ use yellow_attic_store::Row;
 
 /// Files up to this size go out in one piece.
 const SMALL: u64 = 64 * 1024;
-/// Larger ones in blocks of this size.
-const BLOCK: u64 = 256 * 1024;
+/// Larger ones in blocks of this size: small enough to stay in the processor's cache on their way.
+const BLOCK: u64 = 64 * 1024;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
@@ -145,7 +145,7 @@ fn read_at(file: &File, from: u64, length: usize) -> std::io::Result<Vec<u8>> {
 
 /// Blocks that are used again: fresh memory for each would cost more than reading it.
 static SPARE: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
-/// Blocks kept for later: 16 MiB.
+/// Blocks kept for later: 4 MiB.
 const MOST_SPARE: usize = 64;
 
 /// A block on its way out; it goes back when it is sent.

@@ -133,12 +133,16 @@ pub enum StoreError {
 impl StoreError {
     /// Wraps an I/O error, telling a full and a read-only disk apart.
     pub fn io(context: impl Into<String>, error: &std::io::Error) -> StoreError {
+        let context = context.into();
         match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
+            Some(rustix::io::Errno::PERM | rustix::io::Errno::ACCESS) => {
+                StoreError::WritesStopped(format!("{context}: the disk does not permit it"))
+            }
             Some(rustix::io::Errno::NOSPC | rustix::io::Errno::DQUOT) => {
                 StoreError::DiskFull { free: 0, reserve: 0 }
             }
             Some(rustix::io::Errno::ROFS) => StoreError::ReadOnlyDisk,
-            _ => StoreError::Io { context: context.into(), reason: error.to_string() },
+            _ => StoreError::Io { context, reason: error.to_string() },
         }
     }
 }

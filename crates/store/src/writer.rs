@@ -17,12 +17,14 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{ContentId, Name, NodeId};
 
 /// The most operations in one transaction: it must not hold the writer for more than 100 ms.
 const GROUP: usize = 512;
+/// So many waiting operations are a group of their own while another is committed.
+const WORTH_A_SYNC: usize = 128;
 /// Renames that the disk may owe before writers wait.
 pub(crate) const MOST_UNPLACED: usize = 10_000;
 
@@ -85,11 +87,17 @@ pub(crate) struct Writer {
 impl Writer {
     /// Runs until every sender is gone and everything asked is done.
     pub async fn run(self, mut asked: mpsc::Receiver<Ask>, mut book: Book) -> Book {
-        // Syncing the next group goes on while the present one is decided and committed.
-        let (ready_tx, mut ready_rx) = mpsc::channel::<Vec<(Ask, Ready)>>(1);
+        // Syncing the next group goes on while the present one is decided and committed, but only
+        // if it is worth a sync of its own: a few waiting callers are better served together.
+        let (ready_tx, mut ready_rx) = mpsc::channel::<(Vec<(Ask, Ready)>, Option<OwnedSemaphorePermit>)>(1);
+        let turn = Arc::new(Semaphore::new(1));
         let (disk, staging, placing) = (self.disk.clone(), self.staging.clone(), self.placing.clone());
         let syncing = tokio::spawn(async move {
             while let Some(first) = asked.recv().await {
+                let permit = match asked.len() {
+                    n if n >= WORTH_A_SYNC => None,
+                    _ => turn.clone().acquire_owned().await.ok(),
+                };
                 let mut group = vec![first];
                 while group.len() < GROUP {
                     match asked.try_recv() {
@@ -102,14 +110,15 @@ impl Writer {
                 let Ok(ready) = tokio::task::spawn_blocking(move || bring_to_disk(&disk, &staging, group)).await else {
                     break;
                 };
-                if ready_tx.send(ready).await.is_err() {
+                if ready_tx.send((ready, permit)).await.is_err() {
                     break;
                 }
             }
         });
         let mut memory = Memory::default();
-        while let Some(group) = ready_rx.recv().await {
+        while let Some((group, permit)) = ready_rx.recv().await {
             self.group(&mut book, &mut memory, group).await;
+            drop(permit);
         }
         let _ = syncing.await;
         book

@@ -1,0 +1,173 @@
+//! The console in Chromium, as a new user meets it.
+
+use crate::browser::Browser;
+use crate::support::{PASSWORD, Service, wait_for};
+use fantoccini::key::Key;
+use std::fs;
+
+async fn row(browser: &Browser, name: &str) -> String {
+    let css = format!("[data-name=\"{name}\"]");
+    browser.find(&css).await;
+    css
+}
+
+async fn upload(browser: &Browser, path: &std::path::Path) {
+    let input = browser.find("input[type=file]").await;
+    input.send_keys(path.to_str().unwrap()).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_the_printed_address_to_a_file_found_again_as_it_was() {
+    let service = Service::new();
+    let browser = Browser::open(1280, 947).await;
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("log.txt");
+
+    // Set up.
+    browser.page.goto(&service.address).await.unwrap();
+    browser.says("not set up yet").await;
+    let code = service.set_up_code.clone().unwrap();
+    browser.page.goto("about:blank").await.unwrap();
+    browser.page.goto(&format!("{}/set-up#{code}", service.address)).await.unwrap();
+    browser.fill("Sign-in name", "ines").await;
+    browser.fill("Your name", "Ines Marrow").await;
+    browser.fill("Password", "short").await;
+    browser.is_accessible("set-up").await;
+    browser.press("Set up and sign in").await;
+    browser.says("it needs at least 10").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Set up and sign in").await;
+    browser.says("Nothing changed since yesterday").await;
+    browser.is_accessible("the shelves, empty").await;
+
+    // Sign out and in again.
+    browser.click("[aria-label='Account of Ines Marrow']").await;
+    browser.find("[role=menuitem]").await;
+    browser.page.find(fantoccini::Locator::XPath("//*[@role='menuitem'][normalize-space(.)='Sign out']")).await.unwrap().click().await.unwrap();
+    browser.fill("Sign-in name", "ines").await;
+    browser.fill("Password", "not the password").await;
+    browser.press("Sign in").await;
+    browser.says("The sign-in name or the password is wrong").await;
+    browser.is_accessible("sign-in, refused").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.says("yours alone").await;
+
+    // Upload into a new folder, and replace.
+    browser.click("h2 a").await;
+    browser.says("Nothing is in this folder").await;
+    browser.is_accessible("a folder, empty").await;
+    browser.press("New folder").await;
+    browser.fill("Name", "Logbooks").await;
+    browser.is_accessible("the dialog").await;
+    browser.press("Make folder").await;
+    let folder = row(&browser, "Logbooks").await;
+    browser.click(&folder).await;
+    browser.find("[data-testid=list]").await.send_keys(&Key::Enter.to_string()).await.unwrap();
+    browser.says("Nothing is in this folder").await;
+    fs::write(&file, "fog at six").unwrap();
+    upload(&browser, &file).await;
+    browser.says("1 file sent").await;
+    let log = row(&browser, "log.txt").await;
+    fs::write(&file, "clear all day").unwrap();
+    upload(&browser, &file).await;
+    browser.says("2 files sent").await;
+    browser.press("Close uploads").await;
+    browser.click(&log).await;
+    browser.says("clear all day").await;
+    browser.says("13 bytes").await;
+    browser.is_accessible("a folder with its facts").await;
+
+    // Look back on the strip with the keyboard, and restore from there.
+    let handle = browser.find("[role=slider]").await;
+    handle.send_keys(&Key::Left.to_string()).await.unwrap();
+    browser.says("Nothing can be changed in the past").await;
+    browser.says("different now").await;
+    let log = row(&browser, "log.txt").await;
+    browser.click(&log).await;
+    browser.says("fog at six").await;
+    browser.is_accessible("a folder as it was").await;
+    browser.press("Bring back this state").await;
+    browser.says("Brought back").await;
+    handle.send_keys(&Key::End.to_string()).await.unwrap();
+    browser.says_no_more("Nothing can be changed in the past").await;
+    let log = row(&browser, "log.txt").await;
+    browser.click(&log).await;
+    browser.says("fog at six").await;
+
+    // Rename by key, move by the dialog, download and compare.
+    browser.find("[data-testid=list]").await.send_keys(&Key::F2.to_string()).await.unwrap();
+    browser.fill("Name", "log-1911.txt").await;
+    browser.press("Rename").await;
+    let log = row(&browser, "log-1911.txt").await;
+    browser.click(&log).await;
+    browser.press("Move").await;
+    browser.press("Up").await;
+    browser.press("Move here").await;
+    browser.says("Moved 1 thing").await;
+    browser.says("Nothing is in this folder").await;
+    browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    let log = row(&browser, "log-1911.txt").await;
+    browser.click(&log).await;
+    browser.press("Download").await;
+    let fetched = browser.downloads.path().join("log-1911.txt");
+    assert!(wait_for(|| fs::read(&fetched).is_ok_and(|b| b == b"fog at six")), "the download is not the file");
+
+    // Remove by key, and undo.
+    browser.find("[data-testid=list]").await.send_keys(&Key::Delete.to_string()).await.unwrap();
+    browser.says("Removed \"log-1911.txt\"").await;
+    browser.press("Undo").await;
+    row(&browser, "log-1911.txt").await;
+    assert_eq!(fs::read(service.data.join("shelves/main/home/ines/log-1911.txt")).unwrap(), b"fog at six");
+
+    // Dark, and on a phone.
+    browser.page.execute("localStorage.setItem('theme', 'dark')", vec![]).await.unwrap();
+    browser.page.set_window_size(390, 844).await.unwrap();
+    browser.page.refresh().await.unwrap();
+    row(&browser, "log-1911.txt").await;
+    browser.is_accessible("a folder, dark, on a phone").await;
+    let wide = browser.page.execute("return document.documentElement.scrollWidth <= innerWidth", vec![]).await.unwrap();
+    assert_eq!(wide, true, "the page is wider than the phone");
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let put = async |name: &str, bytes: Vec<u8>| {
+        client.put(home, name, None, &Default::default(), bytes.into()).await.unwrap();
+    };
+    put("view.jpg", yellow_attic_demo::files::view_jpeg("test")).await;
+    put("valuation.pdf", yellow_attic_demo::files::pdf("Valuation", &["One lamp".into()])).await;
+    put("notes.md", b"# Notes\nThe lamp is lit.".to_vec()).await;
+    put("data.bin", vec![0; 100]).await;
+    let browser = Browser::open(1280, 947).await;
+    browser.page.goto(&service.address).await.unwrap();
+    browser.fill("Sign-in name", "ines").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.says("yours alone").await;
+    browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    for (name, css) in [("view.jpg", "[role=dialog] img"), ("valuation.pdf", "[role=dialog] canvas"), ("notes.md", "[role=dialog] pre")] {
+        let css_row = row(&browser, name).await;
+        browser.click(&css_row).await;
+        browser.press("Look").await;
+        browser.find(css).await;
+        let drawn = browser
+            .page
+            .execute(
+                "const e = document.querySelector(arguments[0]);
+                 return e.tagName === 'IMG' ? e.complete && e.naturalWidth > 0 : e.tagName === 'CANVAS' ? e.width > 300 : e.innerText.includes('lit');",
+                vec![serde_json::json!(css)],
+            );
+        assert!(drawn.await.is_ok());
+        browser.is_accessible(name).await;
+        browser.press("Close").await;
+    }
+    let css_row = row(&browser, "data.bin").await;
+    browser.click(&css_row).await;
+    browser.press("Look").await;
+    browser.says("There is no preview for this kind of file").await;
+    browser.close().await;
+}

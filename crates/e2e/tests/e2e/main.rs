@@ -1,0 +1,11 @@
+//! The real service on loopback, through its client, its network interface and its console.
+#![allow(clippy::disallowed_methods)]
+
+mod api;
+mod bad_input;
+mod browser;
+mod commands;
+mod console;
+mod disks;
+mod durability;
+mod support;

@@ -1,0 +1,191 @@
+//! A service of its own for each test, with an administrator and a connected computer.
+
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+use yellow_attic_client::{Client, api};
+
+pub const PASSWORD: &str = "lamp oil and fog";
+
+/// The built programs lie beside the tests.
+pub fn program(name: &str) -> PathBuf {
+    let mut dir = std::env::current_exe().unwrap();
+    dir.pop();
+    dir.pop();
+    dir.join(name)
+}
+
+pub struct Service {
+    pub child: Child,
+    pub address: String,
+    pub set_up_code: Option<String>,
+    pub data: PathBuf,
+    _dir: Option<tempfile::TempDir>,
+}
+
+impl Service {
+    /// Starts on a data folder; on a port that the system chooses.
+    pub fn start_in(data: &Path) -> Service {
+        let mut child = Command::new(program("yatticd"))
+            .args(["serve", "--listen", "127.0.0.1:0", "--log", "error", "--data"])
+            .arg(data)
+            .env_clear()
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let mut address = String::new();
+        let mut set_up_code = None;
+        // With an administrator there is nothing after this line.
+        let known = data.join("has-administrator").exists();
+        for line in lines.by_ref() {
+            let line = line.unwrap();
+            if let Some(a) = line.strip_prefix("Serving ") {
+                address = a.to_string();
+                if known {
+                    break;
+                }
+            }
+            if let Some((_, code)) = line.split_once("/set-up#") {
+                set_up_code = Some(code.to_string());
+                break;
+            }
+        }
+        assert!(!address.is_empty(), "the service did not start");
+        std::thread::spawn(move || lines.for_each(drop));
+        Service { child, address, set_up_code, data: data.to_path_buf(), _dir: None }
+    }
+
+    /// A new service in a folder of its own, without an administrator.
+    pub fn new() -> Service {
+        let dir = tempfile::tempdir().unwrap();
+        let service = Service::start_in(&dir.path().join("data"));
+        Service { _dir: Some(dir), ..service.into_parts() }
+    }
+
+    fn into_parts(self) -> Service {
+        self
+    }
+
+    /// Makes Ines the administrator.
+    pub async fn set_up(&mut self) {
+        let code = self.set_up_code.take().unwrap();
+        let body = api::SetUp {
+            code,
+            sign_in: "ines".into(),
+            display_name: "Ines Marrow".into(),
+            password: PASSWORD.into(),
+        };
+        Client::new(&self.address, None).unwrap().set_up(&body).await.unwrap();
+        std::fs::write(self.data.join("has-administrator"), b"").unwrap();
+    }
+
+    /// A client signed in as Ines, on a computer of its own.
+    pub async fn client(&self) -> Client {
+        let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "scanner room".into() };
+        let token = Client::new(&self.address, None).unwrap().connect(&asked).await.unwrap().token;
+        Client::new(&self.address, Some(&token)).unwrap()
+    }
+
+    /// Set up, with a client.
+    pub async fn ready() -> (Service, Client) {
+        let mut service = Service::new();
+        service.set_up().await;
+        let client = service.client().await;
+        (service, client)
+    }
+
+    /// Sends bytes as they are, and returns all that comes back.
+    pub fn raw(&self, request: &[u8]) -> String {
+        let mut line = TcpStream::connect(self.address.trim_start_matches("http://")).unwrap();
+        line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+        line.write_all(request).unwrap();
+        line.shutdown(std::net::Shutdown::Write).unwrap();
+        let mut answer = Vec::new();
+        let _ = line.read_to_end(&mut answer);
+        String::from_utf8_lossy(&answer).into_owned()
+    }
+
+    /// What lies in staging once nothing is under way.
+    pub fn staging_is_clean(&self) -> bool {
+        wait_for(|| std::fs::read_dir(self.data.join("staging")).unwrap().count() == 0)
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Waits for a condition, ten seconds at most.
+pub fn wait_for(mut condition: impl FnMut() -> bool) -> bool {
+    let begun = Instant::now();
+    while begun.elapsed() < Duration::from_secs(10) {
+        if condition() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    condition()
+}
+
+/// The client as a process, with a cleared environment and a home of its own.
+pub struct Yattic {
+    pub home: tempfile::TempDir,
+}
+
+impl Yattic {
+    pub fn new() -> Yattic {
+        Yattic { home: tempfile::tempdir().unwrap() }
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(program("yattic"));
+        command.args(arguments).env_clear().env("YATTIC_HOME", self.home.path()).env("TZ", "UTC").stdin(Stdio::null());
+        command
+    }
+
+    pub fn run(&self, arguments: &[&str]) -> Output {
+        self.command(arguments).output().unwrap()
+    }
+
+    /// Runs it; it must succeed. Returns what it printed.
+    pub fn ok(&self, arguments: &[&str]) -> String {
+        let done = self.run(arguments);
+        assert!(
+            done.status.success(),
+            "yattic {arguments:?}: {}{}",
+            String::from_utf8_lossy(&done.stdout),
+            String::from_utf8_lossy(&done.stderr)
+        );
+        String::from_utf8(done.stdout).unwrap()
+    }
+
+    /// Runs it; it must fail with this status. Returns what it said.
+    pub fn fails(&self, status: i32, arguments: &[&str]) -> String {
+        let done = self.run(arguments);
+        let said = String::from_utf8(done.stderr).unwrap();
+        assert_eq!(done.status.code(), Some(status), "yattic {arguments:?}: {said}");
+        said
+    }
+
+    /// Runs it with standard input. Returns what it printed.
+    pub fn fed(&self, arguments: &[&str], input: &[u8]) -> Output {
+        let mut child =
+            self.command(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(input).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    pub fn connect(&self, service: &Service) {
+        let done = self.fed(
+            &["connect", &service.address, "--sign-in", "ines", "--password-stdin", "--device", "front desk laptop"],
+            format!("{PASSWORD}\n").as_bytes(),
+        );
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+}
