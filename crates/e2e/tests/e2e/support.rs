@@ -61,12 +61,9 @@ impl Service {
     /// A new service in a folder of its own, without an administrator.
     pub fn new() -> Service {
         let dir = tempfile::tempdir().unwrap();
-        let service = Service::start_in(&dir.path().join("data"));
-        Service { _dir: Some(dir), ..service.into_parts() }
-    }
-
-    fn into_parts(self) -> Service {
-        self
+        let mut service = Service::start_in(&dir.path().join("data"));
+        service._dir = Some(dir);
+        service
     }
 
     /// Makes Ines the administrator.
