@@ -33,6 +33,8 @@ impl Service {
             .arg(data)
             .env_clear()
             .stdout(Stdio::piped())
+            // A service whose disk is taken away says much.
+            .stderr(Stdio::null())
             .spawn()
             .unwrap();
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
