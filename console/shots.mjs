@@ -75,7 +75,7 @@ for (const [name, shot] of Object.entries(pictures)) {
     await page.getByLabel("Sign-in name").fill("ines");
     await page.getByLabel("Password").fill(password);
     await page.getByRole("button", { name: "Sign in" }).click();
-    await page.getByRole("button", { name: "Account of" }).waitFor();
+    await page.getByRole("button", { name: "account of" }).waitFor();
   }
   await page.goto(address + shot.path);
   await page.waitForLoadState("networkidle");

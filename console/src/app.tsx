@@ -14,8 +14,9 @@ export function App() {
   const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome, refetchInterval: 60_000 });
   const signOut = useCallback(async () => {
     await api.signOut().catch(() => {});
-    queries.clear();
     await queries.refetchQueries({ queryKey: ["welcome"] });
+    // Nothing of the one who left stays for the next.
+    queries.removeQueries({ predicate: (q) => q.queryKey[0] !== "welcome" });
   }, [queries]);
 
   if (welcome.isPending) return <Loading />;

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -13,6 +13,14 @@ startTheme();
 setNonce(document.querySelector<HTMLMetaElement>("meta[name=style-nonce]")?.content ?? "");
 
 const queries = new QueryClient({
+  queryCache: new QueryCache({
+    // The sign-in ended meanwhile: the page follows.
+    onError: (error, query) => {
+      if (error instanceof Refusal && error.status === 401 && query.queryKey[0] !== "welcome") {
+        void queries.invalidateQueries({ queryKey: ["welcome"] });
+      }
+    },
+  }),
   defaultOptions: {
     queries: {
       // A refusal is an answer; only a broken line is worth asking again.

@@ -87,7 +87,11 @@ pub fn view_jpeg(purpose: &str) -> Vec<u8> {
             if (x - tower).abs() <= half && y > horizon - 170 && y < horizon - 14 {
                 let band = ((y - horizon + 170) / 39) % 2 == 0;
                 let shade = (x - tower) * 2;
-                c = if band { [226 - shade, 220 - shade, 206 - shade] } else { [158 - shade, 62 - shade, 46 - shade] };
+                c = if band {
+                    [226 - shade, 220 - shade, 206 - shade]
+                } else {
+                    [158 - shade, 62 - shade, 46 - shade]
+                };
             }
             if (x - tower).abs() <= 10 && y > horizon - 192 && y <= horizon - 170 {
                 c = [246, 214, 110];
@@ -129,7 +133,9 @@ pub fn pdf(title: &str, lines: &[String]) -> Vec<u8> {
     for offset in offsets {
         out.extend(format!("{offset:010} 00000 n \n").bytes());
     }
-    out.extend(format!("trailer << /Size {} /Root 1 0 R >>\nstartxref\n{xref}\n%%EOF\n", objects.len() + 1).bytes());
+    out.extend(
+        format!("trailer << /Size {} /Root 1 0 R >>\nstartxref\n{xref}\n%%EOF\n", objects.len() + 1).bytes(),
+    );
     out
 }
 
@@ -139,8 +145,12 @@ pub fn signal_wav(purpose: &str, seconds: u32) -> Vec<u8> {
     let rate = 8000;
     let (low, high) = (70 + dice.below(40) as u32, 140 + dice.below(90) as u32);
     let mut out = Cursor::new(Vec::new());
-    let spec =
-        hound::WavSpec { channels: 1, sample_rate: rate, bits_per_sample: 16, sample_format: hound::SampleFormat::Int };
+    let spec = hound::WavSpec {
+        channels: 1,
+        sample_rate: rate,
+        bits_per_sample: 16,
+        sample_format: hound::SampleFormat::Int,
+    };
     if let Ok(mut writer) = hound::WavWriter::new(&mut out, spec) {
         for n in 0..rate * seconds {
             let t = f64::from(n) / f64::from(rate);
@@ -181,7 +191,8 @@ const THINGS: [&str; 12] = [
     "sounding lead",
 ];
 const PLACES: [&str; 6] = ["lamp room", "stair 2", "store", "gallery", "boat house", "watch room"];
-const WEATHER: [&str; 6] = ["fog at six", "wind from the west", "clear", "heavy sea", "rain till noon", "snow showers"];
+const WEATHER: [&str; 6] =
+    ["fog at six", "wind from the west", "clear", "heavy sea", "rain till noon", "snow showers"];
 
 /// A list of things with numbers and places. CSV.
 pub fn inventory_csv(purpose: &str, rows: usize) -> Vec<u8> {
@@ -216,7 +227,11 @@ pub fn lines(purpose: &str, count: usize) -> Vec<String> {
     (0..count)
         .map(|n| {
             let (thing, place) = (dice.pick(&THINGS), dice.pick(&PLACES));
-            format!("{}. One {thing}, from the {place}, valued at {} in the year's list.", n + 1, 40 + dice.below(900))
+            format!(
+                "{}. One {thing}, from the {place}, valued at {} in the year's list.",
+                n + 1,
+                40 + dice.below(900)
+            )
         })
         .collect()
 }

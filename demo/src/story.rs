@@ -29,7 +29,8 @@ struct Museum {
 /// Tells the story.
 pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
     let clock = Arc::new(SetClock::at(now - (DAYS + 1) * DAY));
-    let engine = Engine::open(Options { clock: clock.clone(), background: false, ..Options::new(data) }).await?;
+    let engine =
+        Engine::open(Options { clock: clock.clone(), background: false, ..Options::new(data) }).await?;
     let mut museum = Museum {
         engine,
         clock,
@@ -100,12 +101,22 @@ impl Museum {
             (
                 "Collections",
                 "ines",
-                &[("tomas", Level::Edit), ("oona", Level::Edit), ("celia", Level::Edit), ("jonas", Level::View)],
+                &[
+                    ("tomas", Level::Edit),
+                    ("oona", Level::Edit),
+                    ("celia", Level::Edit),
+                    ("jonas", Level::View),
+                ],
             ),
             (
                 "Exhibition 2027",
                 "ines",
-                &[("oona", Level::Manage), ("bruno", Level::Edit), ("tomas", Level::Edit), ("felix", Level::Add)],
+                &[
+                    ("oona", Level::Manage),
+                    ("bruno", Level::Edit),
+                    ("tomas", Level::Edit),
+                    ("felix", Level::Add),
+                ],
             ),
             ("Visitor desk", "celia", &[("ines", Level::Add), ("dario", Level::Edit), ("ivy", Level::Edit)]),
             ("Board", "edda", &[("ines", Level::Edit), ("tomas", Level::View), ("hugo", Level::View)]),
@@ -115,12 +126,17 @@ impl Museum {
             let grants = people
                 .iter()
                 .map(|(who, level)| Grant {
-                    subject: if *who == "*" { Subject::Everyone } else { Subject::Account(self.account(who)) },
+                    subject: if *who == "*" {
+                        Subject::Everyone
+                    } else {
+                        Subject::Account(self.account(who))
+                    },
                     level: *level,
                 })
                 .collect();
             let owner = self.account(owner);
-            let new = NewShelf { kind: ShelfKind::Shared, name: Name::new(name)?, owner: Some(owner), grants };
+            let new =
+                NewShelf { kind: ShelfKind::Shared, name: Name::new(name)?, owner: Some(owner), grants };
             let shelf = self.engine.make_shelf(&self.actor("ines"), new).await?;
             self.nodes.insert(format!("{name}:"), shelf.root);
         }
@@ -150,15 +166,20 @@ impl Museum {
         let parent = self.folder(who, folder).await?;
         let staged = self.engine.stage_small(bytes)?;
         let at = self.engine.now_ms();
-        let done =
-            self.engine.put(&self.actor(who), parent, Name::new(name)?, staged, at, Conditions::default()).await?;
+        let done = self
+            .engine
+            .put(&self.actor(who), parent, Name::new(name)?, staged, at, Conditions::default())
+            .await?;
         let node = done.row.map(|r| r.node).unwrap_or_default();
         self.nodes.insert(file_key(folder, name), node);
         Ok(())
     }
 
     fn file(&self, folder: &str, name: &str) -> Result<NodeId, Failure> {
-        self.nodes.get(&file_key(folder, name)).copied().ok_or_else(|| format!("no file {folder}/{name}").into())
+        self.nodes
+            .get(&file_key(folder, name))
+            .copied()
+            .ok_or_else(|| format!("no file {folder}/{name}").into())
     }
 
     async fn remove(&mut self, who: &str, folder: &str, name: &str) -> Result<(), Failure> {
@@ -167,7 +188,14 @@ impl Museum {
         Ok(())
     }
 
-    async fn rename(&mut self, who: &str, folder: &str, name: &str, to_folder: &str, to: &str) -> Result<(), Failure> {
+    async fn rename(
+        &mut self,
+        who: &str,
+        folder: &str,
+        name: &str,
+        to_folder: &str,
+        to: &str,
+    ) -> Result<(), Failure> {
         let node = self.file(folder, name)?;
         let parent = self.folder(who, to_folder).await?;
         self.engine
@@ -183,7 +211,13 @@ impl Museum {
         for year in [1896, 1911, 1923] {
             for page in 1..=40 {
                 let name = format!("logbook-{year}-p{page:03}.png");
-                self.put("scanner room", &format!("Collections:Logbooks/{year}"), &name, files::page_png(&name)).await?;
+                self.put(
+                    "scanner room",
+                    &format!("Collections:Logbooks/{year}"),
+                    &name,
+                    files::page_png(&name),
+                )
+                .await?;
             }
         }
         self.at(DAYS - 1, 10);
@@ -196,12 +230,15 @@ impl Museum {
             let bytes = files::pdf(&format!("Loan agreement {n}"), &files::lines(&name, 12));
             self.put("tomas", "Collections:Loan agreements", &name, bytes).await?;
         }
-        for (name, rows) in [("inventory-2024.csv", 340), ("inventory-2025.csv", 420), ("inventory-2026.csv", 460)] {
+        for (name, rows) in
+            [("inventory-2024.csv", 340), ("inventory-2025.csv", 420), ("inventory-2026.csv", 460)]
+        {
             self.put("tomas", "Collections:", name, files::inventory_csv(name, rows)).await?;
         }
         self.put("ines", "Collections:", "fog-signal-1958.wav", files::signal_wav("1958", 12)).await?;
         self.put("ines", "Collections:Sound", "fog-signal-1931.wav", files::signal_wav("1931", 8)).await?;
-        self.put("ines", "Collections:Sound", "keeper-speaks-1962.wav", files::signal_wav("1962", 20)).await?;
+        self.put("ines", "Collections:Sound", "keeper-speaks-1962.wav", files::signal_wav("1962", 20))
+            .await?;
         let valuation = files::pdf("Insurance valuation", &files::lines("valuation", 24));
         self.put("tomas", "Collections:", "insurance-valuation.pdf", valuation).await?;
         self.at(DAYS - 2, 11);
@@ -233,12 +270,24 @@ impl Museum {
             let name = format!("shift-{n:02}.md");
             self.put("greta", "Volunteers:Shifts", &name, files::notes_md(&format!("Shift {n}"), 2)).await?;
         }
-        let homes: [(&str, &str, usize); 6] =
-            [("ines", "Drafts", 14), ("tomas", "Letters", 10), ("oona", "Ideas", 12), ("bruno", "Sketches", 9), ("celia", "Rotas", 8), ("edda", "Notes", 7)];
+        let homes: [(&str, &str, usize); 6] = [
+            ("ines", "Drafts", 14),
+            ("tomas", "Letters", 10),
+            ("oona", "Ideas", 12),
+            ("bruno", "Sketches", 9),
+            ("celia", "Rotas", 8),
+            ("edda", "Notes", 7),
+        ];
         for (who, folder, count) in homes {
             for n in 1..=count {
                 let name = format!("{}-{n:02}.md", folder.to_lowercase());
-                self.put(who, &format!("{who}:{folder}"), &name, files::notes_md(&format!("{folder} {n}"), 3)).await?;
+                self.put(
+                    who,
+                    &format!("{who}:{folder}"),
+                    &name,
+                    files::notes_md(&format!("{folder} {n}"), 3),
+                )
+                .await?;
             }
         }
         Ok(())
@@ -274,7 +323,13 @@ impl Museum {
             }
             1 => {
                 let rows = 460 + (DAYS - ago) as usize;
-                self.put("front desk laptop", "Collections:", "inventory-2026.csv", files::inventory_csv("inventory-2026.csv", rows)).await
+                self.put(
+                    "front desk laptop",
+                    "Collections:",
+                    "inventory-2026.csv",
+                    files::inventory_csv("inventory-2026.csv", rows),
+                )
+                .await
             }
             2 | 3 => {
                 let (title, name) = *self.dice.pick(&[
@@ -296,7 +351,13 @@ impl Museum {
             }
             6 => {
                 let name = format!("handover-{ago:02}.md");
-                self.put("dario", "Visitor desk:Handovers", &name, files::notes_md(&format!("Handover {ago}"), 2)).await
+                self.put(
+                    "dario",
+                    "Visitor desk:Handovers",
+                    &name,
+                    files::notes_md(&format!("Handover {ago}"), 2),
+                )
+                .await
             }
             7 => {
                 let name = format!("idea-{ago:02}.md");
@@ -330,8 +391,9 @@ impl Museum {
     /// The week that ends today.
     async fn last_days(&mut self) -> Result<(), Failure> {
         self.at(6, 10);
-        let batch: Vec<_> =
-            (1..=12).map(|n| (format!("scan-{n:02}.png"), files::page_png(&format!("batch 7 {n}")))).collect();
+        let batch: Vec<_> = (1..=12)
+            .map(|n| (format!("scan-{n:02}.png"), files::page_png(&format!("batch 7 {n}"))))
+            .collect();
         self.put("scanner room", "Collections:", "scans-batch-07.zip", files::batch_zip(&batch)).await?;
         self.at(5, 11);
         for n in [3, 5, 8] {
@@ -347,7 +409,15 @@ impl Museum {
         .await?;
         self.at(4, 15);
         let shifts = self.folder("greta", "Volunteers:Shifts").await?;
-        let past = self.engine.copy(&self.actor("greta"), shifts, *self.nodes.get("Volunteers:").ok_or("no shelf")?, Name::new("Shifts of the season")?).await?;
+        let past = self
+            .engine
+            .copy(
+                &self.actor("greta"),
+                shifts,
+                *self.nodes.get("Volunteers:").ok_or("no shelf")?,
+                Name::new("Shifts of the season")?,
+            )
+            .await?;
         debug_assert!(past.created);
         self.at(3, 9);
         self.remove("tomas", "Collections:", "inventory-2024.csv").await?;
@@ -370,7 +440,13 @@ impl Museum {
         self.clock.set(self.now - 95 * 60_000);
         self.put("oona", "Collections:", "caption-texts.md", files::notes_md("Caption texts", 9)).await?;
         self.clock.set(self.now - 40 * 60_000);
-        self.put("celia", "Visitor desk:Handovers", "handover-today.md", files::notes_md("Handover of today", 3)).await?;
+        self.put(
+            "celia",
+            "Visitor desk:Handovers",
+            "handover-today.md",
+            files::notes_md("Handover of today", 3),
+        )
+        .await?;
         Ok(())
     }
 }

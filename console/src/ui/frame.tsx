@@ -81,7 +81,7 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
             trigger={
               <button
                 type="button"
-                aria-label={`Account of ${me.display_name}`}
+                aria-label={`${initials}, account of ${me.display_name}`}
                 className="size-8 rounded-full bg-gold-wash text-[13px] font-bold text-ink"
               >
                 {initials}

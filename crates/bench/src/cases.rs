@@ -96,7 +96,13 @@ fn line(what: &str, ours: f64, peer: f64, unit: &str, ratio: f64, reach: &str) {
 }
 
 impl Measured {
-    fn take(data: &Path, disk: &Path, nginx: &Nginx, on: &dyn Fn(&str) -> bool, paired: bool) -> Result<Measured, Failure> {
+    fn take(
+        data: &Path,
+        disk: &Path,
+        nginx: &Nginx,
+        on: &dyn Fn(&str) -> bool,
+        paired: bool,
+    ) -> Result<Measured, Failure> {
         let service = Service::start(data)?;
         let mut m = Measured::default();
         if on("large") || on("scale") {
@@ -135,7 +141,14 @@ impl Measured {
     fn compare(&self, large: &Measured) {
         for (name, small) in &self.figures {
             if let Some((_, big)) = large.figures.iter().find(|(n, _)| n == name) {
-                line(&format!("{name}: 1,000,000 files against 10,000"), *big, *small, "", big / small, "at least 0.8");
+                line(
+                    &format!("{name}: 1,000,000 files against 10,000"),
+                    *big,
+                    *small,
+                    "",
+                    big / small,
+                    "at least 0.8",
+                );
             }
         }
     }
@@ -144,7 +157,8 @@ impl Measured {
         let source = disk.join("source.bin");
         if !source.exists() {
             let mut file = std::fs::File::create(&source)?;
-            let block: Vec<u8> = (0..1 << 20).map(|i: u32| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+            let block: Vec<u8> =
+                (0..1 << 20).map(|i: u32| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
             for n in 0..1024u32 {
                 let mut block = block.clone();
                 block[..4].copy_from_slice(&n.to_le_bytes());
@@ -179,11 +193,24 @@ impl Measured {
                 ratios.push(them.as_secs_f64() / us.as_secs_f64());
             }
             // The same room for every run.
-            service.json("DELETE", &format!("/api/v1/nodes/{}", serde_json::from_slice::<serde_json::Value>(&body)?["id"]), "").ok();
+            service
+                .json(
+                    "DELETE",
+                    &format!("/api/v1/nodes/{}", serde_json::from_slice::<serde_json::Value>(&body)?["id"]),
+                    "",
+                )
+                .ok();
         }
         self.keep("1 GiB by PUT", median(ours.clone()));
         if paired {
-            line("1 GiB by PUT, durable; against read, hash, write, sync", median(ours), median(bare), "GiB/s", median(ratios), "at least 0.75");
+            line(
+                "1 GiB by PUT, durable; against read, hash, write, sync",
+                median(ours),
+                median(bare),
+                "GiB/s",
+                median(ratios),
+                "at least 0.75",
+            );
         }
         Ok(())
     }
@@ -220,7 +247,14 @@ impl Measured {
         }
         self.keep("1 GiB by GET", median(ours.clone()));
         if paired {
-            line("1 GiB by GET, signed in; against a static server", median(ours), median(theirs), "GiB/s", median(ratios), "at least 0.7");
+            line(
+                "1 GiB by GET, signed in; against a static server",
+                median(ours),
+                median(theirs),
+                "GiB/s",
+                median(ratios),
+                "at least 0.7",
+            );
         }
         Ok(())
     }
@@ -235,22 +269,34 @@ impl Measured {
         for run in 0..PAIRS {
             let folder = format!("small-{run}");
             let home = service.json("GET", "/api/v1/place?path=home:/", "")?["node"]["id"].to_string();
-            service.json("POST", &format!("/api/v1/nodes/{home}/folders"), &format!(r#"{{"name":"{folder}"}}"#))?;
+            service.json(
+                "POST",
+                &format!("/api/v1/nodes/{home}/folders"),
+                &format!(r#"{{"name":"{folder}"}}"#),
+            )?;
             let us = many(service.at, 16, 5000, &|n| {
                 (service.head("PUT", &format!("/api/v1/files/home/{folder}/f{n}"), 8192), body(n))
             })?;
             ours.push(us);
             if paired {
                 std::fs::create_dir_all(nginx.root.join(&folder))?;
-                let them =
-                    many(nginx.at, 16, 5000, &|n| (Nginx::head("PUT", &format!("/{folder}/f{n}"), 8192), body(n)))?;
+                let them = many(nginx.at, 16, 5000, &|n| {
+                    (Nginx::head("PUT", &format!("/{folder}/f{n}"), 8192), body(n))
+                })?;
                 theirs.push(them);
                 ratios.push(us / them);
             }
         }
         self.keep("8 KiB by PUT", median(ours.clone()) / 1000.0);
         if paired {
-            line("8 KiB by PUT, durable; against DAV without any sync", median(ours) / 1000.0, median(theirs) / 1000.0, "k/s", median(ratios), "at least 0.35");
+            line(
+                "8 KiB by PUT, durable; against DAV without any sync",
+                median(ours) / 1000.0,
+                median(theirs) / 1000.0,
+                "k/s",
+                median(ratios),
+                "at least 0.35",
+            );
         }
         Ok(())
     }
@@ -259,7 +305,10 @@ impl Measured {
         let (mut ours, mut theirs, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..PAIRS {
             let us = many(service.at, 32, 40_000, &|n| {
-                (service.head("GET", &format!("/api/v1/files/home/small-0/f{}", (n * 7919) % 5000), 0), Vec::new())
+                (
+                    service.head("GET", &format!("/api/v1/files/home/small-0/f{}", (n * 7919) % 5000), 0),
+                    Vec::new(),
+                )
             })?;
             ours.push(us);
             if paired {
@@ -272,14 +321,22 @@ impl Measured {
         }
         self.keep("8 KiB by GET", median(ours.clone()) / 1000.0);
         if paired {
-            line("8 KiB by GET, signed in; against a static server", median(ours) / 1000.0, median(theirs) / 1000.0, "k/s", median(ratios), "at least 0.35");
+            line(
+                "8 KiB by GET, signed in; against a static server",
+                median(ours) / 1000.0,
+                median(theirs) / 1000.0,
+                "k/s",
+                median(ratios),
+                "at least 0.35",
+            );
         }
         Ok(())
     }
 
     fn list(&mut self, service: &Service, disk: &Path, paired: bool) -> Result<(), Failure> {
         let home = service.json("GET", "/api/v1/place?path=home:/", "")?["node"]["id"].to_string();
-        let made = service.json("POST", &format!("/api/v1/nodes/{home}/folders"), r#"{"name":"ten-thousand"}"#)?;
+        let made =
+            service.json("POST", &format!("/api/v1/nodes/{home}/folders"), r#"{"name":"ten-thousand"}"#)?;
         let node = made["id"].to_string();
         many(service.at, 16, 10_000, &|n| {
             (service.head("PUT", &format!("/api/v1/nodes/{node}/files/entry-{n}.txt"), 8), vec![b'x'; 8])
@@ -322,7 +379,14 @@ impl Measured {
         }
         self.keep("lists of 10,000 a second", 1000.0 / median(ours.clone()));
         if paired {
-            line("listing 10,000 entries, all pages; against ls -l", median(ours), median(theirs), "ms", median(ratios), "at most 1.5");
+            line(
+                "listing 10,000 entries, all pages; against ls -l",
+                median(ours),
+                median(theirs),
+                "ms",
+                median(ratios),
+                "at most 1.5",
+            );
         }
         Ok(())
     }
@@ -360,7 +424,11 @@ fn rename(service: &Service, small: bool) -> Result<(), Failure> {
     // A folder of 100,000 files: a hundred of the thousands.
     for f in 0..100 {
         let place = service.json("GET", &format!("/api/v1/place?path=home:/folder-{f:04}"), "")?;
-        service.json("PATCH", &format!("/api/v1/nodes/{}", place["node"]["id"]), &format!(r#"{{"parent":{}}}"#, top["id"]))?;
+        service.json(
+            "PATCH",
+            &format!("/api/v1/nodes/{}", place["node"]["id"]),
+            &format!(r#"{{"parent":{}}}"#, top["id"]),
+        )?;
     }
     let file = service.json("GET", "/api/v1/place?path=home:/folder-0500/file-0001.txt", "")?;
     let mut ratios = Vec::new();
@@ -377,7 +445,14 @@ fn rename(service: &Service, small: bool) -> Result<(), Failure> {
         theirs.push(one);
         ratios.push(folder / one);
     }
-    line("renaming a folder of 100,000 files; against one file", median(ours), median(theirs), "ms", median(ratios), "at most 1.5");
+    line(
+        "renaming a folder of 100,000 files; against one file",
+        median(ours),
+        median(theirs),
+        "ms",
+        median(ratios),
+        "at most 1.5",
+    );
     Ok(())
 }
 
@@ -393,6 +468,13 @@ fn start(disk: &Path, big: &Path) -> Result<(), Failure> {
         service.stop()?;
     }
     let (large, empty) = (median(large), median(empty));
-    line("start on 1,000,000 files; against an empty store", large, empty, "s", large / empty, "at most 0.5 s more");
+    line(
+        "start on 1,000,000 files; against an empty store",
+        large,
+        empty,
+        "s",
+        large / empty,
+        "at most 0.5 s more",
+    );
     Ok(())
 }

@@ -15,7 +15,9 @@ pub struct Disk {
 pub fn run(program: &str, arguments: &[&str]) -> Result<String, Failure> {
     let done = Command::new(program).args(arguments).output().map_err(|e| format!("{program}: {e}"))?;
     if !done.status.success() {
-        return Err(format!("{program} {}: {}", arguments.join(" "), String::from_utf8_lossy(&done.stderr)).into());
+        return Err(
+            format!("{program} {}: {}", arguments.join(" "), String::from_utf8_lossy(&done.stderr)).into()
+        );
     }
     Ok(String::from_utf8_lossy(&done.stdout).into_owned())
 }
@@ -27,7 +29,10 @@ impl Disk {
         std::fs::create_dir_all(&at)?;
         std::fs::File::create(&image)?.set_len(24 << 30)?;
         let (image_text, at_text) = (image.display().to_string(), at.display().to_string());
-        run("mkfs.ext4", &["-q", "-N", "3000000", "-E", "lazy_itable_init=0,lazy_journal_init=0", &image_text])?;
+        run(
+            "mkfs.ext4",
+            &["-q", "-N", "3000000", "-E", "lazy_itable_init=0,lazy_journal_init=0", &image_text],
+        )?;
         run("mount", &["-o", "loop", &image_text, &at_text])?;
         Ok(Disk { image, at })
     }

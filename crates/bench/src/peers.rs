@@ -28,7 +28,15 @@ impl Service {
         let at: SocketAddr = format!("127.0.0.1:{port}").parse()?;
         let begun = Instant::now();
         let mut child = Command::new(beside("yatticd")?)
-            .args(["serve", "--data", &data.display().to_string(), "--listen", &at.to_string(), "--log", "error"])
+            .args([
+                "serve",
+                "--data",
+                &data.display().to_string(),
+                "--listen",
+                &at.to_string(),
+                "--log",
+                "error",
+            ])
             .stdout(Stdio::piped())
             .spawn()?;
         let out = child.stdout.take().ok_or("no output")?;
@@ -64,7 +72,9 @@ impl Service {
             let (status, body) = json(
                 &mut line,
                 "/set-up",
-                format!(r#"{{"code":"{code}","sign_in":"bench","display_name":"Bench","password":"{PASSWORD}"}}"#),
+                format!(
+                    r#"{{"code":"{code}","sign_in":"bench","display_name":"Bench","password":"{PASSWORD}"}}"#
+                ),
             )?;
             if status != 201 {
                 return Err(format!("set-up: {}", String::from_utf8_lossy(&body)).into());
@@ -110,7 +120,9 @@ impl Service {
         let of = |name: &str| {
             text.lines()
                 .find_map(|l| l.strip_prefix(name))
-                .and_then(|l| l.trim_start_matches(':').trim().split(' ').next().and_then(|n| n.parse::<u64>().ok()))
+                .and_then(|l| {
+                    l.trim_start_matches(':').trim().split(' ').next().and_then(|n| n.parse::<u64>().ok())
+                })
                 .unwrap_or(0)
                 * 1024
         };

@@ -25,8 +25,9 @@ pub fn file() -> Result<PathBuf, Failure> {
         .map(PathBuf::from)
         .or_else(|| std::env::var_os("XDG_CONFIG_HOME").map(|d| PathBuf::from(d).join("yattic")))
         .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".config/yattic")));
-    base.map(|b| b.join("connection.toml"))
-        .ok_or_else(|| Failure::failed("there is no home folder", "Set YATTIC_HOME to a folder for yattic's settings."))
+    base.map(|b| b.join("connection.toml")).ok_or_else(|| {
+        Failure::failed("there is no home folder", "Set YATTIC_HOME to a folder for yattic's settings.")
+    })
 }
 
 /// Reads it.
@@ -35,12 +36,20 @@ pub fn load() -> Result<Connection, Failure> {
     let text = match fs::read_to_string(&path) {
         Ok(text) => text,
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Failure::failed("this computer is not connected", "Connect it with: yattic connect ADDRESS"));
+            return Err(Failure::failed(
+                "this computer is not connected",
+                "Connect it with: yattic connect ADDRESS",
+            ));
         }
-        Err(e) => return Err(Failure::failed(format!("{}: {e}", path.display()), "See that the file can be read.")),
+        Err(e) => {
+            return Err(Failure::failed(format!("{}: {e}", path.display()), "See that the file can be read."));
+        }
     };
     toml::from_str(&text).map_err(|e| {
-        Failure::failed(format!("{}: {}", path.display(), e.message()), "Connect again with: yattic connect ADDRESS")
+        Failure::failed(
+            format!("{}: {}", path.display(), e.message()),
+            "Connect again with: yattic connect ADDRESS",
+        )
     })
 }
 
@@ -88,7 +97,8 @@ pub fn normalised(path: &str) -> Result<String, Failure> {
 
 /// Splits a remote place into its folder and its last name.
 pub fn split(path: &str) -> Result<(String, Option<String>), Failure> {
-    let mut parsed = yellow_attic_core::ShelfPath::parse(path).map_err(|e| Failure::usage(e.to_string(), e.remedy()))?;
+    let mut parsed =
+        yellow_attic_core::ShelfPath::parse(path).map_err(|e| Failure::usage(e.to_string(), e.remedy()))?;
     let name = parsed.names.pop().map(String::from);
     Ok((parsed.to_string(), name))
 }
@@ -103,7 +113,9 @@ pub async fn target(client: &Client, path: &str, usual: &str) -> Result<(i64, St
     let (folder, name) = split(path)?;
     let folder = place(client, &folder, None).await?;
     match name {
-        Some(name) if folder.node.kind == api::Kind::Folder && !path.ends_with('/') => Ok((folder.node.id, name)),
+        Some(name) if folder.node.kind == api::Kind::Folder && !path.ends_with('/') => {
+            Ok((folder.node.id, name))
+        }
         Some(name) if path.ends_with('/') => {
             Err(Failure::failed(format!("there is no folder \"{name}\""), "Make it first with yattic mkdir."))
         }

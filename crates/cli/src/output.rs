@@ -19,7 +19,10 @@ impl Output {
     /// Prints an object of the API, if JSON is wanted. Returns whether it did.
     pub fn object(self, value: &impl serde::Serialize) -> Result<bool, Failure> {
         if self.json {
-            println!("{}", serde_json::to_string_pretty(value).map_err(|e| Failure::failed(e.to_string(), ""))?);
+            println!(
+                "{}",
+                serde_json::to_string_pretty(value).map_err(|e| Failure::failed(e.to_string(), ""))?
+            );
         }
         Ok(self.json)
     }
@@ -142,9 +145,7 @@ pub fn read_ms(text: &str) -> Option<i64> {
 /// A moment's token as it is; a time as people write it, to RFC 3339: `2026-11-02`,
 /// `2026-11-02 16:20`, in this computer's zone.
 pub fn moment(text: &str) -> Result<String, Failure> {
-    let token = text.len() > 1
-        && text.starts_with('m')
-        && text[1..].bytes().all(|b| b.is_ascii_hexdigit());
+    let token = text.len() > 1 && text.starts_with('m') && text[1..].bytes().all(|b| b.is_ascii_hexdigit());
     if token || text.parse::<Timestamp>().is_ok() {
         return Ok(text.to_string());
     }
@@ -170,8 +171,9 @@ pub fn moment(text: &str) -> Result<String, Failure> {
 /// Prints columns, each as wide as its widest cell; `right`: which are flush right.
 pub fn table(rows: &[Vec<String>], right: &[usize]) {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let widths: Vec<usize> =
-        (0..columns).map(|c| rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count()).max().unwrap_or(0)).collect();
+    let widths: Vec<usize> = (0..columns)
+        .map(|c| rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count()).max().unwrap_or(0))
+        .collect();
     for row in rows {
         let mut text = String::new();
         for (c, cell) in row.iter().enumerate() {

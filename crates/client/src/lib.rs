@@ -249,7 +249,14 @@ impl Client {
     }
 
     /// Puts a file into a folder. The answer comes when it is on the disk.
-    pub async fn put(&self, parent: i64, name: &str, modified: Option<&str>, when: &When, body: Body) -> Result<api::Node> {
+    pub async fn put(
+        &self,
+        parent: i64,
+        name: &str,
+        modified: Option<&str>,
+        when: &When,
+        body: Body,
+    ) -> Result<api::Node> {
         let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });
         let mut call = self.call(Method::PUT, &format!("/nodes/{parent}/files/{}{query}", encode(name)));
         if let Some(length) = body.length {

@@ -46,10 +46,9 @@ impl PathError {
     /// What to do about it.
     pub fn remedy(&self) -> String {
         match self {
-            PathError::NoShelf(text) => format!(
-                "Write it as shelf:/path, for example home:/{}.",
-                text.trim_start_matches('/')
-            ),
+            PathError::NoShelf(text) => {
+                format!("Write it as shelf:/path, for example home:/{}.", text.trim_start_matches('/'))
+            }
             PathError::Name { source, .. } => source.remedy(),
             PathError::TooDeep(_) => "Move the folder nearer to the top of the shelf.".into(),
         }

@@ -110,9 +110,7 @@ pub fn plan_move(mover: Mover, occupant: Option<Occupant>, left: Option<Left>, r
     match occupant {
         Some(there) if there.node == mover.node => MovePlan::Nothing,
         Some(_) if !replace => MovePlan::Taken,
-        Some(there) if there.kind == Kind::Folder || mover.kind == Kind::Folder => {
-            MovePlan::FolderInTheWay
-        }
+        Some(there) if there.kind == Kind::Folder || mover.kind == Kind::Folder => MovePlan::FolderInTheWay,
         Some(there) => MovePlan::Onto(there.node),
         None => match left {
             Some(left) if mover.kind == Kind::File && mover.fresh && left.node != mover.node => {

@@ -103,13 +103,19 @@ const ALWAYS: [(HeaderName, &str); 5] = [
 pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig) {
     move |app: &mut web::ServiceConfig| {
         app.app_data(state)
-            .app_data(web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| unreadable("body", &e)))
+            .app_data(
+                web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| unreadable("body", &e)),
+            )
             .app_data(web::QueryConfig::default().error_handler(|e, _| unreadable("query", &e)))
-            .app_data(web::PathConfig::default().error_handler(|_, _| Refusal::not_found("The address").into()))
+            .app_data(
+                web::PathConfig::default().error_handler(|_, _| Refusal::not_found("The address").into()),
+            )
             .route("/healthz", web::get().to(healthz))
             .route("/readyz", web::get().to(readyz))
             .route("/api/openapi.json", web::get().to(api::openapi))
-            .service(web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)))
+            .service(
+                web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
+            )
             .service(web::scope("/api").default_service(web::route().to(no_such_route)))
             .default_service(web::get().to(console::page));
     }
@@ -135,7 +141,10 @@ pub async fn around(
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
-        headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"));
+        headers.insert(
+            header::CONTENT_SECURITY_POLICY,
+            HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"),
+        );
     }
     if https {
         headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
@@ -155,7 +164,13 @@ pub async fn around(
 }
 
 async fn no_such_route() -> Refusal {
-    Refusal::new(404, "no_such_route", "No such route", "The API has no such route.", "See /api/openapi.json.")
+    Refusal::new(
+        404,
+        "no_such_route",
+        "No such route",
+        "The API has no such route.",
+        "See /api/openapi.json.",
+    )
 }
 
 impl actix_web::Responder for Refusal {
@@ -180,6 +195,8 @@ async fn readyz(state: web::Data<State>) -> HttpResponse {
     }
     match state.engine.trouble().or_else(|| state.engine.check_room(0).err()) {
         None => HttpResponse::Ok().content_type("text/plain").body("ready\n"),
-        Some(e) => HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("read only: {e}\n")),
+        Some(e) => {
+            HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("read only: {e}\n"))
+        }
     }
 }

@@ -130,12 +130,8 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
     let principal =
         if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
     let Some(Principal { account, device }) = principal else { return Err(not_signed_in()) };
-    let actor = Actor {
-        account: Some(account.id),
-        device,
-        who: account.sign_in.as_str().into(),
-        from: from.into(),
-    };
+    let actor =
+        Actor { account: Some(account.id), device, who: account.sign_in.as_str().into(), from: from.into() };
     let who = Who { account: Arc::new(account), actor, token };
     state.known.put(token, who.clone(), now);
     Ok(who)
@@ -199,7 +195,13 @@ pub fn new_secret() -> Result<String, Refusal> {
     let mut bytes = [0u8; 32];
     getrandom::fill(&mut bytes).map_err(|e| {
         tracing::error!(error = %e, "no randomness");
-        Refusal::new(500, "internal", "The service failed", "The machine gives no random numbers.", "See its log.")
+        Refusal::new(
+            500,
+            "internal",
+            "The service failed",
+            "The machine gives no random numbers.",
+            "See its log.",
+        )
     })?;
     Ok(yellow_attic_store::disk::hex(&bytes))
 }
@@ -213,7 +215,13 @@ pub fn hash_secret(secret: &str) -> [u8; 32] {
 pub fn hash_password(password: &str) -> Result<String, Refusal> {
     Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()).map_err(|e| {
         tracing::error!(error = %e, "a password could not be hashed");
-        Refusal::new(500, "internal", "The service failed", "The password could not be hashed.", "See the log.")
+        Refusal::new(
+            500,
+            "internal",
+            "The service failed",
+            "The password could not be hashed.",
+            "See the log.",
+        )
     })
 }
 
@@ -286,7 +294,12 @@ pub async fn check_password(
         }
         _ => {
             state.guessing.failed(key, now);
-            let actor = Actor { account: None, device: None, who: "nobody".into(), from: from(request, state).into() };
+            let actor = Actor {
+                account: None,
+                device: None,
+                who: "nobody".into(),
+                from: from(request, state).into(),
+            };
             state.engine.note(&actor, "sign-in refused", None, &sign_in, "").await?;
             Err(Refusal::new(
                 401,

@@ -123,7 +123,11 @@ pub fn read(
         }
     };
     let listen: SocketAddr = of("listen").parse().map_err(|_| {
-        wrong("listen", "not an address and port", "Write it like 127.0.0.1:7460, or [::]:7460 for every interface.")
+        wrong(
+            "listen",
+            "not an address and port",
+            "Write it like 127.0.0.1:7460, or [::]:7460 for every interface.",
+        )
     })?;
     let public_address = match of("public_address").trim_end_matches('/') {
         "" => None,
@@ -144,10 +148,12 @@ pub fn read(
         .filter(|t| !t.is_empty())
         .map(str::parse)
         .collect::<Result<Vec<IpAddr>, _>>()
-        .map_err(|_| wrong("trusted_proxies", "not a list of addresses", "Write it like 127.0.0.1, 10.0.0.2."))?;
-    let largest_file = read_size(&of("largest_file"))
-        .filter(|n| *n > 0)
-        .ok_or_else(|| wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes."))?;
+        .map_err(|_| {
+            wrong("trusted_proxies", "not a list of addresses", "Write it like 127.0.0.1, 10.0.0.2.")
+        })?;
+    let largest_file = read_size(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
+        wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
+    })?;
     let log = of("log");
     if !["error", "warn", "info", "debug"].contains(&log.as_str()) {
         return Err(wrong("log", "not a level", "Choose error, warn, info or debug."));
@@ -235,7 +241,9 @@ mod tests {
 
     #[test]
     fn flags_win_over_the_environment_and_each_value_knows_its_source() {
-        let c = with(&[("YATTIC_LISTEN", "0.0.0.0:1"), ("YATTIC_LOG", "debug")], &[("listen", "127.0.0.1:2")]).unwrap();
+        let c =
+            with(&[("YATTIC_LISTEN", "0.0.0.0:1"), ("YATTIC_LOG", "debug")], &[("listen", "127.0.0.1:2")])
+                .unwrap();
         assert_eq!(c.listen.port(), 2);
         let source = |k| c.sources.iter().find(|s| s.key == k).unwrap().source.clone();
         assert_eq!(source("listen"), "flag --listen");

@@ -39,14 +39,19 @@ fn safe_type(name: &str) -> Option<&'static str> {
         "flac" => "audio/flac",
         "mp4" => "video/mp4",
         "webm" => "video/webm",
-        "txt" | "md" | "csv" | "log" | "json" | "toml" | "yaml" | "yml" | "ini" | "rs" | "py" | "c" | "h" | "sh"
-        | "sql" | "tex" | "srt" => "text/plain; charset=utf-8",
+        "txt" | "md" | "csv" | "log" | "json" | "toml" | "yaml" | "yml" | "ini" | "rs" | "py" | "c" | "h"
+        | "sh" | "sql" | "tex" | "srt" => "text/plain; charset=utf-8",
         _ => return None,
     })
 }
 
 /// Answers with the bytes of a state.
-pub async fn answer(request: &HttpRequest, state: &State, who: &Who, row: &Row) -> Result<HttpResponse, Refusal> {
+pub async fn answer(
+    request: &HttpRequest,
+    state: &State,
+    who: &Who,
+    row: &Row,
+) -> Result<HttpResponse, Refusal> {
     // A service worker would keep answering in our origin's name.
     if request.headers().contains_key("service-worker") {
         return Err(Refusal::new(
@@ -88,7 +93,8 @@ pub async fn answer(request: &HttpRequest, state: &State, who: &Who, row: &Row) 
     };
     let mut answer = if partial { HttpResponse::PartialContent() } else { HttpResponse::Ok() };
     let kind = safe_type(row.name());
-    let disposition = if kind.is_some() && !request.query_string().contains("download") { "inline" } else { "attachment" };
+    let disposition =
+        if kind.is_some() && !request.query_string().contains("download") { "inline" } else { "attachment" };
     answer
         .insert_header((header::ETAG, tag))
         .insert_header((header::ACCEPT_RANGES, "bytes"))
@@ -113,9 +119,9 @@ pub async fn answer(request: &HttpRequest, state: &State, who: &Who, row: &Row) 
     if length <= SMALL {
         let bytes = match read_cached(&file, from, length as usize) {
             Some(bytes) => Ok(bytes),
-            None => web::block(move || read_at(&file, from, length as usize)).await.unwrap_or_else(|_| {
-                Err(std::io::Error::other("stopping"))
-            }),
+            None => web::block(move || read_at(&file, from, length as usize))
+                .await
+                .unwrap_or_else(|_| Err(std::io::Error::other("stopping"))),
         };
         let bytes = bytes.map_err(|e| unreadable(&row, &e))?;
         return Ok(answer.body(bytes));
@@ -192,7 +198,11 @@ async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result<Byt
     Ok(Bytes::from_owner(block))
 }
 
-fn blocks(file: Arc<File>, from: u64, length: u64) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
+fn blocks(
+    file: Arc<File>,
+    from: u64,
+    length: u64,
+) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
     let end = from + length;
     futures_util::stream::unfold(from, move |at| {
         let file = file.clone();

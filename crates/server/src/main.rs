@@ -117,8 +117,12 @@ fn fail(error: &dyn std::fmt::Display) -> ExitCode {
 type Outcome = Result<(), Box<dyn std::error::Error>>;
 
 fn log(config: &Config) {
-    let filter = tracing_subscriber::EnvFilter::new(format!("warn,yellow_attic={0},yellow_attic_server={0},yellow_attic_store={0}", config.log));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    let filter = tracing_subscriber::EnvFilter::new(format!(
+        "warn,yellow_attic={0},yellow_attic_server={0},yellow_attic_store={0}",
+        config.log
+    ));
+    let log =
+        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
     match config.log_format {
         LogFormat::Text => log.init(),
         LogFormat::Json => log.json().init(),
@@ -166,8 +170,14 @@ async fn init(common: &Common) -> Outcome {
         yellow_attic_core::size::human(free),
         yellow_attic_core::size::human(total)
     );
-    println!("Names         {}", if found.case_sensitive { "capital letters count" } else { "capital letters do not count" });
-    println!("Normalisation {}", if found.keeps_form { "kept as given" } else { "changed by the file system" });
+    println!(
+        "Names         {}",
+        if found.case_sensitive { "capital letters count" } else { "capital letters do not count" }
+    );
+    println!(
+        "Normalisation {}",
+        if found.keeps_form { "kept as given" } else { "changed by the file system" }
+    );
     println!("Birth times   {}", if found.birth_times { "kept" } else { "not kept" });
     println!("Shared blocks {}", if found.reflinks { "copies share them" } else { "copies take their own" });
     engine.stop().await;
@@ -180,7 +190,11 @@ async fn run_demo(demo: &Demo) -> Outcome {
     let json = demo.data.join("demo.json");
     if demo.fresh && demo.data.exists() {
         if !json.exists() && demo.data.read_dir()?.next().is_some() {
-            return Err(format!("{} holds something else than a demo; choose another folder", demo.data.display()).into());
+            return Err(format!(
+                "{} holds something else than a demo; choose another folder",
+                demo.data.display()
+            )
+            .into());
         }
         std::fs::remove_dir_all(&demo.data)?;
     }
@@ -194,7 +208,8 @@ async fn run_demo(demo: &Demo) -> Outcome {
             // Cut off half-way: a demo is whole or made anew.
             std::fs::remove_dir_all(&demo.data)?;
         }
-        let hash = |password: &str| yellow_attic_server::auth::hash_password(password).map_err(|e| e.to_string());
+        let hash =
+            |password: &str| yellow_attic_server::auth::hash_password(password).map_err(|e| e.to_string());
         let now = jiff::Timestamp::now().as_millisecond();
         yellow_attic_demo::make(&demo.data, now, &hash).await?;
     }

@@ -85,22 +85,32 @@ impl From<StoreError> for Refusal {
         if let Some(first) = detail.get(..1) {
             detail = first.to_uppercase() + &detail[1..];
         }
-        let make = |status, code: &str, title: &str, remedy: &str| Refusal::new(status, code, title, &detail, remedy);
+        let make = |status, code: &str, title: &str, remedy: &str| {
+            Refusal::new(status, code, title, &detail, remedy)
+        };
         match &error {
             StoreError::NotFound(what) => Refusal::not_found(what),
-            StoreError::NotAllowed { need, .. } => {
-                make(403, "not_allowed", "Not allowed", &format!("Ask somebody who manages the shelf for the right to {need}."))
-            }
+            StoreError::NotAllowed { need, .. } => make(
+                403,
+                "not_allowed",
+                "Not allowed",
+                &format!("Ask somebody who manages the shelf for the right to {need}."),
+            ),
             StoreError::NameTaken(_) => {
                 make(409, "name_taken", "The name is taken", "Choose another name, or move what is there.")
             }
-            StoreError::FolderInTheWay(_) => {
-                make(409, "folder_in_the_way", "A folder is in the way", "Choose another name, or move the folder.")
-            }
+            StoreError::FolderInTheWay(_) => make(
+                409,
+                "folder_in_the_way",
+                "A folder is in the way",
+                "Choose another name, or move the folder.",
+            ),
             StoreError::NotAFolder(_) => {
                 make(409, "not_a_folder", "Not a folder", "Only folders hold files; name the folder instead.")
             }
-            StoreError::NotAFile(_) => make(409, "not_a_file", "Not a file", "Name a file in the folder instead."),
+            StoreError::NotAFile(_) => {
+                make(409, "not_a_file", "Not a file", "Name a file in the folder instead.")
+            }
             StoreError::ConditionFailed { .. } => make(
                 412,
                 "changed_meanwhile",
@@ -109,15 +119,25 @@ impl From<StoreError> for Refusal {
             ),
             StoreError::Name(name) => make(400, name.code(), "The name cannot be", &name.remedy()),
             StoreError::Path(path) => make(400, path.code(), "The path cannot be", &path.remedy()),
-            StoreError::IntoItself => make(409, "into_itself", "Into itself", "Choose a folder outside of it."),
-            StoreError::TooDeep(_) => make(409, "path_too_deep", "Too deep", "Choose a place nearer to the top."),
-            StoreError::ShelfTop => {
-                make(409, "shelf_top", "The top of a shelf stays", "Work with the files and folders on the shelf.")
+            StoreError::IntoItself => {
+                make(409, "into_itself", "Into itself", "Choose a folder outside of it.")
             }
+            StoreError::TooDeep(_) => {
+                make(409, "path_too_deep", "Too deep", "Choose a place nearer to the top.")
+            }
+            StoreError::ShelfTop => make(
+                409,
+                "shelf_top",
+                "The top of a shelf stays",
+                "Work with the files and folders on the shelf.",
+            ),
             StoreError::Exists(_) => make(409, "exists", "There already", "Choose another name."),
-            StoreError::ShortBody { .. } | StoreError::BrokenBody(_) => {
-                make(400, "body_cut_short", "The body was cut short", "Send the whole file again; nothing was kept.")
-            }
+            StoreError::ShortBody { .. } | StoreError::BrokenBody(_) => make(
+                400,
+                "body_cut_short",
+                "The body was cut short",
+                "Send the whole file again; nothing was kept.",
+            ),
             StoreError::TooLarge(_) => make(
                 413,
                 "file_too_large",
@@ -135,10 +155,13 @@ impl From<StoreError> for Refusal {
                 ),
                 "Make room on the disk, then send it again.",
             ),
-            StoreError::ReadOnlyDisk => {
-                make(503, "disk_read_only", "The disk is read-only", "Mount it writable; the service goes on by itself.")
-                    .retry_after(5)
-            }
+            StoreError::ReadOnlyDisk => make(
+                503,
+                "disk_read_only",
+                "The disk is read-only",
+                "Mount it writable; the service goes on by itself.",
+            )
+            .retry_after(5),
             StoreError::WritesStopped(_) => make(
                 503,
                 "writes_stopped",
@@ -164,9 +187,12 @@ impl From<StoreError> for Refusal {
                 "Not a plain file",
                 "Replace the link or device on the disk by a file; the service follows no links.",
             ),
-            StoreError::NoSuchMoment => {
-                make(400, "no_such_moment", "No such moment", "Take a moment from a history or from the strip.")
-            }
+            StoreError::NoSuchMoment => make(
+                400,
+                "no_such_moment",
+                "No such moment",
+                "Take a moment from a history or from the strip.",
+            ),
             StoreError::PlaceGone => make(
                 409,
                 "place_gone",
@@ -177,9 +203,12 @@ impl From<StoreError> for Refusal {
                 make(409, "still_here", "It is still here", "Choose the moment whose state is wanted.")
             }
             StoreError::Busy => make(503, "busy", "Under way", "Try again in a moment.").retry_after(1),
-            StoreError::Cursor(CursorError::Malformed) => {
-                make(400, "cursor_malformed", "The cursor is malformed", "Take it unchanged from the page before.")
-            }
+            StoreError::Cursor(CursorError::Malformed) => make(
+                400,
+                "cursor_malformed",
+                "The cursor is malformed",
+                "Take it unchanged from the page before.",
+            ),
             StoreError::Cursor(CursorError::OtherList) => make(
                 400,
                 "cursor_of_another_list",
@@ -188,7 +217,8 @@ impl From<StoreError> for Refusal {
             ),
             StoreError::BadInput(_) => make(400, "bad_input", "Refused", "Correct it and send it again."),
             StoreError::Stopping => {
-                make(503, "stopping", "The service is stopping", "Send it again when the service is back.").retry_after(5)
+                make(503, "stopping", "The service is stopping", "Send it again when the service is back.")
+                    .retry_after(5)
             }
             StoreError::Io { .. } | StoreError::Catalogue(_) => {
                 tracing::error!(error = %error, "an operation failed");

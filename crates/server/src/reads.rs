@@ -37,8 +37,11 @@ impl Reads {
     pub async fn write(&self, engine: &Engine) {
         let seen = std::mem::take(&mut *self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
         for ((_, node, _), seen) in seen {
-            let detail = if seen.times == 1 { "once".to_string() } else { format!("{} times in an hour", seen.times) };
-            if let Err(error) = engine.note(&seen.actor, "file read", Some(NodeId(node)), &seen.name, &detail).await {
+            let detail =
+                if seen.times == 1 { "once".to_string() } else { format!("{} times in an hour", seen.times) };
+            if let Err(error) =
+                engine.note(&seen.actor, "file read", Some(NodeId(node)), &seen.name, &detail).await
+            {
                 tracing::warn!(%error, "what was read could not be recorded");
             }
         }

@@ -48,16 +48,18 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let shared = state.clone();
     let workers = std::thread::available_parallelism().map_or(2, usize::from).max(2);
     let http = HttpServer::new(move || {
-        App::new()
-            .configure(configure(shared.clone()))
-            .wrap(actix_web::middleware::from_fn(around))
+        App::new().configure(configure(shared.clone())).wrap(actix_web::middleware::from_fn(around))
     })
     .workers(workers)
     .tcp_nodelay(true)
     .shutdown_timeout(20)
     .disable_signals()
     .bind(listen)
-    .map_err(|e| format!("listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."))?;
+    .map_err(|e| {
+        format!(
+            "listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."
+        )
+    })?;
     let listens = http.addrs().first().copied().unwrap_or(listen);
     let server: Server = http.run();
     let handle = server.handle();

@@ -12,7 +12,11 @@ use yellow_attic_store::{SMALL, Staged, StoreError};
 const LOT: usize = 1 << 20;
 
 /// Takes a body. After an error staging is clean.
-pub async fn receive(state: &State, request: &HttpRequest, mut payload: web::Payload) -> Result<Staged, Refusal> {
+pub async fn receive(
+    state: &State,
+    request: &HttpRequest,
+    mut payload: web::Payload,
+) -> Result<Staged, Refusal> {
     let announced = match request.headers().get(header::CONTENT_LENGTH) {
         Some(value) => value.to_str().ok().and_then(|v| v.parse::<u64>().ok()),
         None => None,

@@ -323,7 +323,14 @@ impl Book {
     }
 
     /// Writes a row of the record.
-    pub fn add_record(&mut self, actor: &Actor, action: &str, node: Option<NodeId>, what: &str, detail: &str) {
+    pub fn add_record(
+        &mut self,
+        actor: &Actor,
+        action: &str,
+        node: Option<NodeId>,
+        what: &str,
+        detail: &str,
+    ) {
         self.heads.record += 1;
         let device = actor.device.map_or_else(String::new, |d| d.0.to_string());
         let fields = [action, &*actor.who, &device, &*actor.from, what, detail];
@@ -401,9 +408,17 @@ impl Book {
             .bind(set(group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect()))
             .bind(set(rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect()))
             .bind(set(group.ended.iter().map(past_json).collect()))
-            .bind(set(group.sums.iter().filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f))).collect()))
+            .bind(set(group
+                .sums
+                .iter()
+                .filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f)))
+                .collect()))
             .bind(set(group.activity.iter().map(|((n, d), c)| json!([n, d, c])).collect()))
-            .bind(set(group.tasks.iter().map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()])).collect()))
+            .bind(set(group
+                .tasks
+                .iter()
+                .map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()]))
+                .collect()))
             .bind(set(group.records))
             .bind(set(group.jobs))
             .bind(set(group.findings))
@@ -513,9 +528,7 @@ pub(crate) fn check_level(actor: &Actor, shelf: &Shelf, need: Level) -> Result<(
     let Some(account) = actor.account else { return Ok(()) };
     match level_on_shelf(shelf.owner, &shelf.grants, account) {
         None => Err(StoreError::NotFound("The file or folder".into())),
-        Some(have) if have < need => {
-            Err(StoreError::NotAllowed { need: need.word(), have: have.word() })
-        }
+        Some(have) if have < need => Err(StoreError::NotAllowed { need: need.word(), have: have.word() }),
         Some(_) => Ok(()),
     }
 }

@@ -21,7 +21,9 @@ impl Engine {
     async fn stage_copy(&self, row: &Row) -> Result<Staged> {
         let (mut file, _) = self.open_bytes(row).await?;
         let staging = self.shared.staging.clone();
-        tokio::task::spawn_blocking(move || staging.copy_of(&mut file)).await.map_err(|_| StoreError::Stopping)?
+        tokio::task::spawn_blocking(move || staging.copy_of(&mut file))
+            .await
+            .map_err(|_| StoreError::Stopping)?
     }
 
     /// Copies a file or a whole folder. A folder's copy appears when it is complete.
@@ -42,7 +44,10 @@ impl Engine {
         if source.kind == Kind::File {
             let staged = self.stage_copy(&source).await?;
             let free = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
-            return match self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied).await {
+            return match self
+                .put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied)
+                .await
+            {
                 Err(StoreError::ConditionFailed { .. }) => Err(StoreError::NameTaken(name.to_string())),
                 other => other,
             };
@@ -87,7 +92,13 @@ impl Engine {
 
     /// Gives a file the bytes it had at a number, or brings back a removed file or folder.
     /// A file that is there keeps its place and name, and its present state stays in its history.
-    pub async fn restore(&self, actor: &Actor, node: NodeId, at: Option<Moment>, place: Place) -> Result<Done> {
+    pub async fn restore(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        at: Option<Moment>,
+        place: Place,
+    ) -> Result<Done> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let open = self.shared.view.row(node).await?;
         let last = self.last_past(node).await?;
@@ -104,7 +115,8 @@ impl Engine {
         };
         // The node must be visible by today's grants, wherever it is or was last.
         self.history(actor, node, 1).await?;
-        let was = last.as_ref().filter(|_| open.is_none()).and_then(|p| Some((p.row.parent?, p.row.key.clone())));
+        let was =
+            last.as_ref().filter(|_| open.is_none()).and_then(|p| Some((p.row.parent?, p.row.key.clone())));
         if state.kind == Kind::Folder {
             return self.revive_folder(actor, node, place, was, How::Restored).await;
         }

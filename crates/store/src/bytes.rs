@@ -58,7 +58,8 @@ impl Engine {
 
     async fn try_place(&self, row: &Row, content: &Content) -> Result<Option<(File, Look)>> {
         if content.mark > self.shared.placing.placed()
-            && let Ok(staged) = self.shared.disk.open_file(&self.shared.disk.staging, &content_name(content.id))
+            && let Ok(staged) =
+                self.shared.disk.open_file(&self.shared.disk.staging, &content_name(content.id))
         {
             return Ok(Some(staged));
         }
@@ -120,7 +121,13 @@ impl Engine {
     }
 
     /// Takes up the state to which another program changed a live file.
-    async fn take_up(&self, row: &Row, was: &Content, mut file: File, look: Look) -> Result<Option<Arc<Row>>> {
+    async fn take_up(
+        &self,
+        row: &Row,
+        was: &Content,
+        mut file: File,
+        look: Look,
+    ) -> Result<Option<Arc<Row>>> {
         let hashed = tokio::task::spawn_blocking(move || {
             let (hash, size) = hash_file(&mut file)?;
             let after = crate::disk::look_at_open(&file)?;
@@ -133,8 +140,13 @@ impl Engine {
             // Still being written by the other program: no state yet that could be taken up.
             return Err(StoreError::Busy);
         }
-        let foreign =
-            Foreign { id: self.shared.staging.next_id(), hash, size: size as i64, mtime: look.mtime, object: look.id };
+        let foreign = Foreign {
+            id: self.shared.staging.next_id(),
+            hash,
+            size: size as i64,
+            mtime: look.mtime,
+            object: look.id,
+        };
         let (node, was) = (row.node, was.id);
         self.ask(|answer| Ask::TakeUp { node, was, foreign, answer }).await
     }

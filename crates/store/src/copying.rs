@@ -37,7 +37,8 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
         }
         None => {
             let id = staging.next_id();
-            let object = disk.make_staged_dir(&content_name(id)).map_err(|e| StoreError::io("copying", &e))?;
+            let object =
+                disk.make_staged_dir(&content_name(id)).map_err(|e| StoreError::io("copying", &e))?;
             Ok(Ready::Folder(id, object))
         }
     }
@@ -54,7 +55,12 @@ pub(crate) async fn make_top(book: &mut Book, staged: (ContentId, ObjectId)) -> 
 }
 
 /// Adds files and folders to a copy.
-pub(crate) async fn add_batch(book: &mut Book, actor: &Actor, items: &[CopyItem], ready: &[Ready]) -> Result<Vec<NodeId>> {
+pub(crate) async fn add_batch(
+    book: &mut Book,
+    actor: &Actor,
+    items: &[CopyItem],
+    ready: &[Ready],
+) -> Result<Vec<NodeId>> {
     let moment = book.next_moment();
     let mut nodes = Vec::with_capacity(items.len());
     for (item, ready) in items.iter().zip(ready) {
@@ -86,8 +92,14 @@ pub(crate) async fn add_batch(book: &mut Book, actor: &Actor, items: &[CopyItem]
         let delta = match ready {
             Ready::File(a) => {
                 let mark = book.add_task(task(Loc::Staging(a.id), a.object, false));
-                let content =
-                    Content { id: a.id, hash: a.hash, size: a.size, life: Life::Live, object: a.object, mark };
+                let content = Content {
+                    id: a.id,
+                    hash: a.hash,
+                    size: a.size,
+                    life: Life::Live,
+                    object: a.object,
+                    mark,
+                };
                 book.add_content(content);
                 row.content = Some(content);
                 Delta { bytes: a.size, files: 1, ..Delta::default() }

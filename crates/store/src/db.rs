@@ -1,7 +1,9 @@
 //! Opening the catalogue.
 
 use crate::error::{Result, StoreError};
-use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::sqlite::{
+    SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous,
+};
 use sqlx::{ConnectOptions, SqliteConnection};
 use std::path::Path;
 use std::time::Duration;

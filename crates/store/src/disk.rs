@@ -5,9 +5,7 @@
 
 use crate::error::{Result, StoreError};
 use crate::steps::Steps;
-use rustix::fs::{
-    self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags, Timespec, Timestamps,
-};
+use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags, Timespec, Timestamps};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 use std::fs::File;
@@ -170,13 +168,7 @@ impl Disk {
     }
 
     /// Renames without ever replacing.
-    pub fn rename(
-        &self,
-        from: impl AsFd,
-        from_name: &str,
-        to: impl AsFd,
-        to_name: &str,
-    ) -> io::Result<()> {
+    pub fn rename(&self, from: impl AsFd, from_name: &str, to: impl AsFd, to_name: &str) -> io::Result<()> {
         self.steps.before("rename")?;
         Ok(fs::renameat_with(from, from_name, to, to_name, RenameFlags::NOREPLACE)?)
     }
@@ -244,11 +236,7 @@ fn from_statx(s: &fs::Statx) -> Look {
     Look {
         id: ObjectId {
             ino: s.stx_ino as i64,
-            btime: if born {
-                s.stx_btime.tv_sec * 1_000_000_000 + i64::from(s.stx_btime.tv_nsec)
-            } else {
-                0
-            },
+            btime: if born { s.stx_btime.tv_sec * 1_000_000_000 + i64::from(s.stx_btime.tv_nsec) } else { 0 },
         },
         kind: match u32::from(s.stx_mode) & 0o170_000 {
             0o100_000 => Plain::File,
@@ -263,10 +251,7 @@ fn from_statx(s: &fs::Statx) -> Look {
 
 /// Sets a file's time of modification.
 pub fn set_mtime(file: &File, ms: i64) -> io::Result<()> {
-    let at = Timespec {
-        tv_sec: ms.div_euclid(1000),
-        tv_nsec: ms.rem_euclid(1000) * 1_000_000,
-    };
+    let at = Timespec { tv_sec: ms.div_euclid(1000), tv_nsec: ms.rem_euclid(1000) * 1_000_000 };
     Ok(fs::futimens(file, &Timestamps { last_access: at, last_modification: at })?)
 }
 

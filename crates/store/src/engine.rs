@@ -97,10 +97,8 @@ impl Engine {
         let staging = Arc::new(Staging::new(disk.clone(), highest_staged(&disk, last)?));
         sweep(&disk, &marks)?;
 
-        let view = View {
-            pool: db::open_readers(&disk.catalogue()).await?,
-            caches: Arc::new(Caches::new(shelves)),
-        };
+        let view =
+            View { pool: db::open_readers(&disk.catalogue()).await?, caches: Arc::new(Caches::new(shelves)) };
         let placing = Placing::new(book.heads.placed);
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
@@ -220,7 +218,10 @@ impl Engine {
         if let Some(mut book) = book {
             let placed = shared.placing.placed();
             let closed = async {
-                sqlx::query("UPDATE heads SET placed = max(placed, ?)").bind(placed).execute(&mut book.conn).await?;
+                sqlx::query("UPDATE heads SET placed = max(placed, ?)")
+                    .bind(placed)
+                    .execute(&mut book.conn)
+                    .await?;
                 sqlx::query("DELETE FROM marks WHERE id <= ?").bind(placed).execute(&mut book.conn).await?;
                 book.conn.close().await
             };
@@ -248,9 +249,12 @@ impl Engine {
         drop(sender);
         let done = answered.await.map_err(|_| StoreError::Stopping)?;
         match done {
-            Err(StoreError::DiskFull { free: 0, .. }) => {
-                Err(self.shared.staging.check_room(0).err().unwrap_or(StoreError::DiskFull { free: 0, reserve: 0 }))
-            }
+            Err(StoreError::DiskFull { free: 0, .. }) => Err(self
+                .shared
+                .staging
+                .check_room(0)
+                .err()
+                .unwrap_or(StoreError::DiskFull { free: 0, reserve: 0 })),
             other => other,
         }
     }
@@ -321,7 +325,10 @@ impl Engine {
         how: How,
     ) -> Result<Done> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Put(Box::new(Put { actor, parent, name, staged, mtime, conditions, how, answer }))).await
+        self.ask(|answer| {
+            Ask::Put(Box::new(Put { actor, parent, name, staged, mtime, conditions, how, answer }))
+        })
+        .await
     }
 
     /// Moves or renames. `replace`: a file at the target may be replaced.
@@ -370,7 +377,14 @@ impl Engine {
     }
 
     /// Writes a row of the record for something that changes no file.
-    pub async fn note(&self, actor: &Actor, action: &'static str, node: Option<NodeId>, what: &str, detail: &str) -> Result<()> {
+    pub async fn note(
+        &self,
+        actor: &Actor,
+        action: &'static str,
+        node: Option<NodeId>,
+        what: &str,
+        detail: &str,
+    ) -> Result<()> {
         let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
         self.ask(|answer| Ask::Note { actor, action, node, what, detail, answer }).await
     }
@@ -452,10 +466,7 @@ fn sweep(disk: &Disk, marks: &[crate::task::Task]) -> Result<()> {
         .map(|t| t.from.name())
         .collect();
     for name in staged_names(disk)? {
-        if !wanted.contains(&name)
-            && staged_id(&name).is_some()
-            && disk.drop_staged(&name, false).is_err()
-        {
+        if !wanted.contains(&name) && staged_id(&name).is_some() && disk.drop_staged(&name, false).is_err() {
             let _ = disk.drop_staged(&name, true);
         }
     }

@@ -73,7 +73,8 @@ pub(crate) struct Filer {
 impl Filer {
     /// Finds what waited when the engine stopped.
     pub fn recover(&self) -> Result<()> {
-        let names = self.disk.names(&self.disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
+        let names =
+            self.disk.names(&self.disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
         let files = names.iter().filter_map(|n| std::str::from_utf8(n).ok()).filter_map(waiting).collect();
         self.filing.add(files);
         Ok(())
@@ -135,7 +136,9 @@ impl Filer {
                 let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
                 let hash = hex(&content.hash);
                 let dir = self.disk.past_dir(&hash).map_err(|e| io(&e))?;
-                if look(&dir, &hash).map_err(|e| io(&e))?.is_none() && content.life == crate::model::Life::Past {
+                if look(&dir, &hash).map_err(|e| io(&e))?.is_none()
+                    && content.life == crate::model::Life::Past
+                {
                     return self.ask(|answer| Ask::Lost { content: id, node, answer });
                 }
                 return Ok(());
@@ -169,7 +172,8 @@ impl Filer {
         let Some(seen) = look(&self.disk.incoming, name).map_err(|e| io(&e))? else { return Ok(()) };
         match seen.kind {
             Plain::File => {
-                let (mut file, before) = self.disk.open_file(&self.disk.incoming, name).map_err(|e| io(&e))?;
+                let (mut file, before) =
+                    self.disk.open_file(&self.disk.incoming, name).map_err(|e| io(&e))?;
                 let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
                 self.disk.sync(&file).map_err(|e| io(&e))?;
                 let foreign = Foreign {
@@ -196,12 +200,17 @@ impl Filer {
                 self.disk
                     .rename(&self.disk.incoming, name, &self.disk.removed, &crate::disk::folder_name(folder))
                     .map_err(|e| io(&e))?;
-                self.ask(|answer| Ask::Step { step: crate::jobs::Step::Later { kind: "take apart", node: folder }, answer })
+                self.ask(|answer| Ask::Step {
+                    step: crate::jobs::Step::Later { kind: "take apart", node: folder },
+                    answer,
+                })
             }
             Plain::Other => self.ask(|answer| Ask::Finding {
                 kind: "left alone",
                 node: Some(node),
-                detail: format!("neither a file nor a folder stood in the way; it was moved to past/incoming/{name}"),
+                detail: format!(
+                    "neither a file nor a folder stood in the way; it was moved to past/incoming/{name}"
+                ),
                 answer,
             }),
         }
@@ -218,10 +227,11 @@ impl Filer {
             what: String::new(),
             change: Box::new(move |conn| {
                 Box::pin(async move {
-                    let used: i64 = sqlx::query_scalar("SELECT count(*) FROM contents WHERE hash = ? AND state = 1")
-                        .bind(hash)
-                        .fetch_one(conn)
-                        .await?;
+                    let used: i64 =
+                        sqlx::query_scalar("SELECT count(*) FROM contents WHERE hash = ? AND state = 1")
+                            .bind(hash)
+                            .fetch_one(conn)
+                            .await?;
                     if used == 0 {
                         match disk.unlink(&dir, &text, false) {
                             Err(e) if e.kind() != std::io::ErrorKind::NotFound => {

@@ -31,7 +31,8 @@ pub(crate) async fn enter_displaced(
     let actor = Actor::service();
     let last = rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
     let open = book.row(node).await?;
-    let Some(model) = open.as_deref().cloned().or_else(|| last.as_ref().map(|p: &PastRow| p.row.clone())) else {
+    let Some(model) = open.as_deref().cloned().or_else(|| last.as_ref().map(|p: &PastRow| p.row.clone()))
+    else {
         book.add_finding("unknown file", Some(node), &format!("kept as past content {}", foreign.id));
         return Ok(());
     };
@@ -73,7 +74,12 @@ pub(crate) async fn enter_displaced(
 }
 
 /// A live file was changed in its place by another program: that is its present state now.
-pub(crate) async fn take_up(book: &mut Book, node: NodeId, was: ContentId, foreign: &Foreign) -> Result<Option<Arc<Row>>> {
+pub(crate) async fn take_up(
+    book: &mut Book,
+    node: NodeId,
+    was: ContentId,
+    foreign: &Foreign,
+) -> Result<Option<Arc<Row>>> {
     let actor = Actor::service();
     let Some(row) = book.row(node).await? else { return Ok(None) };
     let Some(old) = row.content.filter(|c| c.id == was) else { return Ok(Some(row)) };
@@ -190,4 +196,3 @@ fn past_content(foreign: &Foreign) -> Content {
         mark: 0,
     }
 }
-

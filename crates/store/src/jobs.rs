@@ -57,7 +57,9 @@ impl Step {
                 disk.sync(&disk.staging).map_err(|e| StoreError::io("bringing back", &e))
             }
             Step::Renest { staged: Some(id), object, .. } => {
-                *object = disk.make_staged_dir(&content_name(*id)).map_err(|e| StoreError::io("bringing back", &e))?;
+                *object = disk
+                    .make_staged_dir(&content_name(*id))
+                    .map_err(|e| StoreError::io("bringing back", &e))?;
                 disk.sync(&disk.staging).map_err(|e| StoreError::io("bringing back", &e))
             }
             _ => Ok(()),
@@ -108,12 +110,13 @@ impl Step {
 }
 
 async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
-    let children: Vec<i64> = sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND shelf <> ? LIMIT ?")
-        .bind(node.0)
-        .bind(shelf.0)
-        .bind(STEP as i64)
-        .fetch_all(&mut book.conn)
-        .await?;
+    let children: Vec<i64> =
+        sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND shelf <> ? LIMIT ?")
+            .bind(node.0)
+            .bind(shelf.0)
+            .bind(STEP as i64)
+            .fetch_all(&mut book.conn)
+            .await?;
     for child in &children {
         let Some(row) = book.row(NodeId(*child)).await? else { continue };
         if row.shelf == shelf || row.parent != Some(node) {
@@ -159,13 +162,23 @@ async fn relive(book: &mut Book, row: &Row, staged: Option<Box<Staged>>, object:
 }
 
 async fn renest(book: &mut Book, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
-    let (Some(now), Some(folder)) = (book.row(row.node).await?, book.folder(row.node).await?) else { return Ok(()) };
+    let (Some(now), Some(folder)) = (book.row(row.node).await?, book.folder(row.node).await?) else {
+        return Ok(());
+    };
     let Some(parent) = now.parent else { return Ok(()) };
     let (from, object) = match staged {
         Some(id) => (Loc::Staging(id), object),
         None => (Loc::Removed(row.node), folder.object),
     };
-    book.add_task(Task { mark: 0, object, node: row.node, folder: true, from, to: Loc::In(parent, now.name().into()), expect: None });
+    book.add_task(Task {
+        mark: 0,
+        object,
+        node: row.node,
+        folder: true,
+        from,
+        to: Loc::In(parent, now.name().into()),
+        expect: None,
+    });
     book.set_folder(row.node, Folder { lies: Lies::Placed, object, ..folder });
     book.add_job("rebuild", row.node, Moment(book.heads.moment), book.now);
     Ok(())
@@ -224,7 +237,9 @@ impl Jobs {
                     None => None,
                 };
                 match shelf {
-                    Some(shelf) => self.step(Step::Restamp { job, node, moment: Moment(moment), shelf }).await?,
+                    Some(shelf) => {
+                        self.step(Step::Restamp { job, node, moment: Moment(moment), shelf }).await?
+                    }
                     None => self.step(Step::Done(job)).await?,
                 }
             }
@@ -306,7 +321,14 @@ impl Jobs {
                         let object = seen.id;
                         let key = key.clone();
                         let child = self
-                            .ask(|answer| Ask::EnterRemoved { parent, key, known: None, foreign: None, object, answer })
+                            .ask(|answer| Ask::EnterRemoved {
+                                parent,
+                                key,
+                                known: None,
+                                foreign: None,
+                                object,
+                                answer,
+                            })
                             .await?;
                         self.step(Step::Later { kind: "take apart", node: child }).await?;
                         child
@@ -347,7 +369,8 @@ impl Jobs {
                     }
                 }
                 let disk = self.disk.clone();
-                crate::filer::into_past(&disk, &self.staging, dir, text, &hash, before.names > 1).map_err(|e| io(&e))
+                crate::filer::into_past(&disk, &self.staging, dir, text, &hash, before.names > 1)
+                    .map_err(|e| io(&e))
             }
             Plain::Other => self.set_aside(parent, raw).await,
         }
@@ -360,7 +383,8 @@ impl Jobs {
         let aside = format!("aside-{:x}", self.staging.next_id().0);
         let dir = self.disk.open_dir(&self.disk.removed, &folder_name(parent)).map_err(|e| io(&e))?;
         rustix::fs::renameat(&dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
-        let detail = format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
+        let detail =
+            format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
         self.ask(|answer| Ask::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
     }
 
@@ -410,8 +434,9 @@ impl Jobs {
         let hash = crate::disk::hex(&content.hash);
         let copied = tokio::task::spawn_blocking(move || {
             let dir = disk.past_dir(&hash).map_err(|e| StoreError::io("opening the past", &e))?;
-            let (mut file, _) =
-                disk.open_file(&dir, &hash).map_err(|e| StoreError::io(format!("reading past {hash}"), &e))?;
+            let (mut file, _) = disk
+                .open_file(&dir, &hash)
+                .map_err(|e| StoreError::io(format!("reading past {hash}"), &e))?;
             staging.copy_of(&mut file)
         })
         .await

@@ -102,7 +102,13 @@ impl Memo {
     }
 }
 
-async fn left_at(book: &mut Book, memory: &Memory, actor: &Actor, parent: NodeId, key: &Arc<str>) -> Result<Option<Left>> {
+async fn left_at(
+    book: &mut Book,
+    memory: &Memory,
+    actor: &Actor,
+    parent: NodeId,
+    key: &Arc<str>,
+) -> Result<Option<Left>> {
     let Some(memo) = memory.left.get(&(parent, key.clone())).filter(|m| m.holds(actor, book.now)) else {
         return Ok(None);
     };
@@ -134,7 +140,12 @@ fn key_of(name: &Name) -> Arc<str> {
 }
 
 /// Makes a shelf. Its directory is there already.
-pub(crate) async fn make_shelf(book: &mut Book, actor: &Actor, new: &NewShelf, object: ObjectId) -> Result<Done> {
+pub(crate) async fn make_shelf(
+    book: &mut Book,
+    actor: &Actor,
+    new: &NewShelf,
+    object: ObjectId,
+) -> Result<Done> {
     if book.shelves.values().any(|s| s.kind == new.kind && s.name == new.name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{}\" already", new.name)));
     }
@@ -224,7 +235,15 @@ async fn add_folder(
     book.open_row(row, false);
     book.set_folder(node, Folder::new(staged.1, book.now));
     book.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
-    book.add_task(Task { mark: 0, object: staged.1, node, folder: true, from: Loc::Staging(staged.0), to, expect: None });
+    book.add_task(Task {
+        mark: 0,
+        object: staged.1,
+        node,
+        folder: true,
+        from: Loc::Staging(staged.0),
+        to,
+        expect: None,
+    });
     Ok(node)
 }
 
@@ -343,13 +362,25 @@ pub(crate) async fn put(
         ..Delta::default()
     };
     book.charge(parent, delta, 1).await?;
-    book.add_record(actor, if created { "file put" } else { "file replaced" }, Some(node), &what, &arrived.size.to_string());
+    book.add_record(
+        actor,
+        if created { "file put" } else { "file replaced" },
+        Some(node),
+        &what,
+        &arrived.size.to_string(),
+    );
     Ok(Done { row: book.row(node).await?, created, moment })
 }
 
 /// The node that was renamed away leaves its present name and bytes to another node: to
 /// `heir`, or to a new one.
-async fn stay_behind(book: &mut Book, actor: &Actor, node: NodeId, heir: Option<NodeId>, moment: Moment) -> Result<()> {
+async fn stay_behind(
+    book: &mut Book,
+    actor: &Actor,
+    node: NodeId,
+    heir: Option<NodeId>,
+    moment: Moment,
+) -> Result<()> {
     let Some(beside) = book.row(node).await? else { return Ok(()) };
     book.end_row(&beside, moment, How::Moved, actor);
     let (heir, existed) = match heir {
@@ -501,7 +532,13 @@ pub(crate) async fn move_node(
         ..load
     };
     book.charge(parent, load, 1).await?;
-    book.add_record(actor, if from_parent == parent { "renamed" } else { "moved" }, Some(result), &what, &target);
+    book.add_record(
+        actor,
+        if from_parent == parent { "renamed" } else { "moved" },
+        Some(result),
+        &what,
+        &target,
+    );
     Ok(Done { row: book.row(result).await?, created: false, moment })
 }
 
@@ -550,14 +587,26 @@ pub(crate) async fn remove(
             book.set_content(Content { life: Life::Past, ..content });
             book.add_task(task(content.object, Loc::Incoming(content.id)));
             detail = content.size.to_string();
-            Delta { bytes: -content.size, files: -1, past_bytes: content.size, past_files: 1, ..Delta::default() }
+            Delta {
+                bytes: -content.size,
+                files: -1,
+                past_bytes: content.size,
+                past_files: 1,
+                ..Delta::default()
+            }
         }
         (None, Some(s)) => {
             book.set_folder(node, Folder { lies: Lies::Removed, ..s });
             book.add_task(task(s.object, Loc::Removed(node)));
             book.add_job("take apart", node, moment, book.now + take_apart_after);
             detail = format!("{} files, {} bytes", s.files, s.bytes);
-            Delta { bytes: -s.bytes, files: -s.files, folders: -s.folders - 1, past_bytes: s.bytes, past_files: s.files }
+            Delta {
+                bytes: -s.bytes,
+                files: -s.files,
+                folders: -s.folders - 1,
+                past_bytes: s.bytes,
+                past_files: s.files,
+            }
         }
         (None, None) => return Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
     };
@@ -623,7 +672,14 @@ pub(crate) async fn revive_file(
     Ok(Done { row: book.row(node).await?, created: true, moment })
 }
 
-fn place_bytes(book: &mut Book, node: NodeId, parent: NodeId, row: &Row, arrived: &Arrived, old: Option<Content>) -> Content {
+fn place_bytes(
+    book: &mut Book,
+    node: NodeId,
+    parent: NodeId,
+    row: &Row,
+    arrived: &Arrived,
+    old: Option<Content>,
+) -> Content {
     let mark = book.add_task(Task {
         mark: 0,
         object: arrived.object,
@@ -636,8 +692,14 @@ fn place_bytes(book: &mut Book, node: NodeId, parent: NodeId, row: &Row, arrived
     if let Some(old) = old {
         book.set_content(Content { life: Life::Past, ..old });
     }
-    let content =
-        Content { id: arrived.id, hash: arrived.hash, size: arrived.size, life: Life::Live, object: arrived.object, mark };
+    let content = Content {
+        id: arrived.id,
+        hash: arrived.hash,
+        size: arrived.size,
+        life: Life::Live,
+        object: arrived.object,
+        mark,
+    };
     book.add_content(content);
     content
 }

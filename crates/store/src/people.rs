@@ -124,7 +124,8 @@ impl Engine {
             })
         })
         .await?;
-        let made = self.account_named(sign_in).await?.ok_or_else(|| StoreError::NotFound("The account".into()))?;
+        let made =
+            self.account_named(sign_in).await?.ok_or_else(|| StoreError::NotFound("The account".into()))?;
         self.ensure_home(actor, &made).await?;
         Ok(made)
     }
@@ -145,11 +146,12 @@ impl Engine {
 
     /// The account with this sign-in name.
     pub async fn account_named(&self, sign_in: &str) -> Result<Option<Account>> {
-        let row: Option<AccountRow> =
-            sqlx::query_as("SELECT id, sign_in, display_name, role, password FROM accounts WHERE sign_in = ?")
-                .bind(sign_in)
-                .fetch_optional(&self.shared.view.pool)
-                .await?;
+        let row: Option<AccountRow> = sqlx::query_as(
+            "SELECT id, sign_in, display_name, role, password FROM accounts WHERE sign_in = ?",
+        )
+        .bind(sign_in)
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
         Ok(row.map(account))
     }
 
@@ -171,18 +173,26 @@ impl Engine {
     }
 
     /// Opens a session. `token`: BLAKE3 of the secret that the browser holds.
-    pub async fn open_session(&self, actor: &Actor, account: AccountId, token: [u8; 32], ends_at: i64) -> Result<()> {
+    pub async fn open_session(
+        &self,
+        actor: &Actor,
+        account: AccountId,
+        token: [u8; 32],
+        ends_at: i64,
+    ) -> Result<()> {
         let now = self.now_ms();
         self.change(actor, "signed in", "console", move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM sessions WHERE ends_at < ?").bind(now).execute(&mut *conn).await?;
-                sqlx::query("INSERT INTO sessions (token, org, account, made_at, ends_at) VALUES (?, 1, ?, ?, ?)")
-                    .bind(&token[..])
-                    .bind(account.0)
-                    .bind(now)
-                    .bind(ends_at)
-                    .execute(conn)
-                    .await?;
+                sqlx::query(
+                    "INSERT INTO sessions (token, org, account, made_at, ends_at) VALUES (?, 1, ?, ?, ?)",
+                )
+                .bind(&token[..])
+                .bind(account.0)
+                .bind(now)
+                .bind(ends_at)
+                .execute(conn)
+                .await?;
                 Ok(())
             })
         })
@@ -214,7 +224,13 @@ impl Engine {
     }
 
     /// Signs a device in. `token`: BLAKE3 of its secret.
-    pub async fn make_device(&self, actor: &Actor, account: AccountId, name: &str, token: [u8; 32]) -> Result<()> {
+    pub async fn make_device(
+        &self,
+        actor: &Actor,
+        account: AccountId,
+        name: &str,
+        token: [u8; 32],
+    ) -> Result<()> {
         let (named, now) = (name.to_string(), self.now_ms());
         self.change(actor, "device connected", name, move |conn| {
             Box::pin(async move {
@@ -236,12 +252,14 @@ impl Engine {
         let now = self.now_ms();
         self.change(actor, "device disconnected", &device.to_string(), move |conn| {
             Box::pin(async move {
-                let done = sqlx::query("UPDATE devices SET ended_at = ? WHERE id = ? AND account = ? AND ended_at IS NULL")
-                    .bind(now)
-                    .bind(device.0)
-                    .bind(account.0)
-                    .execute(conn)
-                    .await?;
+                let done = sqlx::query(
+                    "UPDATE devices SET ended_at = ? WHERE id = ? AND account = ? AND ended_at IS NULL",
+                )
+                .bind(now)
+                .bind(device.0)
+                .bind(account.0)
+                .execute(conn)
+                .await?;
                 if done.rows_affected() == 0 {
                     return Err(StoreError::NotFound("The device".into()));
                 }
@@ -253,11 +271,12 @@ impl Engine {
 
     /// The devices of an account that are signed in.
     pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
-        let rows: Vec<(i64, String, i64)> =
-            sqlx::query_as("SELECT id, name, made_at FROM devices WHERE account = ? AND ended_at IS NULL ORDER BY made_at")
-                .bind(account.0)
-                .fetch_all(&self.shared.view.pool)
-                .await?;
+        let rows: Vec<(i64, String, i64)> = sqlx::query_as(
+            "SELECT id, name, made_at FROM devices WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
+        )
+        .bind(account.0)
+        .fetch_all(&self.shared.view.pool)
+        .await?;
         Ok(rows.into_iter().map(|(id, name, made_at)| Device { id: DeviceId(id), name, made_at }).collect())
     }
 

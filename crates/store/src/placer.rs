@@ -103,7 +103,9 @@ impl Placing {
             let room = self.0.room.notified();
             {
                 let state = self.0.state.lock();
-                if state.queue.len() + state.under_way < crate::writer::MOST_UNPLACED || state.trouble.is_some() {
+                if state.queue.len() + state.under_way < crate::writer::MOST_UNPLACED
+                    || state.trouble.is_some()
+                {
                     return;
                 }
             }
@@ -292,7 +294,8 @@ impl Placer {
         };
         let from_name = task.from.name();
         let here = look(&*from, &from_name).map_err(|e| say(&e))?;
-        let Some(here) = here.filter(|h| (h.kind == Plain::Folder) == task.folder && h.kind != Plain::Other) else {
+        let Some(here) = here.filter(|h| (h.kind == Plain::Folder) == task.folder && h.kind != Plain::Other)
+        else {
             return self.nowhere(task, to_file);
         };
         if here.id != task.object && matches!(task.from, Loc::Staging(_)) {
@@ -337,7 +340,8 @@ impl Placer {
     fn went_on(&self, task: &Task, later: &[Task]) -> Result<bool> {
         for next in later.iter().filter(|t| t.object == task.object) {
             let Some(dir) = self.dir(&next.to)? else { continue };
-            let found = look(&*dir, &next.to.name()).map_err(|e| StoreError::io("looking for an object", &e))?;
+            let found =
+                look(&*dir, &next.to.name()).map_err(|e| StoreError::io("looking for an object", &e))?;
             if found.is_some_and(|l| l.id == task.object) {
                 return Ok(true);
             }
@@ -345,7 +349,14 @@ impl Placer {
         Ok(false)
     }
 
-    fn move_aside(&self, task: &Task, to: &OwnedFd, to_name: &str, occupant: Look, to_file: &mut Vec<File>) -> Result<()> {
+    fn move_aside(
+        &self,
+        task: &Task,
+        to: &OwnedFd,
+        to_name: &str,
+        occupant: Look,
+        to_file: &mut Vec<File>,
+    ) -> Result<()> {
         let expected = task.expect.filter(|(_, object)| *object == occupant.id);
         let (aside, file) = match expected {
             Some((content, _)) => (content_name(content), File::Content(content)),

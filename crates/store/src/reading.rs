@@ -148,7 +148,8 @@ impl Engine {
     /// What stood at a path at a number.
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
         let shelf = self.shelf_named(actor, shelf)?;
-        let gone = || StoreError::NotFound(format!("\"{}\" at that moment", names.last().map_or("", Name::as_str)));
+        let gone =
+            || StoreError::NotFound(format!("\"{}\" at that moment", names.last().map_or("", Name::as_str)));
         let mut row = self.state_at(shelf.root, at).await?.ok_or_else(gone)?;
         for name in names {
             let key = sort_key(name);
@@ -201,7 +202,13 @@ impl Engine {
         Ok(Page { items, next })
     }
 
-    async fn list_by_name(&self, node: NodeId, descending: bool, limit: usize, place: Option<&str>) -> Result<Vec<Entry>> {
+    async fn list_by_name(
+        &self,
+        node: NodeId,
+        descending: bool,
+        limit: usize,
+        place: Option<&str>,
+    ) -> Result<Vec<Entry>> {
         let (kind, key) = match place {
             Some(place) => (place.starts_with('1'), place.get(1..).unwrap_or("")),
             None => (false, ""),
@@ -222,7 +229,11 @@ impl Engine {
             let (sums, join, index) = if files {
                 ("null".to_string(), "", "entries_now_name")
             } else {
-                (format!("json_array({FOLDER_COLUMNS})"), "JOIN folders f ON f.node = e.node", "entries_now_folders")
+                (
+                    format!("json_array({FOLDER_COLUMNS})"),
+                    "JOIN folders f ON f.node = e.node",
+                    "entries_now_folders",
+                )
             };
             let (kind, compare, order) = match (descending, after.is_empty()) {
                 (false, _) => (i64::from(files), ">", "ASC"),
@@ -257,7 +268,9 @@ impl Engine {
             Sort::Size => "CASE e.kind WHEN 0 THEN f.bytes ELSE e.size END",
             _ => "CASE e.kind WHEN 0 THEN f.changed_at ELSE e.at END",
         };
-        let (kind, after, key) = match place.and_then(|p| p.get(1..)?.split_once('\u{2}').map(|(v, k)| (p, v, k))) {
+        let (kind, after, key) = match place
+            .and_then(|p| p.get(1..)?.split_once('\u{2}').map(|(v, k)| (p, v, k)))
+        {
             Some((place, value, key)) => (i64::from(place.starts_with('1')), value.parse().unwrap_or(0), key),
             None => (-1, 0i64, ""),
         };
@@ -301,10 +314,11 @@ impl Engine {
 
     /// The time of a number.
     pub async fn time_of(&self, moment: Moment) -> Result<i64> {
-        let at: Option<i64> = sqlx::query_scalar("SELECT at FROM moments WHERE n <= ? ORDER BY n DESC LIMIT 1")
-            .bind(moment.0)
-            .fetch_optional(&self.shared.view.pool)
-            .await?;
+        let at: Option<i64> =
+            sqlx::query_scalar("SELECT at FROM moments WHERE n <= ? ORDER BY n DESC LIMIT 1")
+                .bind(moment.0)
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
         Ok(at.unwrap_or(0))
     }
 
@@ -460,9 +474,14 @@ impl Engine {
         let mut conn = self.shared.view.pool.acquire().await?;
         for past in rows::past_of(&mut conn, node, limit.clamp(1, MOST_ENTRIES) as i64).await? {
             // By today's grants, on its place then as well.
-            let visible = self.shared.view.shelf(past.row.shelf).is_some_and(|s| check_level(actor, &s, Level::View).is_ok());
+            let visible = self
+                .shared
+                .view
+                .shelf(past.row.shelf)
+                .is_some_and(|s| check_level(actor, &s, Level::View).is_ok());
             if visible {
-                states.push(State { row: past.row, ended: Some((past.until, past.ended_at, past.ended_how)) });
+                states
+                    .push(State { row: past.row, ended: Some((past.until, past.ended_at, past.ended_how)) });
             }
         }
         if states.is_empty() { Err(gone()) } else { Ok(states) }
@@ -524,7 +543,13 @@ impl Engine {
     }
 
     /// What changed on a shelf after a number, oldest first, and the number to ask from next.
-    pub async fn changes(&self, actor: &Actor, shelf: &Shelf, since: Moment, limit: usize) -> Result<(Vec<Change>, Moment, bool)> {
+    pub async fn changes(
+        &self,
+        actor: &Actor,
+        shelf: &Shelf,
+        since: Moment,
+        limit: usize,
+    ) -> Result<(Vec<Change>, Moment, bool)> {
         check_level(actor, shelf, Level::View)?;
         let head = self.now_moment().await?;
         if since > head {
@@ -580,12 +605,16 @@ impl Engine {
         for change in all {
             let told = match &change {
                 // An open row beneath something removed is not alive; its folder's own change tells it.
-                Change::Changed(row) | Change::Arrived(row) => self.shared.view.chain(row.node).await?.is_some(),
+                Change::Changed(row) | Change::Arrived(row) => {
+                    self.shared.view.chain(row.node).await?.is_some()
+                }
                 // Here again by now: its open row tells it.
-                Change::Removed(past) | Change::Left(past) => match self.shared.view.row(past.row.node).await? {
-                    Some(row) => row.shelf != shelf.id,
-                    None => true,
-                },
+                Change::Removed(past) | Change::Left(past) => {
+                    match self.shared.view.row(past.row.node).await? {
+                        Some(row) => row.shelf != shelf.id,
+                        None => true,
+                    }
+                }
             };
             if told {
                 shown.push(change);
@@ -608,6 +637,10 @@ fn entries(text: &str) -> Result<Vec<Entry>> {
     let list: Vec<(RowJson, Option<FolderJson>)> = parse(text)?;
     Ok(list
         .into_iter()
-        .map(|(row, folder)| Entry { row: row.row(), folder: folder.map(FolderJson::folder), since_then: None })
+        .map(|(row, folder)| Entry {
+            row: row.row(),
+            folder: folder.map(FolderJson::folder),
+            since_then: None,
+        })
         .collect())
 }

@@ -62,7 +62,8 @@ impl Engine {
                 rows = id;
             }
         }
-        let (head, link): (i64, Vec<u8>) = sqlx::query_as("SELECT record, link FROM heads").fetch_one(pool).await?;
+        let (head, link): (i64, Vec<u8>) =
+            sqlx::query_as("SELECT record, link FROM heads").fetch_one(pool).await?;
         if head != rows || link[..] != before[..] {
             return Ok(broken(rows + 1, "the last rows are missing"));
         }

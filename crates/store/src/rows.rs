@@ -177,7 +177,9 @@ type ShelfRow = (i64, i64, String, String, String, Option<i64>, i64);
 
 pub(crate) async fn shelves(conn: &mut SqliteConnection) -> Result<HashMap<ShelfId, Arc<Shelf>>> {
     let rows: Vec<ShelfRow> =
-        sqlx::query_as("SELECT id, org, kind, name, disk_name, owner, root FROM shelves").fetch_all(&mut *conn).await?;
+        sqlx::query_as("SELECT id, org, kind, name, disk_name, owner, root FROM shelves")
+            .fetch_all(&mut *conn)
+            .await?;
     let grants: Vec<(i64, Option<i64>, String)> =
         sqlx::query_as("SELECT node, account, level FROM grants").fetch_all(&mut *conn).await?;
     Ok(rows

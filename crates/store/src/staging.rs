@@ -111,7 +111,10 @@ impl Staging {
     pub fn begin(self: &Arc<Staging>, announced: u64) -> Result<Arriving> {
         self.check_room(announced)?;
         let id = self.next_id();
-        let file = self.disk.make_staged(&content_name(id)).map_err(|e| StoreError::io("making a staged file", &e))?;
+        let file = self
+            .disk
+            .make_staged(&content_name(id))
+            .map_err(|e| StoreError::io("making a staged file", &e))?;
         Ok(Arriving {
             staged: Staged {
                 id,

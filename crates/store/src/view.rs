@@ -156,10 +156,11 @@ impl View {
     /// A content by its id, as it is in the catalogue now.
     pub async fn content(&self, id: ContentId) -> Result<Option<Content>> {
         type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
-        let raw: Option<Raw> = sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
-            .bind(id.0)
-            .fetch_optional(&self.pool)
-            .await?;
+        let raw: Option<Raw> =
+            sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
+                .bind(id.0)
+                .fetch_optional(&self.pool)
+                .await?;
         Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
             id,
             hash: hash.try_into().unwrap_or_default(),
@@ -172,11 +173,12 @@ impl View {
 
     /// A node that somebody used this content for, and the place where it belonged.
     pub async fn user_of(&self, content: ContentId) -> Result<Option<NodeId>> {
-        let open: Option<i64> = sqlx::query_scalar("SELECT node FROM entries_past WHERE content = ? ORDER BY until DESC LIMIT 1")
-            .bind(content.0)
-            .fetch_optional(&self.pool)
-            .await
-            .map_err(StoreError::from)?;
+        let open: Option<i64> =
+            sqlx::query_scalar("SELECT node FROM entries_past WHERE content = ? ORDER BY until DESC LIMIT 1")
+                .bind(content.0)
+                .fetch_optional(&self.pool)
+                .await
+                .map_err(StoreError::from)?;
         Ok(open.map(NodeId))
     }
 }

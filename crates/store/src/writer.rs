@@ -29,28 +29,115 @@ const WORTH_A_SYNC: usize = 128;
 pub(crate) const MOST_UNPLACED: usize = 10_000;
 
 pub(crate) type Answer<T> = oneshot::Sender<Result<T>>;
-type Catalogue =
-    Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>> + Send>;
+type Catalogue = Box<
+    dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>>
+        + Send,
+>;
 
 /// What the writer is asked to do.
 pub(crate) enum Ask {
-    MakeShelf { actor: Actor, new: NewShelf, answer: Answer<Done> },
-    MakeFolder { actor: Actor, parent: NodeId, name: Name, answer: Answer<Done> },
+    MakeShelf {
+        actor: Actor,
+        new: NewShelf,
+        answer: Answer<Done>,
+    },
+    MakeFolder {
+        actor: Actor,
+        parent: NodeId,
+        name: Name,
+        answer: Answer<Done>,
+    },
     Put(Box<Put>),
-    Move { actor: Actor, node: NodeId, parent: NodeId, name: Name, replace: bool, conditions: Conditions, answer: Answer<Done> },
-    Remove { actor: Actor, node: NodeId, conditions: Conditions, answer: Answer<Done> },
-    ReviveFile { actor: Actor, node: NodeId, place: Place, last: Option<(NodeId, Arc<str>)>, staged: Staged, mtime: i64, answer: Answer<Done> },
-    ReviveFolder { actor: Actor, node: NodeId, place: Place, last: Option<(NodeId, Arc<str>)>, how: How, answer: Answer<Done> },
-    CopyTop { answer: Answer<NodeId> },
-    CopyBatch { actor: Actor, items: Vec<CopyItem>, answer: Answer<Vec<NodeId>> },
-    Displaced { node: NodeId, foreign: Foreign, instead_of: Option<ContentId>, answer: Answer<()> },
-    TakeUp { node: NodeId, was: ContentId, foreign: Foreign, answer: Answer<Option<Arc<Row>>> },
-    EnterRemoved { parent: NodeId, key: Arc<str>, known: Option<NodeId>, foreign: Option<Foreign>, object: ObjectId, answer: Answer<NodeId> },
-    Lost { content: ContentId, node: NodeId, answer: Answer<()> },
-    Finding { kind: &'static str, node: Option<NodeId>, detail: String, answer: Answer<()> },
-    Step { step: crate::jobs::Step, answer: Answer<()> },
-    Note { actor: Actor, action: &'static str, node: Option<NodeId>, what: String, detail: String, answer: Answer<()> },
-    Catalogue { change: Catalogue, actor: Actor, action: &'static str, what: String, answer: Answer<()> },
+    Move {
+        actor: Actor,
+        node: NodeId,
+        parent: NodeId,
+        name: Name,
+        replace: bool,
+        conditions: Conditions,
+        answer: Answer<Done>,
+    },
+    Remove {
+        actor: Actor,
+        node: NodeId,
+        conditions: Conditions,
+        answer: Answer<Done>,
+    },
+    ReviveFile {
+        actor: Actor,
+        node: NodeId,
+        place: Place,
+        last: Option<(NodeId, Arc<str>)>,
+        staged: Staged,
+        mtime: i64,
+        answer: Answer<Done>,
+    },
+    ReviveFolder {
+        actor: Actor,
+        node: NodeId,
+        place: Place,
+        last: Option<(NodeId, Arc<str>)>,
+        how: How,
+        answer: Answer<Done>,
+    },
+    CopyTop {
+        answer: Answer<NodeId>,
+    },
+    CopyBatch {
+        actor: Actor,
+        items: Vec<CopyItem>,
+        answer: Answer<Vec<NodeId>>,
+    },
+    Displaced {
+        node: NodeId,
+        foreign: Foreign,
+        instead_of: Option<ContentId>,
+        answer: Answer<()>,
+    },
+    TakeUp {
+        node: NodeId,
+        was: ContentId,
+        foreign: Foreign,
+        answer: Answer<Option<Arc<Row>>>,
+    },
+    EnterRemoved {
+        parent: NodeId,
+        key: Arc<str>,
+        known: Option<NodeId>,
+        foreign: Option<Foreign>,
+        object: ObjectId,
+        answer: Answer<NodeId>,
+    },
+    Lost {
+        content: ContentId,
+        node: NodeId,
+        answer: Answer<()>,
+    },
+    Finding {
+        kind: &'static str,
+        node: Option<NodeId>,
+        detail: String,
+        answer: Answer<()>,
+    },
+    Step {
+        step: crate::jobs::Step,
+        answer: Answer<()>,
+    },
+    Note {
+        actor: Actor,
+        action: &'static str,
+        node: Option<NodeId>,
+        what: String,
+        detail: String,
+        answer: Answer<()>,
+    },
+    Catalogue {
+        change: Catalogue,
+        actor: Actor,
+        action: &'static str,
+        what: String,
+        answer: Answer<()>,
+    },
 }
 
 pub(crate) struct Put {
@@ -107,7 +194,9 @@ impl Writer {
                 }
                 placing.wait_for_room().await;
                 let (disk, staging) = (disk.clone(), staging.clone());
-                let Ok(ready) = tokio::task::spawn_blocking(move || bring_to_disk(&disk, &staging, group)).await else {
+                let Ok(ready) =
+                    tokio::task::spawn_blocking(move || bring_to_disk(&disk, &staging, group)).await
+                else {
                     break;
                 };
                 if ready_tx.send((ready, permit)).await.is_err() {
@@ -143,7 +232,9 @@ impl Writer {
                 let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
                 // Whether it did is unknown: look before answering.
                 match crate::book::load_heads(&mut book.conn).await {
-                    Ok(heads) if heads.record == book.heads.record && heads.link == book.heads.link => Err((e, true)),
+                    Ok(heads) if heads.record == book.heads.record && heads.link == book.heads.link => {
+                        Err((e, true))
+                    }
                     _ => Err((e, false)),
                 }
             }
@@ -204,7 +295,9 @@ impl Writer {
         let wanted: Vec<_> = group
             .iter()
             .filter_map(|(ask, _)| match ask {
-                Ask::Put(p) => Some((p.parent, Arc::<str>::from(yellow_attic_core::collate::sort_key(&p.name)))),
+                Ask::Put(p) => {
+                    Some((p.parent, Arc::<str>::from(yellow_attic_core::collate::sort_key(&p.name))))
+                }
                 _ => None,
             })
             .collect();
@@ -258,16 +351,33 @@ impl Writer {
             Ask::MakeFolder { actor, parent, name, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
-                finish(ops::make_folder(book, &actor, parent, &name, (id, object)).await, answer, left, answers)
+                finish(
+                    ops::make_folder(book, &actor, parent, &name, (id, object)).await,
+                    answer,
+                    left,
+                    answers,
+                )
             }
             Ask::Put(p) => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
                 let p = *p;
-                let done = ops::put(book, memory, &p.actor, p.parent, &p.name, &arrived, p.mtime, &p.conditions, p.how).await;
+                let done = ops::put(
+                    book,
+                    memory,
+                    &p.actor,
+                    p.parent,
+                    &p.name,
+                    &arrived,
+                    p.mtime,
+                    &p.conditions,
+                    p.how,
+                )
+                .await;
                 finish(done, p.answer, p.staged, answers)
             }
             Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
-                let done = ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
+                let done =
+                    ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
                 finish(done, answer, (), answers)
             }
             Ask::Remove { actor, node, conditions, answer } => {
@@ -465,7 +575,9 @@ impl Ask {
         match self {
             Ask::Put(p) => p.staged.start_flush(),
             Ask::ReviveFile { staged, .. } => staged.start_flush(),
-            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).for_each(Staged::start_flush),
+            Ask::CopyBatch { items, .. } => {
+                items.iter().filter_map(|i| i.staged.as_ref()).for_each(Staged::start_flush)
+            }
             _ => {}
         }
     }
@@ -474,7 +586,9 @@ impl Ask {
         match self {
             Ask::Put(p) => p.staged.sync(disk),
             Ask::ReviveFile { staged, .. } => staged.sync(disk),
-            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).try_for_each(|s| s.sync(disk)),
+            Ask::CopyBatch { items, .. } => {
+                items.iter().filter_map(|i| i.staged.as_ref()).try_for_each(|s| s.sync(disk))
+            }
             _ => Ok(()),
         }
     }
@@ -489,7 +603,9 @@ impl Ask {
 
     fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Ready {
         let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime) {
-            Ok(look) => Ready::Bytes(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }),
+            Ok(look) => {
+                Ready::Bytes(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id })
+            }
             Err(e) => Ready::Failed(StoreError::io("writing staged bytes", &e)),
         };
         match self {

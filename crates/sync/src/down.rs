@@ -152,8 +152,11 @@ fn part_of(local: &Path) -> PathBuf {
     }
     let mut hidden = std::ffi::OsString::from(".");
     hidden.push(&name);
-    hidden.push(format!(".{:x}.part", blake3::hash(local.as_os_str().as_encoded_bytes()).as_bytes()[..4]
-        .iter()
-        .fold(0u32, |n, b| n << 8 | u32::from(*b))));
+    hidden.push(format!(
+        ".{:x}.part",
+        blake3::hash(local.as_os_str().as_encoded_bytes()).as_bytes()[..4]
+            .iter()
+            .fold(0u32, |n, b| n << 8 | u32::from(*b))
+    ));
     local.with_file_name(hidden)
 }

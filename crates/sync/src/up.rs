@@ -39,7 +39,8 @@ impl Up {
     pub async fn file(&self, local: &Path, parent: i64, name: &str) -> Result<api::Node, Error> {
         let facts = tokio::fs::metadata(local).await?;
         self.progress.found(facts.len());
-        let item = self.item(parent, name.to_string(), local.to_path_buf(), local.display().to_string(), &facts);
+        let item =
+            self.item(parent, name.to_string(), local.to_path_buf(), local.display().to_string(), &facts);
         let node = self.send(&item).await?;
         self.progress.done();
         Ok(node)
@@ -71,7 +72,14 @@ impl Up {
         Ok(top)
     }
 
-    fn item(&self, parent: i64, name: String, local: PathBuf, shown: String, facts: &std::fs::Metadata) -> Item {
+    fn item(
+        &self,
+        parent: i64,
+        name: String,
+        local: PathBuf,
+        shown: String,
+        facts: &std::fs::Metadata,
+    ) -> Item {
         let modified = facts
             .modified()
             .ok()
@@ -115,7 +123,11 @@ impl Up {
                 let (path, shown) = (entry.path(), entry.path().display().to_string());
                 let name = entry.file_name();
                 let Some(name) = name.to_str().map(str::to_string) else {
-                    self.progress.not(shown, "failed", "The name is not UTF-8. Rename it, then send it again.");
+                    self.progress.not(
+                        shown,
+                        "failed",
+                        "The name is not UTF-8. Rename it, then send it again.",
+                    );
                     continue;
                 };
                 let facts = match entry.metadata().await {
@@ -137,7 +149,11 @@ impl Up {
                         return;
                     }
                 } else {
-                    self.progress.not(shown, "skipped", "Neither a file nor a folder; links are not followed.");
+                    self.progress.not(
+                        shown,
+                        "skipped",
+                        "Neither a file nor a folder; links are not followed.",
+                    );
                 }
             }
         }

@@ -169,7 +169,7 @@ export function FolderPage({ frame }: Props) {
                 .join("/")}`,
               at,
             )}
-            className="hover:text-ink hover:underline"
+            className="inline-block hover:text-ink hover:underline"
           >
             {step.name}
           </Link>

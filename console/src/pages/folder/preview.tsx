@@ -38,7 +38,10 @@ export function Preview({ node, at, large = false }: Props) {
       return <Text node={node} at={at} large={large} box={box} />;
     case "pdf":
       return (
-        <div className={large ? "max-h-[70vh] overflow-y-auto" : box}>
+        <div
+          className={large ? "max-h-[70vh] overflow-y-auto" : box}
+          {...(large ? { tabIndex: 0, role: "region", "aria-label": `Pages of ${node.name}` } : {})}
+        >
           <Suspense fallback={<Loading rows={2} />}>
             <Pdf address={contentAddress(node.id, at)} name={node.name} pages={large ? 200 : 1} />
           </Suspense>

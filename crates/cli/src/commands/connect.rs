@@ -28,7 +28,9 @@ impl Connect {
     pub async fn run(self, output: Output) -> Done {
         let address = match self.address.split_once("://") {
             Some(("http" | "https", _)) => self.address.clone(),
-            Some(_) => return Err(Failure::usage("the address begins with neither http:// nor https://", "")),
+            Some(_) => {
+                return Err(Failure::usage("the address begins with neither http:// nor https://", ""));
+            }
             None => format!("https://{}", self.address),
         };
         let client = Client::new(&address, None)?;
@@ -52,10 +54,19 @@ impl Connect {
         } else if terminal {
             rpassword::prompt_password("Password: ")?
         } else {
-            return Err(Failure::usage("standard input is no terminal to ask for the password on", "Give --password-stdin."));
+            return Err(Failure::usage(
+                "standard input is no terminal to ask for the password on",
+                "Give --password-stdin.",
+            ));
         };
         let device = self.device.unwrap_or_else(|| {
-            rustix::system::uname().nodename().to_str().ok().filter(|n| !n.is_empty()).unwrap_or("computer").to_string()
+            rustix::system::uname()
+                .nodename()
+                .to_str()
+                .ok()
+                .filter(|n| !n.is_empty())
+                .unwrap_or("computer")
+                .to_string()
         });
         let asked = api::NewDevice { sign_in: sign_in.clone(), password, device: device.clone() };
         let token = client.connect(&asked).await?.token;

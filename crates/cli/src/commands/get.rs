@@ -43,7 +43,8 @@ impl Get {
         let shown = progress::show(output, &progress);
         for path in &self.paths {
             let facts = connection::place(&client, path, at.as_deref()).await?;
-            let name = if facts.node.parent.is_none() { facts.shelf.clone() } else { facts.node.name.clone() };
+            let name =
+                if facts.node.parent.is_none() { facts.shelf.clone() } else { facts.node.name.clone() };
             let local = if self.to.is_dir() { self.to.join(&name) } else { self.to.clone() };
             if self.paths.len() > 1 && !self.to.is_dir() {
                 return Err(Failure::usage(
@@ -59,7 +60,8 @@ impl Get {
         }
         drop(shown);
         let exceptions = progress.exceptions();
-        let (files, bytes) = (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
+        let (files, bytes) =
+            (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
         if output.json {
             output.object(&serde_json::json!({ "files": files, "bytes": bytes, "not": exceptions }))?;
         } else {

@@ -31,7 +31,10 @@ impl Info {
             Some(sums) => {
                 rows.push(("holds", format!("{} files, {} folders", sums.files, sums.folders)));
                 rows.push(("size", format!("{} ({} bytes)", size(sums.bytes), sums.bytes)));
-                rows.push(("history", format!("{} ({} bytes)", size(sums.history_bytes), sums.history_bytes)));
+                rows.push((
+                    "history",
+                    format!("{} ({} bytes)", size(sums.history_bytes), sums.history_bytes),
+                ));
             }
             None if node.kind == api::Kind::File => {
                 rows.push(("size", format!("{} ({} bytes)", size(node.size), node.size)));

@@ -28,7 +28,8 @@ impl Ls {
             if output.object(&shelves)? {
                 return Ok(());
             }
-            let mut rows = vec![["shelf", "you may", "files", "size", "history", "changed"].map(String::from).to_vec()];
+            let mut rows =
+                vec![["shelf", "you may", "files", "size", "history", "changed"].map(String::from).to_vec()];
             rows.extend(shelves.shelves.iter().map(|s| {
                 vec![
                     format!("{}:/", s.name),

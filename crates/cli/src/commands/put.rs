@@ -35,7 +35,10 @@ impl Put {
             if local.as_os_str() == "-" {
                 let (folder, name) = connection::split(&self.to)?;
                 let Some(name) = name.filter(|_| !self.to.ends_with('/')) else {
-                    return Err(Failure::usage("standard input has no name", "Give it one: home:/folder/name"));
+                    return Err(Failure::usage(
+                        "standard input has no name",
+                        "Give it one: home:/folder/name",
+                    ));
                 };
                 let folder = connection::place(&client, &folder, None).await?;
                 let body = Body::stream(None, tokio_util::io::ReaderStream::new(tokio::io::stdin()));
@@ -44,10 +47,14 @@ impl Put {
                 progress.done();
                 continue;
             }
-            let facts = std::fs::metadata(local).map_err(|e| Failure::failed(format!("{}: {e}", local.display()), ""))?;
+            let facts = std::fs::metadata(local)
+                .map_err(|e| Failure::failed(format!("{}: {e}", local.display()), ""))?;
             let full = std::path::absolute(local)?;
             let usual = full.file_name().and_then(|n| n.to_str()).map(str::to_string).ok_or_else(|| {
-                Failure::failed(format!("{} has no name that is UTF-8", local.display()), "Name it in the target.")
+                Failure::failed(
+                    format!("{} has no name that is UTF-8", local.display()),
+                    "Name it in the target.",
+                )
             })?;
             let (parent, name) = if self.local.len() == 1 {
                 connection::target(&client, &self.to, &usual).await?
@@ -63,9 +70,12 @@ impl Put {
         }
         drop(shown);
         let exceptions = progress.exceptions();
-        let (files, bytes) = (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
+        let (files, bytes) =
+            (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
         if output.json {
-            output.object(&serde_json::json!({ "made": made, "files": files, "bytes": bytes, "not": exceptions }))?;
+            output.object(
+                &serde_json::json!({ "made": made, "files": files, "bytes": bytes, "not": exceptions }),
+            )?;
         } else {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());

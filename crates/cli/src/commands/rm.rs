@@ -25,12 +25,22 @@ impl Rm {
         for path in &self.paths {
             let facts = connection::place(&client, path, None).await?;
             let node = &facts.node;
-            if let Some(sums) = node.sums.filter(|s| node.kind == api::Kind::Folder && s.files + s.folders > 0)
+            if let Some(sums) =
+                node.sums.filter(|s| node.kind == api::Kind::Folder && s.files + s.folders > 0)
                 && !self.yes
             {
-                let holds = format!("{} holds {} files and {} folders, {}", facts.path, sums.files, sums.folders, size(sums.bytes));
+                let holds = format!(
+                    "{} holds {} files and {} folders, {}",
+                    facts.path,
+                    sums.files,
+                    sums.folders,
+                    size(sums.bytes)
+                );
                 if !std::io::stdin().is_terminal() {
-                    return Err(Failure::failed(holds, "Standard input is no terminal to ask on: give --yes."));
+                    return Err(Failure::failed(
+                        holds,
+                        "Standard input is no terminal to ask on: give --yes.",
+                    ));
                 }
                 eprint!("{holds}. Remove it? (y/N) ");
                 std::io::stderr().flush()?;
@@ -41,7 +51,10 @@ impl Rm {
                 }
             }
             client.remove(node.id).await?;
-            output.say(format!("Removed {}. Bring it back with: yattic restore \"{}\"", facts.path, facts.path));
+            output.say(format!(
+                "Removed {}. Bring it back with: yattic restore \"{}\"",
+                facts.path, facts.path
+            ));
         }
         Ok(())
     }

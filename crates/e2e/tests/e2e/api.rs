@@ -22,7 +22,10 @@ async fn a_file_goes_up_is_listed_comes_down_and_is_found_as_it_was() {
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
     let folder = client.make_folder(home, "Logbooks").await.unwrap();
-    let first = client.put(folder.id, "p014.txt", None, &When::default(), b"fog at six".to_vec().into()).await.unwrap();
+    let first = client
+        .put(folder.id, "p014.txt", None, &When::default(), b"fog at six".to_vec().into())
+        .await
+        .unwrap();
     let when = When { matches: first.etag.clone(), ..When::default() };
     let second = client.put(folder.id, "p014.txt", None, &when, b"clear".to_vec().into()).await.unwrap();
     assert_eq!(first.id, second.id);
@@ -52,8 +55,12 @@ async fn a_large_body_streams_up_and_down_in_parts() {
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
     let content: Vec<u8> = (0..9_000_000u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 11) as u8).collect();
-    let body = Body::stream(None, futures_util::stream::iter(content.chunks(70_000).map(|c| Ok(c.to_vec().into())).collect::<Vec<_>>()));
-    let node = client.put(home, "large.bin", Some("2026-01-02T03:04:05Z"), &When::default(), body).await.unwrap();
+    let body = Body::stream(
+        None,
+        futures_util::stream::iter(content.chunks(70_000).map(|c| Ok(c.to_vec().into())).collect::<Vec<_>>()),
+    );
+    let node =
+        client.put(home, "large.bin", Some("2026-01-02T03:04:05Z"), &When::default(), body).await.unwrap();
     assert_eq!(node.blake3.as_deref(), Some(blake3::hash(&content).to_hex().as_str()));
     assert_eq!(node.modified, "2026-01-02T03:04:05Z");
     assert!(bytes(&client, node.id, None, 0).await == content);
@@ -83,7 +90,11 @@ async fn nobody_gets_in_without_signing_in_and_guessing_is_slowed() {
     assert_eq!(stranger.shelves().await.unwrap_err().code(), Some("not_signed_in"));
     let wrong = Client::new(&service.address, Some(&"0".repeat(64))).unwrap();
     assert_eq!(wrong.shelves().await.unwrap_err().code(), Some("not_signed_in"));
-    let guess = |password: &str| api::NewDevice { sign_in: "ines".into(), password: password.into(), device: "x".into() };
+    let guess = |password: &str| api::NewDevice {
+        sign_in: "ines".into(),
+        password: password.into(),
+        device: "x".into(),
+    };
     for _ in 0..6 {
         assert_eq!(stranger.connect(&guess("guess")).await.err().unwrap().code(), Some("wrong_sign_in"));
     }
@@ -106,7 +117,10 @@ async fn the_set_up_address_works_once_and_refuses_weak_passwords() {
         display_name: String::new(),
         password: password.into(),
     };
-    assert_eq!(stranger.set_up(&body("nonsense", PASSWORD)).await.unwrap_err().code(), Some("set_up_code_wrong"));
+    assert_eq!(
+        stranger.set_up(&body("nonsense", PASSWORD)).await.unwrap_err().code(),
+        Some("set_up_code_wrong")
+    );
     assert_eq!(stranger.set_up(&body(&code, "short")).await.unwrap_err().code(), Some("password_refused"));
     service.set_up().await;
     assert!(!stranger.welcome().await.unwrap().needs_set_up);
@@ -119,7 +133,9 @@ async fn the_api_describes_itself_and_says_how_it_is() {
     let get = async |path: &str| reqwest::get(format!("{}{path}", service.address)).await.unwrap();
     let description: serde_json::Value = get("/api/openapi.json").await.json().await.unwrap();
     let paths = description["paths"].as_object().unwrap();
-    for path in ["/api/v1/nodes/{node}/entries", "/api/v1/files/{shelf}/{path}", "/api/v1/place", "/api/v1/set-up"] {
+    for path in
+        ["/api/v1/nodes/{node}/entries", "/api/v1/files/{shelf}/{path}", "/api/v1/place", "/api/v1/set-up"]
+    {
         assert!(paths.contains_key(path), "{path} is not described");
     }
     assert_eq!(get("/healthz").await.text().await.unwrap(), "ok\n");

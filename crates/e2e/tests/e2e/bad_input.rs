@@ -38,8 +38,14 @@ impl Rough<'_> {
 }
 
 async fn rough(service: &Service) -> Rough<'_> {
-    let asked = serde_json::json!({ "sign_in": "ines", "password": crate::support::PASSWORD, "device": "rough" });
-    let answer = reqwest::Client::new().post(format!("{}/api/v1/devices", service.address)).json(&asked).send().await.unwrap();
+    let asked =
+        serde_json::json!({ "sign_in": "ines", "password": crate::support::PASSWORD, "device": "rough" });
+    let answer = reqwest::Client::new()
+        .post(format!("{}/api/v1/devices", service.address))
+        .json(&asked)
+        .send()
+        .await
+        .unwrap();
     let token: serde_json::Value = answer.json().await.unwrap();
     Rough { service, token: token["token"].as_str().unwrap().to_string() }
 }
@@ -65,7 +71,8 @@ async fn names_bodies_and_queries_that_cannot_be_are_refused_with_reason_and_rem
     r.refused(400, "condition_malformed", "PUT", "/api/v1/files/home/file", "If-Match: other\r\n", b"y");
     r.refused(400, "time_malformed", "PUT", "/api/v1/files/home/file?modified=yesterday", "", b"y");
     let root = file["parent"].to_string();
-    let (folders, entries) = (format!("/api/v1/nodes/{root}/folders"), format!("/api/v1/nodes/{root}/entries"));
+    let (folders, entries) =
+        (format!("/api/v1/nodes/{root}/folders"), format!("/api/v1/nodes/{root}/entries"));
     r.refused(400, "malformed", "POST", &folders, json, b"{\"name\":");
     r.refused(400, "unknown_field", "POST", &folders, json, b"{\"name\":\"a\",\"colour\":1}");
     r.refused(400, "name_slash", "POST", &folders, json, b"{\"name\":\"a/b\"}");
@@ -77,7 +84,14 @@ async fn names_bodies_and_queries_that_cannot_be_are_refused_with_reason_and_rem
     r.ask("PUT", "/api/v1/files/home/second", "", b"x");
     let (_, page) = r.ask("GET", &format!("{entries}?limit=1"), "", b"");
     let next = page["next"].as_str().unwrap();
-    r.refused(400, "cursor_of_another_list", "GET", &format!("{entries}?limit=1&sort=size&cursor={next}"), "", b"");
+    r.refused(
+        400,
+        "cursor_of_another_list",
+        "GET",
+        &format!("{entries}?limit=1&sort=size&cursor={next}"),
+        "",
+        b"",
+    );
     r.refused(400, "time_malformed", "GET", &format!("{entries}?at=once"), "", b"");
     r.refused(400, "no_such_moment", "GET", &format!("{entries}?at=mffffff"), "", b"");
     r.refused(404, "no_such_route", "GET", "/api/v1/nothing", "", b"");
@@ -116,7 +130,10 @@ async fn a_session_counts_only_for_our_own_pages() {
     let http = reqwest::Client::new();
     let sign_in = serde_json::json!({ "sign_in": "ines", "password": crate::support::PASSWORD });
     let post = |origin: String| {
-        http.post(format!("{}/api/v1/session", service.address)).header("Origin", origin).json(&sign_in).send()
+        http.post(format!("{}/api/v1/session", service.address))
+            .header("Origin", origin)
+            .json(&sign_in)
+            .send()
     };
     assert_eq!(post("https://elsewhere.example".into()).await.unwrap().status(), 403);
     let signed = post(service.address.clone()).await.unwrap();
@@ -125,7 +142,8 @@ async fn a_session_counts_only_for_our_own_pages() {
     let pair = cookie.split(';').next().unwrap().to_string();
     let root = 1;
     let make = |origin: Option<String>| {
-        let call = http.post(format!("{}/api/v1/nodes/{root}/folders", service.address)).header("Cookie", &pair);
+        let call =
+            http.post(format!("{}/api/v1/nodes/{root}/folders", service.address)).header("Cookie", &pair);
         let call = call.json(&serde_json::json!({ "name": "by another page" }));
         match origin {
             Some(origin) => call.header("Origin", origin).send(),
@@ -143,9 +161,10 @@ async fn stored_files_never_run_in_our_pages() {
     let r = rough(&service).await;
     r.ask("PUT", "/api/v1/files/home/page.html", "", b"<script>alert(1)</script>");
     r.ask("PUT", "/api/v1/files/home/notes.txt", "", b"plain");
-    for (name, kind, shown) in
-        [("page.html", "application/octet-stream", "attachment"), ("notes.txt", "text/plain; charset=utf-8", "inline")]
-    {
+    for (name, kind, shown) in [
+        ("page.html", "application/octet-stream", "attachment"),
+        ("notes.txt", "text/plain; charset=utf-8", "inline"),
+    ] {
         let answer = reqwest::Client::new()
             .get(format!("{}/api/v1/files/home/{name}", service.address))
             .bearer_auth(&r.token)

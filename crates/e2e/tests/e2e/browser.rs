@@ -23,7 +23,10 @@ impl Browser {
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver is installed by ./dev test");
-        assert!(wait_for(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok()), "chromedriver did not start");
+        assert!(
+            wait_for(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok()),
+            "chromedriver did not start"
+        );
         let (downloads, profile) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
         let options = json!({
             "goog:chromeOptions": {
@@ -88,7 +91,10 @@ impl Browser {
     pub async fn fill(&self, label: &str, text: &str) {
         let path = format!("//label[normalize-space(.)='{label}']/following-sibling::input");
         let wait = self.page.wait().at_most(Duration::from_secs(15));
-        let field = wait.for_element(Locator::XPath(&path)).await.unwrap();
+        let field = match wait.for_element(Locator::XPath(&path)).await {
+            Ok(field) => field,
+            Err(e) => panic!("no field \"{label}\": {e}\n{}", self.text().await),
+        };
         field.clear().await.unwrap();
         field.send_keys(text).await.unwrap();
     }
@@ -122,8 +128,11 @@ impl Browser {
 
     /// What axe finds wrong on the page as it is: nothing.
     pub async fn is_accessible(&self, what: &str) {
-        let source = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js"))
-            .expect("the console's packages are installed by ./dev test");
+        let source = std::fs::read_to_string(concat!(
+            env!("CARGO_MANIFEST_DIR"),
+            "/../../console/node_modules/axe-core/axe.min.js"
+        ))
+        .expect("the console's packages are installed by ./dev test");
         self.page.execute(&source, vec![]).await.unwrap();
         let found = self
             .page

@@ -22,7 +22,8 @@ async fn a_computer_is_connected_used_and_disconnected() {
     yattic.ok(&["mv", "home:/notes.txt", "home:/a/b"]);
     yattic.ok(&["cp", "home:/a/b/notes.txt", "home:/copy.txt"]);
     assert_eq!(yattic.ok(&["cat", "home:/copy.txt"]), "clear");
-    let history: serde_json::Value = serde_json::from_str(&yattic.ok(&["--json", "history", "home:/a/b/notes.txt"])).unwrap();
+    let history: serde_json::Value =
+        serde_json::from_str(&yattic.ok(&["--json", "history", "home:/a/b/notes.txt"])).unwrap();
     assert_eq!(history["states"].as_array().unwrap().len(), 3);
     let first = history["states"][2]["node"]["moment"].as_str().unwrap();
     yattic.ok(&["restore", "home:/a/b/notes.txt", "--version", first]);
@@ -38,7 +39,8 @@ async fn a_computer_is_connected_used_and_disconnected() {
     assert!(yattic.ok(&["info", "home:/copy.txt"]).contains("5 B (5 bytes)"));
     assert!(yattic.fails(2, &["ls", "copy.txt"]).contains("home:/copy.txt"));
     assert!(yattic.fails(2, &["ls", "home:/", "--at", "once"]).contains("no moment"));
-    let problem: serde_json::Value = serde_json::from_str(&yattic.fails(1, &["--json", "ls", "home:/none"])).unwrap();
+    let problem: serde_json::Value =
+        serde_json::from_str(&yattic.fails(1, &["--json", "ls", "home:/none"])).unwrap();
     assert_eq!(problem["code"], "not_found");
 
     yattic.ok(&["disconnect"]);
@@ -47,7 +49,21 @@ async fn a_computer_is_connected_used_and_disconnected() {
 
 /// A folder of mixed files: deep paths, odd but legal names, empty files, large ones.
 fn mixed(root: &Path, files: usize, large: usize) {
-    let odd = ["...", " ", "-rf", "CON", "café", "名前", "😀", "a\\b", "#%?&=+", "~", "trailing ", "quote'\"", "%2e%2e"];
+    let odd = [
+        "...",
+        " ",
+        "-rf",
+        "CON",
+        "café",
+        "名前",
+        "😀",
+        "a\\b",
+        "#%?&=+",
+        "~",
+        "trailing ",
+        "quote'\"",
+        "%2e%2e",
+    ];
     let mut dir = root.to_path_buf();
     for depth in 0..40 {
         dir = dir.join(format!("deep {depth}"));
@@ -126,16 +142,34 @@ async fn what_cannot_be_sent_is_told_and_the_rest_goes_on() {
 fn every_help_page_is_as_it_was_reviewed() {
     let mut pages = String::new();
     let mut page = |binary: &str, arguments: &[&str]| {
-        let done = Command::new(program(binary)).args(arguments).arg("--help").env_clear().env("COLUMNS", "100").output().unwrap();
+        let done = Command::new(program(binary))
+            .args(arguments)
+            .arg("--help")
+            .env_clear()
+            .env("COLUMNS", "100")
+            .output()
+            .unwrap();
         assert!(done.status.success());
         pages.push_str(&format!("$ {binary} {} --help\n\n", arguments.join(" ")));
         pages.push_str(&String::from_utf8(done.stdout).unwrap());
         pages.push('\n');
     };
     page("yattic", &[]);
-    for command in
-        ["connect", "disconnect", "ls", "info", "put", "get", "cat", "mkdir", "mv", "cp", "rm", "history", "restore"]
-    {
+    for command in [
+        "connect",
+        "disconnect",
+        "ls",
+        "info",
+        "put",
+        "get",
+        "cat",
+        "mkdir",
+        "mv",
+        "cp",
+        "rm",
+        "history",
+        "restore",
+    ] {
         page("yattic", &[command]);
     }
     page("yatticd", &[]);
@@ -149,7 +183,10 @@ fn every_help_page_is_as_it_was_reviewed() {
 fn the_service_refuses_a_wrong_configuration_with_key_value_and_remedy() {
     let run = |arguments: &[&str]| {
         let done = Command::new(program("yatticd")).args(arguments).env_clear().output().unwrap();
-        (done.status.code(), String::from_utf8(done.stdout).unwrap() + &String::from_utf8(done.stderr).unwrap())
+        (
+            done.status.code(),
+            String::from_utf8(done.stdout).unwrap() + &String::from_utf8(done.stderr).unwrap(),
+        )
     };
     let (status, told) = run(&["config", "--listen", "here"]);
     assert_eq!(status, Some(1));

@@ -41,9 +41,16 @@ async fn from_the_printed_address_to_a_file_found_again_as_it_was() {
     browser.is_accessible("the shelves, empty").await;
 
     // Sign out and in again.
-    browser.click("[aria-label='Account of Ines Marrow']").await;
+    browser.click("[aria-label$='account of Ines Marrow']").await;
     browser.find("[role=menuitem]").await;
-    browser.page.find(fantoccini::Locator::XPath("//*[@role='menuitem'][normalize-space(.)='Sign out']")).await.unwrap().click().await.unwrap();
+    browser
+        .page
+        .find(fantoccini::Locator::XPath("//*[@role='menuitem'][normalize-space(.)='Sign out']"))
+        .await
+        .unwrap()
+        .click()
+        .await
+        .unwrap();
     browser.fill("Sign-in name", "ines").await;
     browser.fill("Password", "not the password").await;
     browser.press("Sign in").await;
@@ -111,7 +118,10 @@ async fn from_the_printed_address_to_a_file_found_again_as_it_was() {
     browser.click(&log).await;
     browser.press("Download").await;
     let fetched = browser.downloads.path().join("log-1911.txt");
-    assert!(wait_for(|| fs::read(&fetched).is_ok_and(|b| b == b"fog at six")), "the download is not the file");
+    assert!(
+        wait_for(|| fs::read(&fetched).is_ok_and(|b| b == b"fog at six")),
+        "the download is not the file"
+    );
 
     // Remove by key, and undo.
     browser.find("[data-testid=list]").await.send_keys(&Key::Delete.to_string()).await.unwrap();
@@ -126,7 +136,11 @@ async fn from_the_printed_address_to_a_file_found_again_as_it_was() {
     browser.page.refresh().await.unwrap();
     row(&browser, "log-1911.txt").await;
     browser.is_accessible("a folder, dark, on a phone").await;
-    let wide = browser.page.execute("return document.documentElement.scrollWidth <= innerWidth", vec![]).await.unwrap();
+    let wide = browser
+        .page
+        .execute("return document.documentElement.scrollWidth <= innerWidth", vec![])
+        .await
+        .unwrap();
     assert_eq!(wide, true, "the page is wider than the phone");
     browser.close().await;
 }
@@ -149,7 +163,11 @@ async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
     browser.press("Sign in").await;
     browser.says("yours alone").await;
     browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
-    for (name, css) in [("view.jpg", "[role=dialog] img"), ("valuation.pdf", "[role=dialog] canvas"), ("notes.md", "[role=dialog] pre")] {
+    for (name, css) in [
+        ("view.jpg", "[role=dialog] img"),
+        ("valuation.pdf", "[role=dialog] canvas"),
+        ("notes.md", "[role=dialog] pre"),
+    ] {
         let css_row = row(&browser, name).await;
         browser.click(&css_row).await;
         browser.press("Look").await;

@@ -75,7 +75,8 @@ async fn a_full_disk_is_said_so_and_the_service_goes_on_when_there_is_space_agai
     let kept = client.put(home, "kept", None, &When::default(), vec![1; 100_000].into()).await.unwrap();
     let ballast = fill(&disk.at);
     for size in [10, 100_000, 5_000_000] {
-        let refused = client.put(home, "more", None, &When::default(), vec![2; size].into()).await.unwrap_err();
+        let refused =
+            client.put(home, "more", None, &When::default(), vec![2; size].into()).await.unwrap_err();
         assert_eq!(refused.code(), Some("disk_full"), "{refused}");
     }
     // Reading goes on.
@@ -94,7 +95,10 @@ async fn a_full_disk_is_said_so_and_the_service_goes_on_when_there_is_space_agai
         }
     }
     assert!(put.is_some(), "the service did not go on");
-    client.change(kept.id, &api::Target { name: Some("renamed".into()), ..Default::default() }).await.unwrap();
+    client
+        .change(kept.id, &api::Target { name: Some("renamed".into()), ..Default::default() })
+        .await
+        .unwrap();
     drop(service);
 }
 
@@ -107,7 +111,8 @@ async fn a_disk_that_fills_while_a_body_arrives_refuses_it_and_keeps_nothing() {
     let home = client.place("home:/", None).await.unwrap().node.id;
     // Of unknown length, and larger than the disk.
     let pieces = (0..400).map(|n| Ok(vec![n as u8; 1 << 20].into()));
-    let body = yellow_attic_client::Body::stream(None, futures_util::stream::iter(pieces.collect::<Vec<_>>()));
+    let body =
+        yellow_attic_client::Body::stream(None, futures_util::stream::iter(pieces.collect::<Vec<_>>()));
     let refused = client.put(home, "huge", None, &When::default(), body).await;
     assert!(refused.is_err());
     assert!(service.staging_is_clean());

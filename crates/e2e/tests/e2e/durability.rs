@@ -14,7 +14,14 @@ type Answered = Arc<Mutex<BTreeMap<String, Option<Vec<u8>>>>>;
 type Open = Arc<Mutex<BTreeMap<String, Option<Vec<u8>>>>>;
 
 /// Puts, replaces, renames and removes files until the service is gone. Each worker has its own names.
-async fn load(client: Client, worker: usize, round: usize, answered: Answered, open: Open, stop: Arc<AtomicBool>) {
+async fn load(
+    client: Client,
+    worker: usize,
+    round: usize,
+    answered: Answered,
+    open: Open,
+    stop: Arc<AtomicBool>,
+) {
     let Ok(home) = client.place("home:/", None).await else { return };
     let mut ids = BTreeMap::new();
     for n in 0.. {
@@ -102,7 +109,9 @@ async fn rounds(data: &Path, rounds: usize, cut: &dyn Fn(&mut Service)) {
         let stop = Arc::new(AtomicBool::new(false));
         let client = service.client().await;
         let workers: Vec<_> = (0..6)
-            .map(|w| tokio::spawn(load(client.clone(), w, round, answered.clone(), open.clone(), stop.clone())))
+            .map(|w| {
+                tokio::spawn(load(client.clone(), w, round, answered.clone(), open.clone(), stop.clone()))
+            })
             .collect();
         // Somewhere under load, differently each round.
         tokio::time::sleep(Duration::from_millis(20 + (round as u64 * 37) % 160)).await;

@@ -83,7 +83,11 @@ impl Service {
 
     /// A client signed in as Ines, on a computer of its own.
     pub async fn client(&self) -> Client {
-        let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "scanner room".into() };
+        let asked = api::NewDevice {
+            sign_in: "ines".into(),
+            password: PASSWORD.into(),
+            device: "scanner room".into(),
+        };
         let token = Client::new(&self.address, None).unwrap().connect(&asked).await.unwrap().token;
         Client::new(&self.address, Some(&token)).unwrap()
     }
@@ -144,7 +148,12 @@ impl Yattic {
 
     pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(program("yattic"));
-        command.args(arguments).env_clear().env("YATTIC_HOME", self.home.path()).env("TZ", "UTC").stdin(Stdio::null());
+        command
+            .args(arguments)
+            .env_clear()
+            .env("YATTIC_HOME", self.home.path())
+            .env("TZ", "UTC")
+            .stdin(Stdio::null());
         command
     }
 
@@ -174,15 +183,28 @@ impl Yattic {
 
     /// Runs it with standard input. Returns what it printed.
     pub fn fed(&self, arguments: &[&str], input: &[u8]) -> Output {
-        let mut child =
-            self.command(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut child = self
+            .command(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
         child.stdin.take().unwrap().write_all(input).unwrap();
         child.wait_with_output().unwrap()
     }
 
     pub fn connect(&self, service: &Service) {
         let done = self.fed(
-            &["connect", &service.address, "--sign-in", "ines", "--password-stdin", "--device", "front desk laptop"],
+            &[
+                "connect",
+                &service.address,
+                "--sign-in",
+                "ines",
+                "--password-stdin",
+                "--device",
+                "front desk laptop",
+            ],
             format!("{PASSWORD}\n").as_bytes(),
         );
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));

@@ -33,7 +33,11 @@ async fn put(
     let mtime = match modified {
         None => state.engine.now_ms(),
         Some(text) => times::read(text).ok_or_else(|| {
-            Refusal::bad("time_malformed", &format!("modified={text} is no RFC 3339 time."), "Write it like 2026-11-02T16:20:00Z.")
+            Refusal::bad(
+                "time_malformed",
+                &format!("modified={text} is no RFC 3339 time."),
+                "Write it like 2026-11-02T16:20:00Z.",
+            )
         })?,
     };
     let staged = receive(state, request, payload).await?;
@@ -87,10 +91,7 @@ fn names_in_address(request: &HttpRequest) -> Result<(String, Vec<Name>), Refusa
     let decode = |part: &str| percent_encoding::percent_decode_str(part).decode_utf8_lossy().into_owned();
     let mut parts = raw.split('/').filter(|p| !p.is_empty()).map(decode);
     let shelf = parts.next().unwrap_or_default();
-    let names = parts
-        .map(|p| Name::new(&p))
-        .collect::<Result<Vec<_>, _>>()
-        .map_err(StoreError::from)?;
+    let names = parts.map(|p| Name::new(&p)).collect::<Result<Vec<_>, _>>().map_err(StoreError::from)?;
     if names.len() > yellow_attic_core::path::MAX_DEPTH {
         return Err(StoreError::from(yellow_attic_core::PathError::TooDeep(names.len())).into());
     }
@@ -103,7 +104,11 @@ fn names_in_address(request: &HttpRequest) -> Result<(String, Vec<Name>), Refusa
     responses((status = 200, description = "The bytes"), (status = 206, description = "A range of them"),
         (status = 404, body = api::Problem)))]
 #[route("/files/{shelf}/{path:.*}", method = "GET", method = "HEAD")]
-pub async fn get_by_path(request: HttpRequest, state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+pub async fn get_by_path(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+) -> Result<HttpResponse, Refusal> {
     let (shelf, names) = names_in_address(&request)?;
     let row = match at_in(&request) {
         None => (*state.engine.resolve(&who.actor, &shelf, &names).await?).clone(),

@@ -62,7 +62,8 @@ fn facts_of(who: &Who, shelf: &Shelf, node: api::Node, above: &[&Row]) -> api::F
 
 async fn present_facts(state: &State, who: &Who, node: NodeId) -> Result<api::Facts, Refusal> {
     let chain = state.engine.chain(&who.actor, node, Level::View).await?;
-    let shelf = state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
+    let shelf =
+        state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
     let shown = shown::present(state, &chain[0]).await?;
     let above: Vec<&Row> = chain[1..].iter().map(|r| &**r).collect();
     Ok(facts_of(who, &shelf, shown, &above))
@@ -71,7 +72,8 @@ async fn present_facts(state: &State, who: &Who, node: NodeId) -> Result<api::Fa
 async fn past_facts(state: &State, who: &Who, node: NodeId, at: &str) -> Result<api::Facts, Refusal> {
     let at = times::moment(&state.engine, at).await?;
     let chain = state.engine.check_past(&who.actor, node, at).await?;
-    let shelf = state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
+    let shelf =
+        state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
     let names = state.names.get(&state.engine).await;
     let above: Vec<&Row> = chain[1..].iter().collect();
     Ok(facts_of(who, &shelf, shown::node(&chain[0], None, &names), &above))
@@ -89,7 +91,11 @@ fn facts_answer(found: &api::Facts) -> HttpResponse {
 #[utoipa::path(context_path = "/api/v1", tag = "nodes", params(api::PlaceQuery),
     responses((status = 200, body = api::Facts), (status = 404, body = api::Problem)))]
 #[get("/place")]
-pub async fn resolve(state: web::Data<State>, who: Who, query: web::Query<api::PlaceQuery>) -> Result<HttpResponse, Refusal> {
+pub async fn resolve(
+    state: web::Data<State>,
+    who: Who,
+    query: web::Query<api::PlaceQuery>,
+) -> Result<HttpResponse, Refusal> {
     let path = ShelfPath::parse(&query.path).map_err(StoreError::from)?;
     let found = match &query.at {
         None => {
@@ -154,7 +160,11 @@ pub async fn entries(
     let page = match &query.at {
         None => state.engine.list(&who.actor, node, sort, down, limit, query.cursor.as_deref()).await?,
         Some(_) if sort != Sort::Name || down => {
-            return Err(Refusal::bad("past_by_name", "A list of the past comes by name.", "Leave out sort and order."));
+            return Err(Refusal::bad(
+                "past_by_name",
+                "A list of the past comes by name.",
+                "Leave out sort and order.",
+            ));
         }
         Some(at) => {
             let at = times::moment(&state.engine, at).await?;
@@ -192,7 +202,12 @@ pub async fn make_folder(
     Ok(HttpResponse::Created().json(shown::present(&state, &row).await?))
 }
 
-async fn target(state: &State, who: &Who, node: NodeId, body: &api::Target) -> Result<(NodeId, Name), Refusal> {
+async fn target(
+    state: &State,
+    who: &Who,
+    node: NodeId,
+    body: &api::Target,
+) -> Result<(NodeId, Name), Refusal> {
     let chain = state.engine.chain(&who.actor, node, Level::View).await?;
     let parent = match (body.parent, chain[0].parent) {
         (Some(parent), _) => NodeId(parent),
@@ -219,7 +234,8 @@ pub async fn change(
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let (parent, name) = target(&state, &who, node, &body).await?;
-    let done = state.engine.move_node(&who.actor, node, parent, name, body.replace, conditions(&request)?).await?;
+    let done =
+        state.engine.move_node(&who.actor, node, parent, name, body.replace, conditions(&request)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(shown::present(&state, &row).await?))
 }
@@ -279,7 +295,8 @@ pub async fn restore(
         (None, None) => Place::Last,
         (parent, wanted) => {
             let states = state.engine.history(&who.actor, node, 1).await?;
-            let last = states.first().map(|s| &s.row).ok_or_else(|| Refusal::not_found("The file or folder"))?;
+            let last =
+                states.first().map(|s| &s.row).ok_or_else(|| Refusal::not_found("The file or folder"))?;
             let parent = parent.map(NodeId).or(last.parent).ok_or(StoreError::ShelfTop)?;
             Place::At(parent, name(wanted.as_deref().unwrap_or(last.name()))?)
         }
@@ -293,7 +310,11 @@ pub async fn restore(
 #[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)),
     responses((status = 200, body = api::History), (status = 404, body = api::Problem)))]
 #[get("/nodes/{node}/history")]
-pub async fn history(state: web::Data<State>, who: Who, path: web::Path<i64>) -> Result<HttpResponse, Refusal> {
+pub async fn history(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
     let states = state.engine.history(&who.actor, NodeId(*path), 1000).await?;
     let names = state.names.get(&state.engine).await;
     Ok(HttpResponse::Ok().json(api::History {
@@ -312,7 +333,11 @@ pub async fn history(state: web::Data<State>, who: Who, path: web::Path<i64>) ->
 #[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)),
     responses((status = 200, body = api::Activity), (status = 404, body = api::Problem)))]
 #[get("/nodes/{node}/activity")]
-pub async fn activity(state: web::Data<State>, who: Who, path: web::Path<i64>) -> Result<HttpResponse, Refusal> {
+pub async fn activity(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let days = state.engine.activity(&who.actor, node).await?;
     let turns = state.engine.turning_points(&who.actor, node).await?;

@@ -65,12 +65,14 @@ pub async fn set_up(
             "Use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit.",
         ));
     }
-    password::check(&body.password, &wanted)
-        .map_err(|e| Refusal::bad("password_refused", &format!("{}.", capital(&e.to_string())), e.remedy()))?;
+    password::check(&body.password, &wanted).map_err(|e| {
+        Refusal::bad("password_refused", &format!("{}.", capital(&e.to_string())), e.remedy())
+    })?;
     let plain = body.password.clone();
     let hash = web::block(move || hash_password(&plain)).await.map_err(|_| Refusal::from(stopping()))??;
     // The code is taken only now, and given back to nobody: the account is made, or the service tells why not.
-    let actor = Actor { account: None, device: None, who: "set-up".into(), from: from(&request, &state).into() };
+    let actor =
+        Actor { account: None, device: None, who: "set-up".into(), from: from(&request, &state).into() };
     let account =
         state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
     *state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = None;
@@ -88,7 +90,11 @@ fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
 
-async fn open_session(state: &State, account: &Account, request: &HttpRequest) -> Result<Cookie<'static>, Refusal> {
+async fn open_session(
+    state: &State,
+    account: &Account,
+    request: &HttpRequest,
+) -> Result<Cookie<'static>, Refusal> {
     let secret = new_secret()?;
     let actor = Actor {
         account: Some(account.id),
@@ -185,7 +191,11 @@ pub async fn connect(
 #[delete("/devices/this")]
 pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let Some(device) = who.actor.device else {
-        return Err(Refusal::bad("not_a_device", "The caller is no connected computer.", "Name the computer instead."));
+        return Err(Refusal::bad(
+            "not_a_device",
+            "The caller is no connected computer.",
+            "Name the computer instead.",
+        ));
     };
     state.engine.end_device(&who.actor, who.account.id, device).await?;
     state.known.clear();
@@ -196,7 +206,11 @@ pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpRespons
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", params(("device" = i64, Path)),
     responses((status = 204), (status = 404, body = api::Problem)))]
 #[delete("/devices/{device}")]
-pub async fn end_device(state: web::Data<State>, who: Who, path: web::Path<i64>) -> Result<HttpResponse, Refusal> {
+pub async fn end_device(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
     state.known.clear();

@@ -75,7 +75,11 @@ async fn show_shelf(state: &State, who: &Who, shelf: &Shelf, level: Level) -> Re
 #[utoipa::path(context_path = "/api/v1", tag = "shelves", request_body = api::NewShelf,
     responses((status = 201, body = api::Shelf), (status = 403, body = api::Problem), (status = 409, body = api::Problem)))]
 #[post("/shelves")]
-pub async fn make(state: web::Data<State>, who: Who, body: web::Json<api::NewShelf>) -> Result<HttpResponse, Refusal> {
+pub async fn make(
+    state: web::Data<State>,
+    who: Who,
+    body: web::Json<api::NewShelf>,
+) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
     if name.as_str() == "home" || name.as_str().contains(':') {
@@ -88,7 +92,11 @@ pub async fn make(state: web::Data<State>, who: Who, body: web::Json<api::NewShe
     let mut grants = Vec::new();
     for person in &body.people {
         let level = Level::from_word(&person.level).ok_or_else(|| {
-            Refusal::bad("level_unknown", &format!("\"{}\" is no level.", person.level), "Choose view, add, edit or manage.")
+            Refusal::bad(
+                "level_unknown",
+                &format!("\"{}\" is no level.", person.level),
+                "Choose view, add, edit or manage.",
+            )
         })?;
         let subject = match person.sign_in.as_str() {
             "*" => Subject::Everyone,
@@ -115,11 +123,16 @@ pub async fn changes(
     query: web::Query<api::ChangesQuery>,
 ) -> Result<HttpResponse, Refusal> {
     let chain = state.engine.chain(&who.actor, NodeId(*path), Level::View).await?;
-    let shelf = state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
+    let shelf =
+        state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
     let since = match &query.since {
         None => Moment(0),
         Some(token) => Moment::from_token(token).ok_or_else(|| {
-            Refusal::bad("moment_malformed", &format!("\"{token}\" is no moment's token."), "Take it from \"upto\" of the answer before.")
+            Refusal::bad(
+                "moment_malformed",
+                &format!("\"{token}\" is no moment's token."),
+                "Take it from \"upto\" of the answer before.",
+            )
         })?,
     };
     let limit = query.limit.unwrap_or(500);

@@ -9,7 +9,10 @@ use yellow_attic_store::{Folder, Life, Row, SinceThen};
 
 /// A row as callers see it.
 pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
-    let by = match (row.device.and_then(|d| names.devices.get(&d)), row.account.and_then(|a| names.accounts.get(&a))) {
+    let by = match (
+        row.device.and_then(|d| names.devices.get(&d)),
+        row.account.and_then(|a| names.accounts.get(&a)),
+    ) {
         (Some(device), Some(account)) => Some(format!("{account}, {device}")),
         (None, Some(account)) => Some(account.clone()),
         _ => None,

@@ -82,7 +82,11 @@ async fn lists_come_in_pages_in_every_order_with_folders_first() {
         let mut names = Vec::new();
         let mut cursor: Option<String> = None;
         loop {
-            let page = attic.engine.list(&attic.ines, attic.home, sort, descending, 2, cursor.as_deref()).await.unwrap();
+            let page = attic
+                .engine
+                .list(&attic.ines, attic.home, sort, descending, 2, cursor.as_deref())
+                .await
+                .unwrap();
             assert!(page.items.len() <= 2);
             names.extend(page.items.iter().map(|e| e.row.name().to_string()));
             cursor = page.next;
@@ -170,7 +174,10 @@ async fn changes_since_a_number_tell_what_came_and_went() {
     let (none, _, _) = attic.engine.changes(&attic.ines, &shelf, upto, 100).await.unwrap();
     assert!(none.is_empty());
     let ahead = yellow_attic_core::Moment(upto.0 + 1);
-    assert!(matches!(attic.engine.changes(&attic.ines, &shelf, ahead, 9).await, Err(StoreError::NoSuchMoment)));
+    assert!(matches!(
+        attic.engine.changes(&attic.ines, &shelf, ahead, 9).await,
+        Err(StoreError::NoSuchMoment)
+    ));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -220,7 +227,9 @@ async fn a_changed_or_removed_row_of_the_record_shows() {
         engine.stop().await;
         broken
     };
-    assert!(change("UPDATE record SET fields = replace(fields, 'ines', 'otto') WHERE id = 3").await.is_some());
+    assert!(
+        change("UPDATE record SET fields = replace(fields, 'ines', 'otto') WHERE id = 3").await.is_some()
+    );
     assert!(change("UPDATE record SET at = at + 1 WHERE id = 2").await.is_some());
     assert!(change("DELETE FROM record WHERE id = 3").await.is_some());
     let cut = change("DELETE FROM record WHERE id = (SELECT max(id) FROM record)").await;

@@ -131,7 +131,11 @@ impl Model {
             }
             Act::Copy(from, to) => {
                 let into = format!("{to}/").starts_with(&format!("{from}/")) && is_folder(&self.tree, from);
-                if !exists(&self.tree, from) || !is_folder(&self.tree, parent(to)) || exists(&self.tree, to) || into {
+                if !exists(&self.tree, from)
+                    || !is_folder(&self.tree, parent(to))
+                    || exists(&self.tree, to)
+                    || into
+                {
                     return None;
                 }
                 let copied = part(&self.tree, from);
@@ -262,10 +266,18 @@ impl Driver {
             let below = tree.iter().filter(|(k, _)| k.starts_with(&path) && **k != path);
             let (mut bytes, mut files, mut folders) = (0, 0, 0);
             for (k, v) in below {
-                if k.ends_with('/') { folders += 1 } else { files += 1 }
+                if k.ends_with('/') {
+                    folders += 1
+                } else {
+                    files += 1
+                }
                 bytes += v.len() as i64;
             }
-            assert_eq!((folder.bytes, folder.files, folder.folders), (bytes, files, folders), "sums of {path:?}");
+            assert_eq!(
+                (folder.bytes, folder.files, folder.folders),
+                (bytes, files, folders),
+                "sums of {path:?}"
+            );
         }
         Ok(tree)
     }
@@ -359,12 +371,21 @@ async fn stop_and_reopen(acts: &[Act], step: i64) -> bool {
     let driver = Driver::open(dir.path(), &clock, Arc::new(AllSteps)).await.unwrap();
     let tree = driver.tree().await.unwrap();
     let as_wanted = tree == model.tree || unknown.as_ref().is_some_and(|m| tree == m.tree);
-    assert!(as_wanted, "stopped at {step} of {acts:?}:\n{tree:?}\nis neither\n{:?}\nnor\n{:?}", model.tree, unknown.map(|m| m.tree));
+    assert!(
+        as_wanted,
+        "stopped at {step} of {acts:?}:\n{tree:?}\nis neither\n{:?}\nnor\n{:?}",
+        model.tree,
+        unknown.map(|m| m.tree)
+    );
     driver.engine.run_jobs().await.unwrap();
     driver.engine.settle().await.unwrap();
     assert_eq!(Driver::on_disk(dir.path()), tree, "on the disk, stopped at {step} of {acts:?}");
     assert_eq!(driver.tree().await.unwrap(), tree);
-    assert_eq!(std::fs::read_dir(dir.path().join("staging")).unwrap().count(), 0, "staging, stopped at {step}");
+    assert_eq!(
+        std::fs::read_dir(dir.path().join("staging")).unwrap().count(),
+        0,
+        "staging, stopped at {step}"
+    );
     assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
     finished

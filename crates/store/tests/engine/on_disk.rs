@@ -143,13 +143,21 @@ async fn replaying_a_rename_after_a_crash_never_puts_a_new_folder_over_the_moved
         // The record of what was owed, made again from what is known: three renames.
         let pool = sqlx::SqlitePool::connect(data.join("catalogue.db").to_str().unwrap()).await.unwrap();
         let (a, b): (i64, i64) = {
-            let rows: Vec<(i64, String)> =
-                sqlx::query_as("SELECT node, sort_key FROM entries_now WHERE kind = 0 AND parent IS NOT NULL").fetch_all(&pool).await.unwrap();
+            let rows: Vec<(i64, String)> = sqlx::query_as(
+                "SELECT node, sort_key FROM entries_now WHERE kind = 0 AND parent IS NOT NULL",
+            )
+            .fetch_all(&pool)
+            .await
+            .unwrap();
             let find = |n: &str| rows.iter().find(|r| r.1.ends_with(n)).unwrap().0;
             (find("\u{1}a"), find("\u{1}b"))
         };
         let object = async |node: i64| -> (i64, i64) {
-            sqlx::query_as("SELECT ino, btime FROM folders WHERE node = ?").bind(node).fetch_one(&pool).await.unwrap()
+            sqlx::query_as("SELECT ino, btime FROM folders WHERE node = ?")
+                .bind(node)
+                .fetch_one(&pool)
+                .await
+                .unwrap()
         };
         let (oa, ob) = (object(a).await, object(b).await);
         let home = attic.home.0;
@@ -165,12 +173,18 @@ async fn replaying_a_rename_after_a_crash_never_puts_a_new_folder_over_the_moved
             (1003, task(oa, a, r#"{"Staging":901}"#.into(), "a")),
         ];
         for (id, task) in &marks {
-            sqlx::query("INSERT INTO marks (id, task) VALUES (?, ?)").bind(id).bind(task).execute(&pool).await.unwrap();
+            sqlx::query("INSERT INTO marks (id, task) VALUES (?, ?)")
+                .bind(id)
+                .bind(task)
+                .execute(&pool)
+                .await
+                .unwrap();
         }
         sqlx::query("UPDATE heads SET mark = 1003, placed = 1000").execute(&pool).await.unwrap();
         pool.close().await;
     }
-    let engine = Engine::open(crate::support::options(&data, &attic.clock, Arc::new(AllSteps))).await.unwrap();
+    let engine =
+        Engine::open(crate::support::options(&data, &attic.clock, Arc::new(AllSteps))).await.unwrap();
     let attic = Attic { engine, ..attic };
     attic.engine.settle().await.unwrap();
     assert_eq!(attic.cat("a/x").await, b"new");

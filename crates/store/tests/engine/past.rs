@@ -38,7 +38,10 @@ async fn a_folder_is_shown_as_it_was_at_any_moment() {
     let second = attic.engine.list_at(&attic.ines, a, then, 2, first.next.as_deref()).await.unwrap();
     assert_eq!((first.items.len(), second.items.len(), second.next), (2, 2, None));
     let before = attic.engine.moment_at(START - 1).await.unwrap();
-    assert!(matches!(attic.engine.list_at(&attic.ines, a, before, 9, None).await, Err(StoreError::NotFound(_))));
+    assert!(matches!(
+        attic.engine.list_at(&attic.ines, a, before, 9, None).await,
+        Err(StoreError::NotFound(_))
+    ));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -195,7 +198,11 @@ async fn a_move_to_another_shelf_shows_at_once_and_is_restamped_later() {
     let past = attic.engine.resolve_at(&attic.ines, "home", &["a", "b", "x"].map(name), then).await.unwrap();
     assert_eq!(attic.bytes_of(&past).await, b"one");
     // And who may not see the present place may not see the past one either.
-    let tomas = attic.engine.make_account(&Actor::service(), "tomas", "T", yellow_attic_store::people::Role::Member, "x").await.unwrap();
+    let tomas = attic
+        .engine
+        .make_account(&Actor::service(), "tomas", "T", yellow_attic_store::people::Role::Member, "x")
+        .await
+        .unwrap();
     let tomas = Actor { account: Some(tomas.id), ..attic.ines.clone() };
     assert!(matches!(attic.engine.check_past(&tomas, x.node, then).await, Err(StoreError::NotFound(_))));
     assert!(matches!(attic.engine.history(&tomas, x.node, 9).await, Err(StoreError::NotFound(_))));

@@ -33,7 +33,8 @@ impl Attic {
     pub async fn new() -> Attic {
         let dir = tempfile::tempdir().unwrap();
         let clock = Arc::new(SetClock::at(START));
-        let engine = Engine::open(options(&dir.path().join("data"), &clock, Arc::new(AllSteps))).await.unwrap();
+        let engine =
+            Engine::open(options(&dir.path().join("data"), &clock, Arc::new(AllSteps))).await.unwrap();
         let account =
             engine.make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x").await.unwrap();
         let ines = Actor { account: Some(account.id), device: None, who: "ines".into(), from: "test".into() };
