@@ -16,6 +16,9 @@ const HOUR: i64 = 3_600_000;
 const DAY: i64 = 24 * HOUR;
 const DAYS: i64 = 92;
 
+/// A shelf, its owner, and who else may enter.
+type Given = (&'static str, &'static str, &'static [(&'static str, Level)]);
+
 /// The museum while its story is told.
 struct Museum {
     engine: Engine,
@@ -97,7 +100,7 @@ impl Museum {
     }
 
     async fn shelves(&mut self) -> Result<(), Failure> {
-        let given: [(&str, &str, &[(&str, Level)]); 5] = [
+        let given: [Given; 5] = [
             (
                 "Collections",
                 "ines",

@@ -42,7 +42,10 @@ pub fn load() -> Result<Connection, Failure> {
             ));
         }
         Err(e) => {
-            return Err(Failure::failed(format!("{}: {e}", path.display()), "See that the file can be read."));
+            return Err(Failure::failed(
+                format!("{}: {e}", path.display()),
+                "See that the file can be read.",
+            ));
         }
     };
     toml::from_str(&text).map_err(|e| {

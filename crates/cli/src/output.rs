@@ -38,7 +38,7 @@ impl Output {
 /// Why a command did not do all it was asked.
 pub struct Failure {
     status: u8,
-    problem: Option<api::Problem>,
+    problem: Option<Box<api::Problem>>,
     text: String,
     remedy: String,
 }
@@ -62,18 +62,20 @@ impl Failure {
     /// Prints the failure to standard error; tells how to exit.
     pub fn report(self, output: Output) -> ExitCode {
         if output.json {
-            let problem = self.problem.unwrap_or_else(|| api::Problem {
-                kind: "about:blank".into(),
-                title: "Failed".into(),
-                status: 0,
-                detail: self.text.clone(),
-                code: match self.status {
-                    2 => "usage",
-                    3 => "partly_done",
-                    _ => "failed",
-                }
-                .into(),
-                remedy: self.remedy.clone(),
+            let problem = self.problem.unwrap_or_else(|| {
+                Box::new(api::Problem {
+                    kind: "about:blank".into(),
+                    title: "Failed".into(),
+                    status: 0,
+                    detail: self.text.clone(),
+                    code: match self.status {
+                        2 => "usage",
+                        3 => "partly_done",
+                        _ => "failed",
+                    }
+                    .into(),
+                    remedy: self.remedy.clone(),
+                })
             });
             eprintln!("{}", serde_json::to_string(&problem).unwrap_or_default());
         } else {
@@ -93,7 +95,7 @@ impl From<Error> for Failure {
                 status: 1,
                 text: problem.detail.clone(),
                 remedy: problem.remedy.clone(),
-                problem: Some(*problem),
+                problem: Some(problem),
             },
             Error::Line(why) => Failure::failed(
                 format!("the service cannot be reached: {why}"),

@@ -69,7 +69,10 @@ impl Who {
 
 /// Principals by token, so that a request costs no look-up in the common case.
 #[derive(Default)]
-pub struct Known(Mutex<HashMap<[u8; 32], (Option<Who>, i64)>>);
+pub struct Known(Mutex<HashMap<[u8; 32], Remembered>>);
+
+/// Who it is, and until when that is believed.
+type Remembered = (Option<Who>, i64);
 
 impl Known {
     fn get(&self, token: &[u8; 32], now: i64) -> Option<Option<Who>> {

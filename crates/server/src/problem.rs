@@ -10,7 +10,7 @@ use yellow_attic_store::StoreError;
 /// A refusal on its way out.
 #[derive(Debug)]
 pub struct Refusal {
-    problem: Problem,
+    problem: Box<Problem>,
     retry_after_s: Option<i64>,
 }
 
@@ -18,14 +18,14 @@ impl Refusal {
     /// A refusal in words.
     pub fn new(status: u16, code: &str, title: &str, detail: &str, remedy: &str) -> Refusal {
         Refusal {
-            problem: Problem {
+            problem: Box::new(Problem {
                 kind: "about:blank".into(),
                 title: title.into(),
                 status,
                 detail: detail.into(),
                 code: code.into(),
                 remedy: remedy.into(),
-            },
+            }),
             retry_after_s: None,
         }
     }

@@ -11,7 +11,10 @@ const HOUR_MS: i64 = 3_600_000;
 
 /// Reads that are not written yet.
 #[derive(Default)]
-pub struct Reads(Mutex<HashMap<(Option<i64>, i64, i64), Seen>>);
+pub struct Reads(Mutex<HashMap<Key, Seen>>);
+
+/// The account, the node, the hour.
+type Key = (Option<i64>, i64, i64);
 
 struct Seen {
     actor: Actor,

@@ -17,6 +17,9 @@ use yellow_attic_core::NodeId;
 /// Directory handles kept open; a handle stays right when its directory is moved.
 const KEPT: usize = 400;
 
+/// A search that may have to search the folders above first.
+type Searching<'a> = Pin<Box<dyn Future<Output = Result<Option<Arc<OwnedFd>>>> + Send + 'a>>;
+
 /// Opens the directories of nodes.
 #[derive(Clone)]
 pub(crate) struct Dirs {
@@ -75,12 +78,7 @@ impl Dirs {
 
     /// `adopt`: take a directory that stands in the right place although it is another
     /// object: another program made it anew.
-    fn search<'a>(
-        &'a self,
-        node: NodeId,
-        within: &'a mut Vec<NodeId>,
-        adopt: bool,
-    ) -> Pin<Box<dyn Future<Output = Result<Option<Arc<OwnedFd>>>> + Send + 'a>> {
+    fn search<'a>(&'a self, node: NodeId, within: &'a mut Vec<NodeId>, adopt: bool) -> Searching<'a> {
         Box::pin(async move {
             if let Some(open) = self.open.get(&node) {
                 return Ok(Some(open));

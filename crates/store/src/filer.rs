@@ -147,7 +147,7 @@ impl Filer {
         };
         let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
         if hash == content.hash {
-            return self.into_past(&name, &hash, before.names > 1).map_err(|e| io(&e));
+            return self.put_past(&name, &hash, before.names > 1).map_err(|e| io(&e));
         }
         // Another program changed the bytes behind our back: its state is entered, ours is lost.
         let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
@@ -160,10 +160,10 @@ impl Filer {
         };
         self.disk.sync(&file).map_err(|e| io(&e))?;
         self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
-        self.into_past(&name, &hash, before.names > 1).map_err(|e| io(&e))
+        self.put_past(&name, &hash, before.names > 1).map_err(|e| io(&e))
     }
 
-    fn into_past(&self, name: &str, hash: &[u8; 32], shared: bool) -> std::io::Result<()> {
+    fn put_past(&self, name: &str, hash: &[u8; 32], shared: bool) -> std::io::Result<()> {
         into_past(&self.disk, &self.staging, &self.disk.incoming, name, hash, shared)
     }
 
@@ -184,7 +184,7 @@ impl Filer {
                     object: before.id,
                 };
                 self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
-                self.into_past(name, &hash, before.names > 1).map_err(|e| io(&e))
+                self.put_past(name, &hash, before.names > 1).map_err(|e| io(&e))
             }
             Plain::Folder => {
                 let Some(row) = self.handle.block_on(self.view.row(node))? else { return Ok(()) };

@@ -216,7 +216,7 @@ impl Engine {
         let mut items = Vec::new();
         let mut after = key;
         for files in [false, true] {
-            if files < kind {
+            if kind && !files {
                 continue;
             }
             if files != kind {

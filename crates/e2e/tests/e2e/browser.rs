@@ -73,7 +73,8 @@ impl Browser {
     /// Clicks the button with this word on it.
     pub async fn press(&self, word: &str) {
         // A dialog that is open covers the rest of the page.
-        let open = self.page.execute("return !!document.querySelector('[role=dialog]')", vec![]).await.unwrap();
+        let open =
+            self.page.execute("return !!document.querySelector('[role=dialog]')", vec![]).await.unwrap();
         let within = if open == Value::Bool(true) { "//*[@role='dialog']" } else { "" };
         let path = format!("{within}//button[normalize-space(.)='{word}' or @aria-label='{word}']");
         let wait = self.page.wait().at_most(Duration::from_secs(15));
