@@ -32,7 +32,7 @@ const pictures = {
       await page.getByTestId("strip").locator("rect").first().waitFor();
       const box = await slider.boundingBox();
       const strip = await page.getByTestId("strip").boundingBox();
-      const x = strip.x + 14 + (strip.width - 74) * (1 - 19.6 / 93);
+      const x = strip.x + 14 + (strip.width - 74) * (1 - 21 / 93);
       await page.mouse.move(box.x + 9, box.y + 9);
       await page.mouse.down();
       await page.mouse.move(x, box.y + 9, { steps: 8 });

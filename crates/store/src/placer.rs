@@ -175,8 +175,12 @@ impl Placer {
     /// Works until told to stop. After an error it tries again every half second; meanwhile
     /// writing is refused with that reason.
     pub fn run(self) {
+        // After an error the same renames are replayed: some of them are done already.
+        let mut again = false;
         loop {
-            match self.batch(false) {
+            let outcome = self.batch(again);
+            again = outcome.is_err();
+            match outcome {
                 Ok(true) => self.gather(),
                 Ok(false) => {
                     if self.placing.0.stop.load(Ordering::SeqCst) {
@@ -219,7 +223,8 @@ impl Placer {
     fn batch(&self, recovering: bool) -> Result<bool> {
         let tasks: Vec<Task> = {
             let mut state = self.placing.0.state.lock();
-            let n = state.queue.len().min(BATCH);
+            // A replay must see every later mark of an object.
+            let n = if recovering { state.queue.len() } else { state.queue.len().min(BATCH) };
             state.under_way = n;
             state.queue.drain(..n).collect()
         };
@@ -294,6 +299,21 @@ impl Placer {
         };
         let from_name = task.from.name();
         let here = look(&*from, &from_name).map_err(|e| say(&e))?;
+        if recovering && here.is_none_or(|h| h.id != task.object) {
+            // 2a. Neither here nor there: it went on by a later mark, and may have been filed since.
+            //     What stands at the source was brought there by a later mark: it stays.
+            let went_on = later.iter().any(|t| t.object == task.object);
+            let newer = here.is_some_and(|h| later.iter().any(|t| t.object == h.id));
+            let filed = here.is_none() && matches!(task.to, Loc::Incoming(_));
+            if went_on || newer || filed {
+                self.settle_expected(task, to_file);
+                if let Loc::Incoming(id) = &task.to {
+                    to_file.push(File::Content(*id));
+                }
+                touched.add(&to);
+                return Ok(());
+            }
+        }
         let Some(here) = here.filter(|h| (h.kind == Plain::Folder) == task.folder && h.kind != Plain::Other)
         else {
             return self.nowhere(task, to_file);

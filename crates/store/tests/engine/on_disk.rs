@@ -193,6 +193,58 @@ async fn replaying_a_rename_after_a_crash_never_puts_a_new_folder_over_the_moved
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn replaying_the_rename_of_a_file_that_is_in_the_past_by_now_leaves_the_new_one_alone() {
+    // mv doc doc2; rm doc2 (filed by its hash); put doc; then the marks are replayed.
+    let attic = Attic::new().await;
+    attic.put("doc", b"old").await;
+    attic.engine.settle().await.unwrap();
+    let old = attic.find("doc").await.unwrap().content.unwrap();
+    attic.mv("doc", "doc2").await;
+    attic.rm("doc2").await;
+    attic.clock.advance(61_000);
+    attic.put("doc", b"new").await;
+    attic.engine.settle().await.unwrap();
+    let row = attic.find("doc").await.unwrap();
+    let (node, new, home, data) = (row.node, row.content.unwrap(), attic.home.0, attic.data());
+    attic.engine.stop().await;
+    {
+        let pool = sqlx::SqlitePool::connect(data.join("catalogue.db").to_str().unwrap()).await.unwrap();
+        let task = |c: yellow_attic_store::Content, from: String, to: String| {
+            let o = c.object;
+            format!(
+                r#"{{"object":{{"ino":{},"btime":{}}},"node":{node},"folder":false,"from":{from},"to":{to},"expect":null}}"#,
+                o.ino, o.btime
+            )
+        };
+        let at = |name: &str| format!(r#"{{"In":[{home},"{name}"]}}"#);
+        let tasks = [
+            task(old, at("doc"), at("doc2")),
+            task(old, at("doc2"), format!(r#"{{"Incoming":{}}}"#, old.id)),
+            task(new, format!(r#"{{"Staging":{}}}"#, new.id), at("doc")),
+        ];
+        for (n, text) in tasks.iter().enumerate() {
+            let id = 1001 + n as i64;
+            sqlx::query("INSERT INTO marks (id, task) VALUES (?, ?)")
+                .bind(id)
+                .bind(text)
+                .execute(&pool)
+                .await
+                .unwrap();
+        }
+        sqlx::query("UPDATE heads SET mark = 1003, placed = 1000").execute(&pool).await.unwrap();
+        pool.close().await;
+    }
+    let engine =
+        Engine::open(crate::support::options(&data, &attic.clock, Arc::new(AllSteps))).await.unwrap();
+    let attic = Attic { engine, ..attic };
+    attic.engine.settle().await.unwrap();
+    assert_eq!(attic.cat("doc").await, b"new");
+    assert_eq!(on_disk(&attic.files()).keys().collect::<Vec<_>>(), ["doc"]);
+    let history = attic.engine.history(&attic.ines, node, 10).await.unwrap();
+    assert_eq!(attic.bytes_of(&history[0].row).await, b"new");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_second_engine_on_the_same_folder_is_refused_and_time_never_goes_back() {
     let attic = Attic::new().await;
     let second = Engine::open(crate::support::options(&attic.data(), &attic.clock, Arc::new(AllSteps))).await;
