@@ -6,6 +6,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::found::Foreign;
 use crate::model::{Content, Life, Row};
+use crate::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::staging::hash_file;
 use crate::task::Loc;
 use crate::writer::Ask;
@@ -78,16 +79,18 @@ impl Engine {
             return Ok(Found::Nowhere);
         }
         if content.life == Life::Past {
-            let hash = hex(&content.hash);
-            if let Ok(dir) = disk.open_dir(&disk.past, &hash[..2])
-                && let Ok((file, look)) = disk.open_file(&dir, &hash)
-                && look.size == content.size
-            {
-                return Ok(Found::Here(file));
+            // Only hashes, off the worker, if the seal is broken.
+            let (its_disk, hash, size) = (disk.clone(), content.hash, content.size);
+            let opened = tokio::task::spawn_blocking(move || open_past(&its_disk, &hash, size)).await;
+            match opened.map_err(|_| StoreError::Stopping)? {
+                Ok(Past::Sound(file)) => return Ok(Found::Here(file)),
+                Ok(Past::Damaged) => self.report_damaged(row, content).await?,
+                Ok(Past::Missing) | Err(_) => {}
             }
             if let Ok((file, look)) = disk.open_file(&disk.incoming, &content_name(content.id))
                 && look.id == content.object
                 && look.size == content.size
+                && [row.mtime, SEAL_MS].contains(&look.mtime)
             {
                 return Ok(Found::Here(file));
             }
@@ -118,6 +121,23 @@ impl Engine {
             Some((file, look)) if content.life == Life::Live => Found::Changed(file, look),
             _ => Found::Nowhere,
         })
+    }
+
+    /// Another program wrote on in past bytes: they are set aside, and that is said once.
+    async fn report_damaged(&self, row: &Row, content: &Content) -> Result<()> {
+        let (disk, staging, text) = (&self.shared.disk, &self.shared.staging, hex(&content.hash));
+        let aside = disk.past_dir(&text).and_then(|dir| set_aside(disk, staging, &dir, &text));
+        if aside.is_err() {
+            return Ok(());
+        }
+        let (node, detail) = (
+            Some(row.node),
+            format!(
+                "a past state of \"{}\" was written to by another program; its bytes are kept aside and given to nobody",
+                row.name()
+            ),
+        );
+        self.ask(|answer| Ask::Finding { kind: "damaged past", node, detail, answer }).await
     }
 
     /// Takes up the state to which another program changed a live file.

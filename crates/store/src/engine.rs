@@ -35,6 +35,8 @@ pub struct Options {
     pub steps: Arc<dyn Steps>,
     /// How long a removed folder stays whole, in milliseconds.
     pub take_apart_after_ms: i64,
+    /// Renames that the disk may owe before writers wait, and how long it may owe one.
+    pub most_owed: (usize, std::time::Duration),
     /// Whether background jobs run by themselves; else by [`Engine::run_jobs`].
     pub background: bool,
 }
@@ -47,6 +49,7 @@ impl Options {
             clock: Arc::new(crate::clock::SystemClock),
             steps: Arc::new(AllSteps),
             take_apart_after_ms: 3_600_000,
+            most_owed: (10_000, std::time::Duration::from_secs(5)),
             background: true,
         }
     }
@@ -99,7 +102,7 @@ impl Engine {
 
         let view =
             View { pool: db::open_readers(&disk.catalogue()).await?, caches: Arc::new(Caches::new(shelves)) };
-        let placing = Placing::new(book.heads.placed);
+        let placing = Placing::new(book.heads.placed, options.most_owed);
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
         let (sender, receiver) = mpsc::channel(1024);

@@ -4,13 +4,12 @@
 
 use crate::disk::{Disk, Plain, content_name, hex, look};
 use crate::error::{Result, StoreError};
-use crate::found::Foreign;
-use crate::staging::{Staging, hash_file};
+use crate::past::{Past, hold_still, open_past};
+use crate::staging::Staging;
 use crate::view::View;
 use crate::writer::Ask;
 use parking_lot::Mutex;
 use std::collections::VecDeque;
-use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::runtime::Handle;
@@ -129,42 +128,28 @@ impl Filer {
         let io = |e: &std::io::Error| StoreError::io(format!("filing content {id}"), e);
         let Some(content) = self.handle.block_on(self.view.content(id))? else { return Ok(()) };
         let name = content_name(id);
-        let opened = self.disk.open_file(&self.disk.incoming, &name);
-        let (mut file, before) = match opened {
-            Ok(opened) => opened,
+        let still = match hold_still(&self.disk, &self.staging, &self.disk.incoming, &name) {
+            Ok(still) => still,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
                 let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
-                let hash = hex(&content.hash);
-                let dir = self.disk.past_dir(&hash).map_err(|e| io(&e))?;
-                if look(&dir, &hash).map_err(|e| io(&e))?.is_none()
-                    && content.life == crate::model::Life::Past
-                {
+                let gone = matches!(
+                    open_past(&self.disk, &content.hash, content.size).map_err(|e| io(&e))?,
+                    Past::Missing
+                );
+                if gone && content.life == crate::model::Life::Past {
                     return self.ask(|answer| Ask::Lost { content: id, node, answer });
                 }
                 return Ok(());
             }
             Err(e) => return Err(io(&e)),
         };
-        let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
-        if hash == content.hash {
-            return self.put_past(&name, &hash, before.names > 1).map_err(|e| io(&e));
+        if still.hash != content.hash {
+            // Another program changed the bytes behind our back: its state is entered, ours is lost.
+            let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
+            let foreign = still.foreign(&self.staging);
+            self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
         }
-        // Another program changed the bytes behind our back: its state is entered, ours is lost.
-        let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
-        let foreign = Foreign {
-            id: self.staging.next_id(),
-            hash,
-            size: size as i64,
-            mtime: before.mtime,
-            object: before.id,
-        };
-        self.disk.sync(&file).map_err(|e| io(&e))?;
-        self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
-        self.put_past(&name, &hash, before.names > 1).map_err(|e| io(&e))
-    }
-
-    fn put_past(&self, name: &str, hash: &[u8; 32], shared: bool) -> std::io::Result<()> {
-        into_past(&self.disk, &self.staging, &self.disk.incoming, name, hash, shared)
+        still.file(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))
     }
 
     fn stranger(&self, name: &str, node: NodeId, instead_of: Option<ContentId>) -> Result<()> {
@@ -172,19 +157,11 @@ impl Filer {
         let Some(seen) = look(&self.disk.incoming, name).map_err(|e| io(&e))? else { return Ok(()) };
         match seen.kind {
             Plain::File => {
-                let (mut file, before) =
-                    self.disk.open_file(&self.disk.incoming, name).map_err(|e| io(&e))?;
-                let (hash, size) = hash_file(&mut file).map_err(|e| io(&e))?;
-                self.disk.sync(&file).map_err(|e| io(&e))?;
-                let foreign = Foreign {
-                    id: self.staging.next_id(),
-                    hash,
-                    size: size as i64,
-                    mtime: before.mtime,
-                    object: before.id,
-                };
+                let still =
+                    hold_still(&self.disk, &self.staging, &self.disk.incoming, name).map_err(|e| io(&e))?;
+                let foreign = still.foreign(&self.staging);
                 self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
-                self.put_past(name, &hash, before.names > 1).map_err(|e| io(&e))
+                still.file(&self.disk, &self.staging, &self.disk.incoming, name).map_err(|e| io(&e))
             }
             Plain::Folder => {
                 let Some(row) = self.handle.block_on(self.view.row(node))? else { return Ok(()) };
@@ -245,47 +222,6 @@ impl Filer {
             }),
             answer,
         })
-    }
-}
-
-/// Files bytes under their hash. Equal bytes that are there already are hashed again before
-/// these are dropped. `shared`: the file has another name elsewhere, whose writer could reach
-/// into the past, so it is copied.
-pub(crate) fn into_past(
-    disk: &Disk,
-    staging: &Staging,
-    from: &OwnedFd,
-    name: &str,
-    hash: &[u8; 32],
-    shared: bool,
-) -> std::io::Result<()> {
-    let text = hex(hash);
-    let dir = disk.past_dir(&text)?;
-    if shared {
-        if look(&dir, &text)?.is_none() {
-            let (mut source, _) = disk.open_file(from, name)?;
-            let staged = content_name(staging.next_id());
-            let mut copy = disk.make_staged(&staged)?;
-            std::io::copy(&mut source, &mut copy)?;
-            disk.sync(&copy)?;
-            disk.rename(&disk.staging, &staged, &dir, &text)?;
-            disk.sync(&dir)?;
-        }
-        return disk.unlink(from, name, false);
-    }
-    match disk.rename(from, name, &dir, &text) {
-        Ok(()) => Ok(()),
-        Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {
-            let (mut there, _) = disk.open_file(&dir, &text)?;
-            if hash_file(&mut there)?.0 == *hash {
-                disk.sync(&dir)?;
-                return disk.unlink(from, name, false);
-            }
-            tracing::error!(hash = %text, "past bytes are damaged; sound ones take their place");
-            disk.rename(&dir, &text, &dir, &format!("{text}.damaged-{}", staging.next_id()))?;
-            disk.rename(from, name, &dir, &text)
-        }
-        Err(e) => Err(e),
     }
 }
 

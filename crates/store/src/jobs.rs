@@ -4,14 +4,14 @@
 use crate::book::Book;
 use crate::clock::Clock;
 use crate::dirs::Dirs;
-use crate::disk::{Disk, ObjectId, Plain, content_name, folder_name, look};
+use crate::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
 use crate::error::{Result, StoreError};
 use crate::filer::{File, Filing};
-use crate::found::Foreign;
 use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::past::{Past, hold_still, open_past};
 use crate::placer::Placing;
 use crate::rows;
-use crate::staging::{Staged, Staging, hash_file};
+use crate::staging::{Staged, Staging};
 use crate::task::{Loc, Task};
 use crate::view::View;
 use crate::writer::Ask;
@@ -337,20 +337,16 @@ impl Jobs {
                 self.disk.rename(dir, text, &self.disk.removed, &folder_name(child)).map_err(|e| io(&e))
             }
             Plain::File => {
-                let (mut file, before) = self.disk.open_file(dir, text).map_err(|e| io(&e))?;
-                let hashed = tokio::task::spawn_blocking(move || hash_file(&mut file)).await;
-                let (hash, size) = hashed.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
+                let (disk, staging, name) = (self.disk.clone(), self.staging.clone(), text.to_string());
+                let its_dir = dir.try_clone().map_err(|e| io(&e))?;
+                let still =
+                    tokio::task::spawn_blocking(move || hold_still(&disk, &staging, &its_dir, &name)).await;
+                let still = still.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
                 let known = row.filter(|r| !r.is_folder());
-                match known.as_ref().filter(|r| r.content.is_some_and(|c| c.hash == hash)) {
+                match known.as_ref().filter(|r| r.content.is_some_and(|c| c.hash == still.hash)) {
                     Some(row) => self.step(Step::Apart((**row).clone())).await?,
                     None => {
-                        let foreign = Foreign {
-                            id: self.staging.next_id(),
-                            hash,
-                            size: size as i64,
-                            mtime: before.mtime,
-                            object: before.id,
-                        };
+                        let foreign = still.foreign(&self.staging);
                         let lost = known.as_ref().and_then(|r| Some((r.node, r.content?.id)));
                         let known = lost.map(|l| l.0);
                         let key = key.clone();
@@ -368,9 +364,7 @@ impl Jobs {
                         }
                     }
                 }
-                let disk = self.disk.clone();
-                crate::filer::into_past(&disk, &self.staging, dir, text, &hash, before.names > 1)
-                    .map_err(|e| io(&e))
+                still.file(&self.disk, &self.staging, dir, text).map_err(|e| io(&e))
             }
             Plain::Other => self.set_aside(parent, raw).await,
         }
@@ -431,12 +425,12 @@ impl Jobs {
         }
         let Some(content) = row.content.filter(|c| c.life == Life::Past) else { return Ok(()) };
         let (disk, staging) = (self.disk.clone(), self.staging.clone());
-        let hash = crate::disk::hex(&content.hash);
+        let (hash, size, name) = (content.hash, content.size, row.name().to_string());
         let copied = tokio::task::spawn_blocking(move || {
-            let dir = disk.past_dir(&hash).map_err(|e| StoreError::io("opening the past", &e))?;
-            let (mut file, _) = disk
-                .open_file(&dir, &hash)
-                .map_err(|e| StoreError::io(format!("reading past {hash}"), &e))?;
+            let io = |e: &std::io::Error| StoreError::io(format!("reading past {}", hex(&hash)), e);
+            let Past::Sound(mut file) = open_past(&disk, &hash, size).map_err(|e| io(&e))? else {
+                return Err(StoreError::BytesMissing(name));
+            };
             staging.copy_of(&mut file)
         })
         .await

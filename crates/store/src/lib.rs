@@ -6,13 +6,14 @@
 //! - [`engine`]: open it, change things with it, stop it.
 //! - [`reading`]: places, lists now and as they were, history, what changed since.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
-//! - [`people`]: accounts, sessions, devices; [`recorded`]: the record of everything done.
+//! - [`people`]: accounts, sessions, devices; [`recorded`]: the record of everything done;
+//!   [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
 //! operations, one transaction), `ops`, `copying` and `found` (what each operation means),
 //! `book` (the writer's view), `rows` and `db` (the catalogue), `task` and `placer` (renames
-//! owed to the disk), `filer` (into the past), `jobs` (in steps, later), `dirs` and `disk`
+//! owed to the disk), `filer` and `past` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
 //! (the file system), `view` (what readers share).
 //!
 //! What it promises: an answered change survives the end of the process and of the power; an
@@ -23,6 +24,7 @@
 mod book;
 pub mod bringing;
 pub mod bytes;
+pub mod check;
 pub mod clock;
 mod copying;
 mod db;
@@ -36,6 +38,7 @@ mod jobs;
 mod kernel;
 pub mod model;
 mod ops;
+mod past;
 pub mod people;
 mod placer;
 pub mod probe;

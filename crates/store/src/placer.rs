@@ -12,7 +12,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
 use tokio::sync::Notify;
 
@@ -34,6 +34,8 @@ struct Inner {
     stop: AtomicBool,
     /// How many wait for the disk to be in step.
     settling: AtomicI64,
+    /// Beyond so many renames, or one so old, writers wait.
+    most: (usize, Duration),
 }
 
 #[derive(Default)]
@@ -42,11 +44,13 @@ struct State {
     under_way: usize,
     places: HashMap<ObjectId, Vec<Loc>>,
     highest: i64,
+    /// Since when something has been owed without a pause, batch by batch.
+    owed_since: Option<Instant>,
     trouble: Option<StoreError>,
 }
 
 impl Placing {
-    pub fn new(placed: i64) -> Placing {
+    pub fn new(placed: i64, most: (usize, Duration)) -> Placing {
         Placing(Arc::new(Inner {
             state: Mutex::new(State { highest: placed, ..State::default() }),
             placed: AtomicI64::new(placed),
@@ -54,6 +58,7 @@ impl Placing {
             room: Notify::new(),
             stop: AtomicBool::new(false),
             settling: AtomicI64::new(0),
+            most,
         }))
     }
 
@@ -69,6 +74,9 @@ impl Placing {
             let places = state.places.entry(task.object).or_default();
             places.push(task.from.clone());
             places.push(task.to.clone());
+        }
+        if !tasks.is_empty() {
+            state.owed_since.get_or_insert_with(Instant::now);
         }
         state.queue.extend(tasks);
         state.highest = state.highest.max(highest);
@@ -103,9 +111,10 @@ impl Placing {
             let room = self.0.room.notified();
             {
                 let state = self.0.state.lock();
-                if state.queue.len() + state.under_way < crate::writer::MOST_UNPLACED
-                    || state.trouble.is_some()
-                {
+                let (most, oldest) = self.0.most;
+                let many = state.queue.len() + state.under_way >= most;
+                let old = state.owed_since.is_some_and(|since| since.elapsed() >= oldest);
+                if !(many || old) || state.trouble.is_some() {
                     return;
                 }
             }
@@ -221,6 +230,7 @@ impl Placer {
 
     /// One batch: renames, then one sync of what they touched, then the marks count as placed.
     fn batch(&self, recovering: bool) -> Result<bool> {
+        let began = Instant::now();
         let tasks: Vec<Task> = {
             let mut state = self.placing.0.state.lock();
             // A replay must see every later mark of an object.
@@ -260,6 +270,8 @@ impl Placer {
             }
         }
         state.under_way = 0;
+        // What is left came while this batch was carried out: it has waited no longer than that.
+        state.owed_since = (!state.queue.is_empty()).then_some(began);
         state.trouble = None;
         self.placing.0.placed.store(last, Ordering::SeqCst);
         drop(state);

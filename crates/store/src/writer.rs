@@ -25,8 +25,6 @@ use yellow_attic_core::{ContentId, Name, NodeId};
 const GROUP: usize = 512;
 /// So many waiting operations are a group of their own while another is committed.
 const WORTH_A_SYNC: usize = 128;
-/// Renames that the disk may owe before writers wait.
-pub(crate) const MOST_UNPLACED: usize = 10_000;
 
 pub(crate) type Answer<T> = oneshot::Sender<Result<T>>;
 type Catalogue = Box<

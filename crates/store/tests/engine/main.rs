@@ -2,6 +2,7 @@
 #![allow(clippy::disallowed_methods)]
 
 mod basics;
+mod bounds;
 mod identity;
 mod model;
 mod on_disk;

@@ -1,0 +1,141 @@
+//! Whether all is as it should be: the record's chain, and the bytes of the past.
+
+use crate::disk::{Disk, content_name, unhex};
+use crate::error::{Result, StoreError};
+use crate::recorded::{RecordCheck, follow_chain};
+use crate::staging::hash_file;
+use crate::steps::AllSteps;
+use std::path::Path;
+use std::sync::Arc;
+use yellow_attic_core::ContentId;
+
+/// What a check found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Check {
+    /// The record's chain.
+    pub record: RecordCheck,
+    /// Past contents hashed.
+    pub past: u64,
+    /// Their bytes.
+    pub past_bytes: u64,
+    /// Those that are not what their name says, or that were set aside for that; by file name.
+    pub damaged: Vec<String>,
+    /// Past contents that the catalogue knows and the disk does not have.
+    pub missing: Vec<String>,
+    /// What the service noticed and left to a person, newest first, at most 1,000.
+    pub findings: Vec<Finding>,
+}
+
+/// Something noticed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// When, in milliseconds.
+    pub at: i64,
+    /// What kind of thing.
+    pub kind: String,
+    /// In words.
+    pub detail: String,
+}
+
+impl Check {
+    /// Whether nothing is wrong. Findings alone do not count: they tell of what was kept.
+    pub fn is_sound(&self) -> bool {
+        self.record.broken.is_none() && self.damaged.is_empty() && self.missing.is_empty()
+    }
+}
+
+/// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
+/// hears how many bytes have been hashed.
+pub async fn check(data: &Path, progress: impl Fn(u64) + Send + 'static) -> Result<Check> {
+    if !data.join("catalogue.db").is_file() {
+        return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
+    }
+    let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
+    let record = follow_chain(&pool).await?;
+    let known: Vec<Vec<u8>> =
+        sqlx::query_scalar("SELECT DISTINCT hash FROM contents WHERE state = 1").fetch_all(&pool).await?;
+    let noticed: Vec<(i64, String, String)> =
+        sqlx::query_as("SELECT at, kind, detail FROM findings ORDER BY id DESC LIMIT 1000")
+            .fetch_all(&pool)
+            .await?;
+    let disk = Disk::open(data, Arc::new(AllSteps))?;
+    let mut found = tokio::task::spawn_blocking(move || hash_past(&disk, known, &progress))
+        .await
+        .map_err(|_| StoreError::Stopping)?
+        .map_err(|e| StoreError::io("checking the past", &e))?;
+    // What a service is filing while we look is no loss: look for it on its way.
+    let mut missing = Vec::new();
+    for hash in found.missing {
+        let ids: Vec<i64> = sqlx::query_scalar("SELECT id FROM contents WHERE hash = ? AND state = 1")
+            .bind(unhex(&hash).unwrap_or_default().to_vec())
+            .fetch_all(&pool)
+            .await?;
+        let owed: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM marks WHERE id > (SELECT placed FROM heads)")
+                .fetch_one(&pool)
+                .await?;
+        let on_its_way = |id: &i64| {
+            let name = content_name(ContentId(*id));
+            data.join("past/incoming").join(&name).exists() || data.join("staging").join(&name).exists()
+        };
+        let there = data.join("past").join(&hash[..2]).join(&hash).exists();
+        if !ids.is_empty() && !there && owed == 0 && !ids.iter().any(on_its_way) {
+            missing.push(hash);
+        }
+    }
+    found.damaged.sort();
+    pool.close().await;
+    Ok(Check {
+        record,
+        past: found.files,
+        past_bytes: found.bytes,
+        damaged: found.damaged,
+        missing,
+        findings: noticed.into_iter().map(|(at, kind, detail)| Finding { at, kind, detail }).collect(),
+    })
+}
+
+#[derive(Default)]
+struct Hashed {
+    files: u64,
+    bytes: u64,
+    damaged: Vec<String>,
+    missing: Vec<String>,
+}
+
+fn hash_past(disk: &Disk, known: Vec<Vec<u8>>, progress: &dyn Fn(u64)) -> std::io::Result<Hashed> {
+    let mut wanted: std::collections::HashSet<[u8; 32]> =
+        known.into_iter().filter_map(|hash| hash.try_into().ok()).collect();
+    let mut found = Hashed::default();
+    for shard in disk.names(&disk.past)? {
+        let Ok(shard) = String::from_utf8(shard) else { continue };
+        if shard.len() != 2 {
+            continue;
+        }
+        let dir = disk.open_dir(&disk.past, &shard)?;
+        for name in disk.names(&dir)? {
+            let Ok(name) = String::from_utf8(name) else { continue };
+            let Some(hash) = unhex(&name) else {
+                found.damaged.push(name);
+                continue;
+            };
+            let (mut file, _) = match disk.open_file(&dir, &name) {
+                Ok(opened) => opened,
+                // Filed elsewhere or no longer needed since the names were read.
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
+                Err(e) => return Err(e),
+            };
+            let (got, size) = hash_file(&mut file)?;
+            found.files += 1;
+            found.bytes += size;
+            progress(found.bytes);
+            wanted.remove(&hash);
+            if got != hash {
+                found.damaged.push(name);
+            }
+        }
+    }
+    // On their way into the past, or in a removed folder that is still whole.
+    found.missing = wanted.iter().map(|hash| crate::disk::hex(hash)).collect();
+    Ok(found)
+}

@@ -1,0 +1,132 @@
+//! The past on the disk: bytes under their hash, sealed.
+//!
+//! A program that holds a file open can write on into it after the file went to the past. The
+//! seal is a time of modification that no program sets: who writes breaks it. Bytes whose seal
+//! is broken are hashed again before anybody is given them.
+
+use crate::disk::{Disk, Look, content_name, hex, look_at_open, set_mtime};
+use crate::found::Foreign;
+use crate::staging::{Staging, hash_file};
+use std::fs::File;
+use std::io;
+use std::os::fd::OwnedFd;
+
+/// The seal: one millisecond after the beginning of 1970.
+pub(crate) const SEAL_MS: i64 = 1;
+
+/// Bytes that stand still: hashed, and nobody wrote to them meanwhile.
+#[must_use]
+pub(crate) struct Still {
+    pub hash: [u8; 32],
+    pub size: i64,
+    /// How the file looked before.
+    pub before: Look,
+    /// A private copy in staging, if the file itself has other names or is still written to.
+    copy: Option<String>,
+}
+
+/// Seals and hashes a file that left its place; copies it if it will not stand still.
+pub(crate) fn hold_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<Still> {
+    let (mut file, before) = disk.open_file(from, name)?;
+    if before.names == 1 && set_mtime(&file, SEAL_MS).is_ok() {
+        let (hash, size) = hash_file(&mut file)?;
+        let after = look_at_open(&file)?;
+        if after.mtime == SEAL_MS && after.size == size as i64 {
+            disk.sync(&file)?;
+            return Ok(Still { hash, size: size as i64, before, copy: None });
+        }
+    }
+    let (mut source, _) = disk.open_file(from, name)?;
+    let copy = content_name(staging.next_id());
+    let mut to = disk.make_staged(&copy)?;
+    io::copy(&mut source, &mut to)?;
+    io::Seek::rewind(&mut to)?;
+    let (hash, size) = hash_file(&mut to)?;
+    set_mtime(&to, SEAL_MS)?;
+    disk.sync(&to)?;
+    Ok(Still { hash, size: size as i64, before, copy: Some(copy) })
+}
+
+impl Still {
+    /// As a state that the catalogue does not know yet.
+    pub fn foreign(&self, staging: &Staging) -> Foreign {
+        Foreign {
+            id: staging.next_id(),
+            hash: self.hash,
+            size: self.size,
+            mtime: self.before.mtime,
+            object: self.before.id,
+        }
+    }
+
+    /// Files the bytes under their hash. Equal bytes that are there already are hashed again
+    /// before these are dropped.
+    pub fn file(self, disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<()> {
+        let text = hex(&self.hash);
+        let dir = disk.past_dir(&text)?;
+        let (source, source_name) = match &self.copy {
+            Some(copy) => (&*disk.staging, copy.as_str()),
+            None => (from, name),
+        };
+        match disk.rename(source, source_name, &dir, &text) {
+            Ok(()) => {}
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
+                if open_sound(disk, &dir, &self.hash)?.is_some() {
+                    disk.unlink(source, source_name, false)?;
+                } else {
+                    tracing::error!(hash = %text, "past bytes are damaged; sound ones take their place");
+                    set_aside(disk, staging, &dir, &text)?;
+                    disk.rename(source, source_name, &dir, &text)?;
+                }
+            }
+            Err(e) => return Err(e),
+        }
+        disk.sync(&dir)?;
+        if self.copy.is_some() {
+            disk.unlink(from, name, false)?;
+        }
+        Ok(())
+    }
+}
+
+/// Keeps damaged bytes beside their name, out of everybody's way.
+pub(crate) fn set_aside(disk: &Disk, staging: &Staging, dir: &OwnedFd, text: &str) -> io::Result<()> {
+    disk.rename(dir, text, dir, &format!("{text}.damaged-{}", staging.next_id()))
+}
+
+/// Past bytes as they are found.
+pub(crate) enum Past {
+    Sound(File),
+    /// Somebody wrote on in them.
+    Damaged,
+    Missing,
+}
+
+/// Opens past bytes; if their seal is broken, hashes them first. Blocks then.
+pub(crate) fn open_past(disk: &Disk, hash: &[u8; 32], size: i64) -> io::Result<Past> {
+    let text = hex(hash);
+    let dir = match disk.open_dir(&disk.past, &text[..2]) {
+        Ok(dir) => dir,
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Past::Missing),
+        Err(e) => return Err(e),
+    };
+    match disk.open_file(&dir, &text) {
+        Ok((file, look)) if look.mtime == SEAL_MS && look.size == size => Ok(Past::Sound(file)),
+        Ok(_) => Ok(open_sound(disk, &dir, hash)?.map_or(Past::Damaged, Past::Sound)),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(Past::Missing),
+        Err(e) => Err(e),
+    }
+}
+
+/// Opens past bytes after hashing them, and seals them again; none if they are not what their
+/// name says.
+fn open_sound(disk: &Disk, dir: &OwnedFd, hash: &[u8; 32]) -> io::Result<Option<File>> {
+    let (mut file, _) = disk.open_file(dir, &hex(hash))?;
+    set_mtime(&file, SEAL_MS)?;
+    let sound = hash_file(&mut file)?.0 == *hash && look_at_open(&file)?.mtime == SEAL_MS;
+    if !sound {
+        return Ok(None);
+    }
+    io::Seek::rewind(&mut file)?;
+    Ok(Some(file))
+}
