@@ -46,7 +46,7 @@ impl Check {
 
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
 /// hears how many bytes have been hashed.
-pub async fn check(data: &Path, progress: impl Fn(u64) + Send + 'static) -> Result<Check> {
+pub async fn check(data: &Path, mut progress: impl FnMut(u64) + Send + 'static) -> Result<Check> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
@@ -59,7 +59,7 @@ pub async fn check(data: &Path, progress: impl Fn(u64) + Send + 'static) -> Resu
             .fetch_all(&pool)
             .await?;
     let disk = Disk::open(data, Arc::new(AllSteps))?;
-    let mut found = tokio::task::spawn_blocking(move || hash_past(&disk, known, &progress))
+    let mut found = tokio::task::spawn_blocking(move || hash_past(&disk, known, &mut progress))
         .await
         .map_err(|_| StoreError::Stopping)?
         .map_err(|e| StoreError::io("checking the past", &e))?;
@@ -103,7 +103,7 @@ struct Hashed {
     missing: Vec<String>,
 }
 
-fn hash_past(disk: &Disk, known: Vec<Vec<u8>>, progress: &dyn Fn(u64)) -> std::io::Result<Hashed> {
+fn hash_past(disk: &Disk, known: Vec<Vec<u8>>, progress: &mut dyn FnMut(u64)) -> std::io::Result<Hashed> {
     let mut wanted: std::collections::HashSet<[u8; 32]> =
         known.into_iter().filter_map(|hash| hash.try_into().ok()).collect();
     let mut found = Hashed::default();

@@ -1,6 +1,6 @@
 //! `yattic` as a process against a real service; every help page is a snapshot.
 
-use crate::support::{Service, Yattic, program};
+use crate::support::{Service, Yattic, program, wait_for};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
@@ -173,10 +173,38 @@ fn every_help_page_is_as_it_was_reviewed() {
         page("yattic", &[command]);
     }
     page("yatticd", &[]);
-    for command in ["serve", "init", "demo", "config"] {
+    for command in ["serve", "init", "check", "demo", "config"] {
         page("yatticd", &[command]);
     }
     insta::assert_snapshot!(pages);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_check_reads_a_service_at_work_and_tells_damage_in_the_past() {
+    let (service, _) = Service::ready().await;
+    let yattic = Yattic::new();
+    yattic.connect(&service);
+    assert!(yattic.fed(&["put", "-", "home:/notes.txt"], b"fog at six").status.success());
+    assert!(yattic.fed(&["put", "-", "home:/notes.txt"], b"clear").status.success());
+    let past = service.data.join("past");
+    let hash = blake3::hash(b"fog at six").to_hex().to_string();
+    let file = past.join(&hash[..2]).join(&hash);
+    assert!(wait_for(|| file.exists()));
+    let check = || {
+        let done = Command::new(program("yatticd"))
+            .args(["check", "--json", "--data"])
+            .arg(&service.data)
+            .env_clear()
+            .output()
+            .unwrap();
+        (done.status.code(), serde_json::from_slice::<serde_json::Value>(&done.stdout).unwrap())
+    };
+    let (status, found) = check();
+    assert_eq!((status, &found["sound"], &found["past"]["contents"]), (Some(0), &true.into(), &1.into()));
+    assert!(found["record"]["rows"].as_i64().unwrap() >= 3, "{found}");
+    fs::write(&file, b"FOG AT SIX").unwrap();
+    let (status, found) = check();
+    assert_eq!((status, &found["damaged"][0]), (Some(1), &hash.as_str().into()), "{found}");
 }
 
 #[test]
