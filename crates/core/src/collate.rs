@@ -33,6 +33,26 @@ pub fn sort_key(name: &Name) -> String {
     key
 }
 
+/// A text as names are compared with it: without case.
+pub fn fold(text: &str) -> String {
+    text.case_fold().collect()
+}
+
+/// The runs of digits and of anything else in a folded text. A key that holds the name of
+/// something holds each of these.
+pub fn pieces(folded: &str) -> Vec<String> {
+    let mut found: Vec<String> = Vec::new();
+    let mut digits = None;
+    for c in folded.chars() {
+        match found.last_mut() {
+            Some(piece) if digits == Some(c.is_ascii_digit()) => piece.push(c),
+            _ => found.push(c.to_string()),
+        }
+        digits = Some(c.is_ascii_digit());
+    }
+    found
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -51,6 +71,18 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn a_key_holds_every_piece_of_every_part_of_its_name(name in "[a-zA-Z0-9éßÄ ._-]{1,20}", from in 0usize..10, length in 1usize..8) {
+            if let Ok(name) = Name::new(&name) {
+                let part: String = name.as_str().chars().skip(from).take(length).collect();
+                if fold(name.as_str()).contains(&fold(&part)) {
+                    for piece in pieces(&fold(&part)) {
+                        prop_assert!(sort_key(&name).contains(&piece), "{} in {:?}", piece, sort_key(&name));
+                    }
+                }
+            }
+        }
+
         #[test]
         fn different_names_have_different_keys(a in "[a-cA-C0-2é ]{1,6}", b in "[a-cA-C0-2é ]{1,6}") {
             prop_assert_eq!(a == b, key(&a) == key(&b));

@@ -14,6 +14,7 @@
 //! - [`cursor`]: opaque places in a list, bound to that list.
 //! - [`forwarded`]: which address a request really came from.
 //! - [`guessing`] and [`password`]: how guessing is slowed, which passwords are refused.
+//! - [`zip`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them.
 //!
 //! What it promises: no function here panics on any input, and none depends on anything
@@ -36,6 +37,7 @@ pub mod record;
 pub mod rights;
 pub mod size;
 pub mod timeline;
+pub mod zip;
 
 pub use ids::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
 pub use name::{Name, NameError};

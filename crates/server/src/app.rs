@@ -1,6 +1,7 @@
 //! What every request meets: state, headers, limits, routes.
 
-use crate::auth::{Guessing, Known};
+use crate::archive::{Archives, Checksums};
+use crate::auth::{DevicesUsed, Guessing, Known};
 use crate::config::Config;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
@@ -35,6 +36,14 @@ pub struct State {
     pub reads: Arc<Reads>,
     /// Names to show, asked for again after a change.
     pub names: Names,
+    /// Last uses of devices, not written yet.
+    pub devices_used: DevicesUsed,
+    /// Checksums of contents that went into archives.
+    pub checksums: Checksums,
+    /// Selections to fetch as archives.
+    pub archives: Archives,
+    /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
+    pub revocations: tokio::sync::watch::Sender<u64>,
     /// Whether the service takes requests.
     pub ready: AtomicBool,
 }
@@ -51,8 +60,18 @@ impl State {
             set_up: Mutex::new(set_up),
             reads: Arc::default(),
             names: Names::default(),
+            devices_used: DevicesUsed::default(),
+            checksums: Checksums::default(),
+            archives: Archives::default(),
+            revocations: tokio::sync::watch::Sender::new(0),
             ready: AtomicBool::new(true),
         }
+    }
+
+    /// Something about tokens changed: it counts at once, for running answers too.
+    pub fn revoked(&self) {
+        self.known.clear();
+        self.revocations.send_modify(|n| *n += 1);
     }
 }
 

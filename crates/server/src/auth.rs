@@ -12,6 +12,7 @@ use std::future::Future;
 use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
+use yellow_attic_core::DeviceId;
 use yellow_attic_core::forwarded::{client_address, counted};
 use yellow_attic_core::guessing::{FORGET_AFTER_MS, Failures};
 use yellow_attic_store::Actor;
@@ -128,6 +129,7 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         if *who.actor.from != *from {
             who.actor.from = from.into();
         }
+        state.devices_used.note(&who.actor, now);
         return Ok(who);
     }
     let principal =
@@ -137,7 +139,51 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         Actor { account: Some(account.id), device, who: account.sign_in.as_str().into(), from: from.into() };
     let who = Who { account: Arc::new(account), actor, token };
     state.known.put(token, who.clone(), now);
+    state.devices_used.note(&who.actor, now);
     Ok(who)
+}
+
+/// Whether somebody who was signed in when a long answer began still is.
+pub async fn still(state: &State, who: &Who) -> bool {
+    if state.known.get(&who.token, state.engine.now_ms()).is_some_and(|known| known.is_some()) {
+        return true;
+    }
+    let principal = match who.actor.device {
+        Some(_) => state.engine.device(who.token).await,
+        None => state.engine.session(who.token).await,
+    };
+    matches!(principal, Ok(Some(_)))
+}
+
+/// When and from where devices were last used, not written yet.
+#[derive(Default)]
+pub struct DevicesUsed(Mutex<HashMap<DeviceId, (i64, Arc<str>)>>);
+
+impl DevicesUsed {
+    fn note(&self, actor: &Actor, now: i64) {
+        if let Some(device) = actor.device {
+            let mut used = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            used.insert(device, (now, actor.from.clone()));
+        }
+    }
+
+    /// What is known and not written yet.
+    pub fn of(&self, devices: &[DeviceId]) -> Vec<Option<(i64, String)>> {
+        let used = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        devices.iter().map(|d| used.get(d).map(|(at, from)| (*at, from.to_string()))).collect()
+    }
+
+    /// Writes it.
+    pub async fn write(&self, engine: &yellow_attic_store::Engine) {
+        let used = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
+        if used.is_empty() {
+            return;
+        }
+        let used = used.into_iter().map(|(d, (at, from))| (d, at, from.to_string())).collect();
+        if let Err(error) = engine.note_device_use(used).await {
+            tracing::warn!(%error, "the last use of devices could not be written");
+        }
+    }
 }
 
 fn state(request: &HttpRequest) -> Result<web::Data<State>, Refusal> {

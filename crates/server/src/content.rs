@@ -25,6 +25,16 @@ const BLOCK: u64 = 64 * 1024;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
+/// A file's name as it stands in a header or an address.
+pub fn encode_name(name: &str) -> String {
+    utf8_percent_encode(name, KEEP).to_string()
+}
+
+/// The header that makes a download of an answer.
+pub fn attachment(name: &str) -> String {
+    format!("attachment; filename*=UTF-8''{}", encode_name(name))
+}
+
 /// What a browser may show by itself; everything else is handed over as a download.
 fn safe_type(name: &str) -> Option<&'static str> {
     let ending = name.rsplit_once('.').map_or("", |(_, e)| e).to_ascii_lowercase();
@@ -104,7 +114,7 @@ pub async fn answer(
         .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'"))
         .insert_header((
             header::CONTENT_DISPOSITION,
-            format!("{disposition}; filename*=UTF-8''{}", utf8_percent_encode(row.name(), KEEP)),
+            format!("{disposition}; filename*=UTF-8''{}", encode_name(row.name())),
         ));
     if partial {
         answer.insert_header((header::CONTENT_RANGE, format!("bytes {from}-{}/{size}", from + length - 1)));

@@ -2,13 +2,14 @@
 //!
 //! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
 //! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
-//! [`content`] (bytes out), [`upload`] (bytes in), [`console`] (the pages), [`problem`] (how
+//! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the pages), [`problem`] (how
 //! refusals look), [`reads`] (who looked at what), [`times`].
 
 #![forbid(unsafe_code)]
 
 pub mod api;
 pub mod app;
+pub mod archive;
 pub mod auth;
 pub mod config;
 pub mod console;
@@ -16,5 +17,6 @@ pub mod content;
 pub mod problem;
 pub mod reads;
 pub mod service;
+pub mod tar_in;
 pub mod times;
 pub mod upload;

@@ -46,6 +46,11 @@ impl Refusal {
         )
     }
 
+    /// As a part of a longer answer.
+    pub fn into_problem(self) -> Problem {
+        *self.problem
+    }
+
     /// Malformed input.
     pub fn bad(code: &str, detail: &str, remedy: &str) -> Refusal {
         Refusal::new(400, code, "The request is malformed", detail, remedy)
@@ -137,6 +142,42 @@ impl From<StoreError> for Refusal {
                 "body_cut_short",
                 "The body was cut short",
                 "Send the whole file again; nothing was kept.",
+            ),
+            StoreError::BrokenPart(_) => make(
+                400,
+                "part_cut_short",
+                "The part was cut short",
+                "What arrived is kept: ask how far the upload is, and go on from there.",
+            ),
+            StoreError::WrongOffset { .. } => make(
+                409,
+                "wrong_offset",
+                "Another offset",
+                "Ask how far the upload is (HEAD), and go on from there.",
+            ),
+            StoreError::WrongHash => make(
+                422,
+                "wrong_hash",
+                "Other bytes than announced",
+                "They were dropped. Send the file again; it may have changed while it was read.",
+            ),
+            StoreError::TakenOver => make(
+                423,
+                "taken_over",
+                "Another request goes on with it",
+                "Let that one finish, or ask how far the upload is and go on from there.",
+            ),
+            StoreError::TooManyUploads(_) => make(
+                429,
+                "too_many_uploads",
+                "Too many unfinished uploads",
+                "Finish or end some of them; those left alone end by themselves after three days.",
+            ),
+            StoreError::TooMany(_) => make(
+                413,
+                "archive_too_large",
+                "Too many files",
+                "Take its folders one by one, or use yattic get.",
             ),
             StoreError::TooLarge(_) => make(
                 413,

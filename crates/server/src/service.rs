@@ -10,8 +10,8 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 use yellow_attic_store::{Actor, Engine, Options};
 
-/// What is gathered of reads is written this often.
-const READS_EVERY: Duration = Duration::from_secs(300);
+/// So often.
+const CHORES_EVERY: Duration = Duration::from_secs(300);
 
 /// A running service.
 pub struct Running {
@@ -24,7 +24,7 @@ pub struct Running {
     state: web::Data<State>,
     handle: ServerHandle,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
-    reads: tokio::task::JoinHandle<()>,
+    chores: tokio::task::JoinHandle<()>,
 }
 
 /// Opens the store and begins to listen.
@@ -64,8 +64,8 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let server: Server = http.run();
     let handle = server.handle();
     let address = public.unwrap_or_else(|| format!("http://{}", shown(listens)));
-    let reads = tokio::spawn(write_reads(state.clone()));
-    Ok(Running { listens, address, set_up_code, state, handle, server: tokio::spawn(server), reads })
+    let chores = tokio::spawn(do_chores(state.clone()));
+    Ok(Running { listens, address, set_up_code, state, handle, server: tokio::spawn(server), chores })
 }
 
 /// An address that can be opened: a service on every interface is reached on this machine.
@@ -79,10 +79,15 @@ fn shown(listens: SocketAddr) -> SocketAddr {
     }
 }
 
-async fn write_reads(state: web::Data<State>) {
+/// What is gathered is written, and what has expired is dropped, now and then.
+async fn do_chores(state: web::Data<State>) {
     loop {
-        tokio::time::sleep(READS_EVERY).await;
+        if let Err(error) = state.engine.expire_uploads().await {
+            tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
+        }
+        tokio::time::sleep(CHORES_EVERY).await;
         state.reads.write(&state.engine).await;
+        state.devices_used.write(&state.engine).await;
     }
 }
 
@@ -97,8 +102,9 @@ impl Running {
         self.state.ready.store(false, Ordering::SeqCst);
         self.handle.stop(true).await;
         let _ = self.server.await;
-        self.reads.abort();
+        self.chores.abort();
         self.state.reads.write(&self.state.engine).await;
+        self.state.devices_used.write(&self.state.engine).await;
         self.state.engine.stop().await;
     }
 }

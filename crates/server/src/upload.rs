@@ -6,6 +6,7 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, web};
 use bytes::Bytes;
 use futures_util::StreamExt;
+use yellow_attic_store::uploads::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
 
 /// Pieces are handed to the disk in lots of this size.
@@ -44,7 +45,7 @@ pub async fn receive(
         return Ok(state.engine.stage_small(bytes)?);
     }
     let engine = state.engine.clone();
-    let (send, mut lots) = tokio::sync::mpsc::channel::<Vec<Bytes>>(4);
+    let (send, mut lots) = lots();
     let writing = web::block(move || {
         let mut arriving = engine.stage(announced.unwrap_or(0))?;
         let mut whole = false;
@@ -68,29 +69,80 @@ pub async fn receive(
         }
         arriving.finish()
     });
-    let feeding = async move {
-        let mut lot = Vec::new();
-        let mut size = 0;
-        while let Some(piece) = payload.next().await {
-            // A broken line: the sender goes away without the last, empty lot.
-            let Ok(piece) = piece else { return };
-            size += piece.len();
-            lot.push(piece);
-            if size >= LOT {
-                if send.send(std::mem::take(&mut lot)).await.is_err() {
-                    return;
-                }
-                size = 0;
-            }
-        }
-        if !lot.is_empty() && send.send(lot).await.is_err() {
-            return;
-        }
-        let _ = send.send(Vec::new()).await;
-    };
-    let (written, ()) = tokio::join!(writing, feeding);
+    let (written, ()) = tokio::join!(writing, feed(payload, send));
     match written {
         Ok(staged) => Ok(staged?),
         Err(_) => Err(StoreError::Stopping.into()),
     }
+}
+
+/// Adds a body to an upload that arrives in parts. What came before a break is kept; the
+/// answer comes when it is on the disk.
+pub async fn append(
+    mut part: Appending,
+    request: &HttpRequest,
+    payload: web::Payload,
+) -> Result<u64, Refusal> {
+    let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
+    let (send, mut lots) = lots();
+    let writing = web::block(move || {
+        let mut whole = false;
+        let mut refused = None;
+        while let Some(lot) = lots.blocking_recv() {
+            if lot.is_empty() {
+                whole = true;
+                break;
+            }
+            if let Err(e) = lot.iter().try_for_each(|piece| part.write(piece)) {
+                refused = Some(e);
+                break;
+            }
+        }
+        let size = part.pause()?;
+        match refused {
+            Some(e) => Err(e),
+            None if !whole && announced => Err(StoreError::BrokenPart(size)),
+            None => Ok(size),
+        }
+    });
+    let (written, ()) = tokio::join!(writing, feed(payload, send));
+    match written {
+        Ok(size) => Ok(size?),
+        Err(_) => Err(StoreError::Stopping.into()),
+    }
+}
+
+type Lots = (tokio::sync::mpsc::Sender<Vec<Bytes>>, tokio::sync::mpsc::Receiver<Vec<Bytes>>);
+
+/// A channel for [`feed`].
+pub fn lots() -> Lots {
+    tokio::sync::mpsc::channel(4)
+}
+
+/// Hands a body on in lots. After the last one comes an empty lot; after a broken line none.
+/// If nobody takes them any more, the rest is left unread.
+pub async fn feed(mut payload: web::Payload, send: tokio::sync::mpsc::Sender<Vec<Bytes>>) {
+    let mut lot = Vec::new();
+    let mut size = 0;
+    while let Some(piece) = payload.next().await {
+        let Ok(piece) = piece else {
+            // What came before the break counts for an upload in parts.
+            if !lot.is_empty() {
+                let _ = send.send(lot).await;
+            }
+            return;
+        };
+        size += piece.len();
+        lot.push(piece);
+        if size >= LOT {
+            if send.send(std::mem::take(&mut lot)).await.is_err() {
+                return;
+            }
+            size = 0;
+        }
+    }
+    if !lot.is_empty() && send.send(lot).await.is_err() {
+        return;
+    }
+    let _ = send.send(Vec::new()).await;
 }

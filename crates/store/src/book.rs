@@ -70,6 +70,7 @@ pub(crate) struct Group {
     records: Vec<Value>,
     pub jobs: Vec<Value>,
     findings: Vec<Value>,
+    uploads: Vec<Value>,
     new_shelves: Vec<Arc<Shelf>>,
 }
 
@@ -80,6 +81,9 @@ pub(crate) struct Changed {
     pub folders: Vec<NodeId>,
     pub tasks: Vec<Task>,
     pub shelves: Vec<Arc<Shelf>>,
+    /// The shelves on which something changed, and the number of the last change.
+    pub touched: HashSet<ShelfId>,
+    pub moment: i64,
     pub jobs: bool,
 }
 
@@ -362,6 +366,11 @@ impl Book {
         self.group.findings.push(json!([self.now, kind, node, detail]));
     }
 
+    /// An upload became a file.
+    pub fn finish_upload(&mut self, id: String, node: NodeId) {
+        self.group.uploads.push(json!([id, node]));
+    }
+
     /// Enters a new shelf.
     pub fn add_shelf(&mut self, shelf: Shelf) {
         let shelf = Arc::new(shelf);
@@ -422,6 +431,7 @@ impl Book {
             .bind(set(group.records))
             .bind(set(group.jobs))
             .bind(set(group.findings))
+            .bind(set(group.uploads))
             .bind(self.heads.placed)
             .bind(self.heads.moment)
             .bind(self.heads.at)
@@ -438,7 +448,15 @@ impl Book {
             .chain(group.ended.iter().map(|p| &p.row))
             .filter_map(|r| Some((r.parent?, r.key.clone())))
             .collect();
+        let touched = rows
+            .iter()
+            .filter_map(|(_, r)| r.as_deref())
+            .chain(group.ended.iter().map(|p| &p.row))
+            .map(|r| r.shelf)
+            .collect();
         Ok(Changed {
+            touched,
+            moment: self.heads.moment,
             names,
             folders: group.sums.into_iter().collect(),
             rows,

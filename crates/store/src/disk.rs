@@ -146,6 +146,12 @@ impl Disk {
         Ok(File::from(fs::openat(&self.staging, name, flags, Mode::from_raw_mode(0o644))?))
     }
 
+    /// Opens a file in staging again, to write on at its end.
+    pub fn reopen_staged(&self, name: &str) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+        Ok(File::from(fs::openat2(&self.staging, name, flags, Mode::empty(), BENEATH)?))
+    }
+
     /// Makes a directory in staging and tells which object it is.
     pub fn make_staged_dir(&self, name: &str) -> io::Result<ObjectId> {
         self.steps.before("make a staged folder")?;

@@ -12,6 +12,7 @@ use crate::ops::{Done, NewShelf, Place};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::staging::{Arriving, Staged, Staging};
 use crate::steps::{AllSteps, Steps};
+use crate::uploads::Uploads;
 use crate::view::{Caches, View};
 use crate::writer::{Ask, Put, Writer};
 use crate::{db, rows};
@@ -68,6 +69,7 @@ pub(crate) struct Shared {
     pub dirs: Dirs,
     pub placing: Placing,
     pub filing: Filing,
+    pub uploads: Uploads,
     pub clock: Arc<dyn Clock>,
     pub jobs: Jobs,
     stopped: Arc<AtomicBool>,
@@ -98,10 +100,18 @@ impl Engine {
             sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM contents").fetch_one(&mut conn).await?;
         let book = Book::open(conn, shelves.clone()).await?;
         let staging = Arc::new(Staging::new(disk.clone(), highest_staged(&disk, last)?));
-        sweep(&disk, &marks)?;
+        let mut book = book;
+        let (uploads, spared) = crate::uploads::recover(&mut book.conn, &staging, |id| {
+            let look = crate::disk::look(&disk.staging, &crate::disk::content_name(id)).ok()??;
+            Some(look.size as u64)
+        })
+        .await?;
+        sweep(&disk, &marks, &spared)?;
 
-        let view =
-            View { pool: db::open_readers(&disk.catalogue()).await?, caches: Arc::new(Caches::new(shelves)) };
+        let view = View {
+            pool: db::open_readers(&disk.catalogue()).await?,
+            caches: Arc::new(Caches::new(shelves, book.heads.moment)),
+        };
         let placing = Placing::new(book.heads.placed, options.most_owed);
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
@@ -180,6 +190,7 @@ impl Engine {
                 dirs,
                 placing,
                 filing,
+                uploads,
                 clock: options.clock,
                 jobs,
                 stopped,
@@ -267,6 +278,27 @@ impl Engine {
         self.shared.clock.now_ms()
     }
 
+    /// Grows with every change that is committed: for following changes without asking again
+    /// and again.
+    pub fn head(&self) -> tokio::sync::watch::Receiver<i64> {
+        self.shared.view.caches.head()
+    }
+
+    /// Whether something on a shelf may have changed after a number. Costs no look-up.
+    pub fn touched_since(&self, shelf: &Shelf, since: yellow_attic_core::Moment) -> bool {
+        self.shared.view.caches.touched_since(shelf.id, since.0)
+    }
+
+    /// Bytes that are announced and have not arrived yet.
+    pub fn reserved(&self) -> u64 {
+        self.shared.staging.reserved()
+    }
+
+    /// Renames that the disk owes.
+    pub fn owed(&self) -> usize {
+        self.shared.placing.owed()
+    }
+
     /// Where the engine's tasks run.
     pub fn runtime(&self) -> &tokio::runtime::Handle {
         &self.shared.runtime
@@ -329,7 +361,17 @@ impl Engine {
     ) -> Result<Done> {
         let actor = actor.clone();
         self.ask(|answer| {
-            Ask::Put(Box::new(Put { actor, parent, name, staged, mtime, conditions, how, answer }))
+            Ask::Put(Box::new(Put {
+                actor,
+                parent,
+                name,
+                staged,
+                mtime,
+                conditions,
+                how,
+                upload: None,
+                answer,
+            }))
         })
         .await
     }
@@ -461,12 +503,13 @@ fn highest_staged(disk: &Disk, last: i64) -> Result<i64> {
     Ok(staged.iter().filter_map(|n| staged_id(n)).chain(incoming).max().unwrap_or(0).max(last))
 }
 
-/// Removes from staging what no mark answers for: operations that never got their answer.
-fn sweep(disk: &Disk, marks: &[crate::task::Task]) -> Result<()> {
+/// Removes from staging what no mark and no upload answers for: operations that never got their answer.
+fn sweep(disk: &Disk, marks: &[crate::task::Task], uploads: &[yellow_attic_core::ContentId]) -> Result<()> {
     let wanted: std::collections::HashSet<String> = marks
         .iter()
         .filter(|t| matches!(t.from, crate::task::Loc::Staging(_)))
         .map(|t| t.from.name())
+        .chain(uploads.iter().map(|id| crate::disk::content_name(*id)))
         .collect();
     for name in staged_names(disk)? {
         if !wanted.contains(&name) && staged_id(&name).is_some() && disk.drop_staged(&name, false).is_err() {

@@ -62,9 +62,32 @@ pub enum StoreError {
         /// What came.
         got: u64,
     },
+    /// An upload goes on where it stopped, and nowhere else.
+    #[error("the upload has {present} bytes; it cannot go on at {offset}")]
+    WrongOffset {
+        /// Where the sender would go on.
+        offset: u64,
+        /// How many bytes have arrived.
+        present: u64,
+    },
+    /// The bytes are not those that the sender announced. They are dropped.
+    #[error("the bytes that arrived do not have the hash that was announced")]
+    WrongHash,
+    /// Another sender goes on with the upload.
+    #[error("another request goes on with this upload")]
+    TakenOver,
+    /// An account may have so many unfinished uploads.
+    #[error("{0} uploads are unfinished, the most that one account may have")]
+    TooManyUploads(i64),
+    /// More files and folders than fit one answer.
+    #[error("it holds more than {0} files and folders, the most that go into one archive")]
+    TooMany(usize),
     /// The sender broke off.
     #[error("the transfer broke off after {0} bytes")]
     BrokenBody(u64),
+    /// A part of an upload broke off; what came before is kept.
+    #[error("the part broke off; {0} bytes of the upload have arrived")]
+    BrokenPart(u64),
     /// More bytes than the service takes in one file.
     #[error("the file is larger than {0} bytes, the most this service takes")]
     TooLarge(u64),

@@ -5,7 +5,9 @@
 //!
 //! - [`engine`]: open it, change things with it, stop it.
 //! - [`reading`]: places, lists now and as they were, history, what changed since.
+//! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
+//! - [`uploads`]: files that arrive in parts, over days if need be.
 //! - [`people`]: accounts, sessions, devices; [`recorded`]: the record of everything done;
 //!   [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
@@ -45,9 +47,12 @@ pub mod probe;
 pub mod reading;
 pub mod recorded;
 mod rows;
+pub mod searching;
 mod staging;
 pub mod steps;
 mod task;
+pub mod tree;
+pub mod uploads;
 mod view;
 mod writer;
 

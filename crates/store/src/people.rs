@@ -55,6 +55,10 @@ pub struct Device {
     pub name: String,
     /// When it was signed in, in milliseconds.
     pub made_at: i64,
+    /// When it was last used, in milliseconds, as far as it is written.
+    pub used_at: Option<i64>,
+    /// The address from which.
+    pub used_from: Option<String>,
 }
 
 /// Who stands behind a session or a token.
@@ -271,13 +275,42 @@ impl Engine {
 
     /// The devices of an account that are signed in.
     pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
-        let rows: Vec<(i64, String, i64)> = sqlx::query_as(
-            "SELECT id, name, made_at FROM devices WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
+        let rows: Vec<(i64, String, i64, Option<i64>, Option<String>)> = sqlx::query_as(
+            "SELECT id, name, made_at, used_at, used_from FROM devices
+             WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
         )
         .bind(account.0)
         .fetch_all(&self.shared.view.pool)
         .await?;
-        Ok(rows.into_iter().map(|(id, name, made_at)| Device { id: DeviceId(id), name, made_at }).collect())
+        Ok(rows
+            .into_iter()
+            .map(|(id, name, made_at, used_at, used_from)| Device {
+                id: DeviceId(id),
+                name,
+                made_at,
+                used_at,
+                used_from,
+            })
+            .collect())
+    }
+
+    /// Writes when and from where devices were last used.
+    pub async fn note_device_use(&self, used: Vec<(DeviceId, i64, String)>) -> Result<()> {
+        let list: Vec<_> = used.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
+        let list = serde_json::Value::Array(list).to_string();
+        self.change(&Actor::service(), "", "", move |conn| {
+            Box::pin(async move {
+                sqlx::query(
+                    "UPDATE devices SET used_at = j.value->>1, used_from = j.value->>2
+                     FROM json_each(?) j WHERE devices.id = j.value->>0",
+                )
+                .bind(list)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await
     }
 
     /// Who stands behind a device token.

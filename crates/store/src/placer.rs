@@ -96,8 +96,13 @@ impl Placing {
     }
 
     pub fn is_idle(&self) -> bool {
+        self.owed() == 0
+    }
+
+    /// How many renames are owed.
+    pub fn owed(&self) -> usize {
         let state = self.0.state.lock();
-        state.queue.is_empty() && state.under_way == 0
+        state.queue.len() + state.under_way
     }
 
     /// Why the disk does not follow, if it does not: writing is refused until it does.

@@ -145,6 +145,12 @@ impl Engine {
         Ok(row)
     }
 
+    /// What stands at a name in a folder now.
+    pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
+        self.chain(actor, parent, Level::View).await?;
+        self.shared.view.child(parent, &sort_key(name).into()).await
+    }
+
     /// What stood at a path at a number.
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
         let shelf = self.shelf_named(actor, shelf)?;
@@ -354,7 +360,7 @@ impl Engine {
     }
 
     /// What was in a folder at a number, unsorted. Costs what the answer costs.
-    async fn children_at(&self, node: NodeId, at: Moment) -> Result<Vec<Row>> {
+    pub(crate) async fn children_at(&self, node: NodeId, at: Moment) -> Result<Vec<Row>> {
         let last = self.now_moment().await?;
         let forks = forks(at.0, last.0);
         let json = |list: &[i64]| serde_json::to_string(list).unwrap_or_default();

@@ -17,6 +17,9 @@ const FLUSH_EVERY: u64 = 16 * 1024 * 1024;
 pub struct Staging {
     disk: Arc<Disk>,
     next: AtomicI64,
+    /// Bytes announced that have not arrived yet: spoken for, so that uploads side by side
+    /// cannot fill the disk together.
+    reserved: AtomicI64,
 }
 
 /// Bytes that have all arrived. Dropped without being taken over, they leave staging again.
@@ -30,7 +33,7 @@ pub struct Staged {
     pub size: i64,
     pub(crate) bytes: Bytes,
     disk: Arc<Disk>,
-    kept: bool,
+    pub(crate) kept: bool,
 }
 
 pub(crate) enum Bytes {
@@ -44,12 +47,33 @@ pub struct Arriving {
     staged: Staged,
     hasher: blake3::Hasher,
     flushed: u64,
+    room: Room,
     staging: Arc<Staging>,
+}
+
+/// Room on the disk that is spoken for; given back when dropped.
+pub(crate) struct Room {
+    staging: Arc<Staging>,
+    left: i64,
+}
+
+impl Room {
+    fn arrived(&mut self, bytes: usize) {
+        let bytes = (bytes as i64).min(self.left);
+        self.left -= bytes;
+        self.staging.reserved.fetch_sub(bytes, Ordering::Relaxed);
+    }
+}
+
+impl Drop for Room {
+    fn drop(&mut self) {
+        self.staging.reserved.fetch_sub(self.left, Ordering::Relaxed);
+    }
 }
 
 impl Staging {
     pub(crate) fn new(disk: Arc<Disk>, last: i64) -> Staging {
-        Staging { disk, next: AtomicI64::new(last + 1) }
+        Staging { disk, next: AtomicI64::new(last + 1), reserved: AtomicI64::new(0) }
     }
 
     pub(crate) fn next_id(&self) -> ContentId {
@@ -60,10 +84,23 @@ impl Staging {
     pub fn check_room(&self, wanted: u64) -> Result<()> {
         let (free, total) = self.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
         let reserve = (256u64 << 20).min(total / 50);
-        if free < reserve.saturating_add(wanted) {
+        let spoken_for = u64::try_from(self.reserved.load(Ordering::Relaxed)).unwrap_or(0);
+        if free < reserve.saturating_add(wanted).saturating_add(spoken_for) {
             return Err(StoreError::DiskFull { free, reserve });
         }
         Ok(())
+    }
+
+    /// Speaks for bytes that will arrive.
+    pub(crate) fn reserve(self: &Arc<Staging>, bytes: u64) -> Room {
+        let left = i64::try_from(bytes).unwrap_or(i64::MAX);
+        self.reserved.fetch_add(left, Ordering::Relaxed);
+        Room { staging: self.clone(), left }
+    }
+
+    /// Bytes that are spoken for.
+    pub fn reserved(&self) -> u64 {
+        u64::try_from(self.reserved.load(Ordering::Relaxed)).unwrap_or(0)
     }
 
     /// Takes a small body as a whole.
@@ -126,8 +163,43 @@ impl Staging {
             },
             hasher: blake3::Hasher::new(),
             flushed: 0,
+            room: self.reserve(announced),
             staging: self.clone(),
         })
+    }
+
+    /// Makes the file of an upload that arrives in parts. Blocks.
+    pub(crate) fn make_upload(&self) -> Result<ContentId> {
+        let id = self.next_id();
+        self.disk.make_staged(&content_name(id)).map_err(|e| StoreError::io("making a staged file", &e))?;
+        Ok(id)
+    }
+
+    /// Goes on with an upload where it stopped. What arrived before is hashed again unless
+    /// `known` has its hash so far. Blocks. The bytes stay in staging whatever becomes of this.
+    pub(crate) fn resume(
+        self: &Arc<Staging>,
+        id: ContentId,
+        known: Option<(blake3::Hasher, u64)>,
+        room: Room,
+    ) -> Result<Arriving> {
+        let io = |e: &std::io::Error| StoreError::io("going on with an upload", e);
+        let mut file = self.disk.reopen_staged(&content_name(id)).map_err(|e| io(&e))?;
+        let there = file.metadata().map_err(|e| io(&e))?.len();
+        let hasher = match known.filter(|(_, size)| *size == there) {
+            Some((hasher, _)) => hasher,
+            None => hash_so_far(&mut file).map_err(|e| io(&e))?,
+        };
+        std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(there)).map_err(|e| io(&e))?;
+        let staged = Staged {
+            id,
+            hash: [0; 32],
+            size: there as i64,
+            bytes: Bytes::Disk(file),
+            disk: self.disk.clone(),
+            kept: true,
+        };
+        Ok(Arriving { staged, hasher, flushed: there, room, staging: self.clone() })
     }
 }
 
@@ -135,9 +207,14 @@ impl Arriving {
     /// Writes and hashes a piece. Blocks.
     pub fn write(&mut self, piece: &[u8]) -> Result<()> {
         let Bytes::Disk(file) = &mut self.staged.bytes else { return Ok(()) };
-        file.write_all(piece).map_err(|e| StoreError::io("writing to staging", &e))?;
+        if let Err(e) = file.write_all(piece) {
+            // Half a piece: file and hash must say the same.
+            let _ = file.set_len(self.staged.size as u64);
+            return Err(StoreError::io("writing to staging", &e));
+        }
         self.hasher.update(piece);
         self.staged.size += piece.len() as i64;
+        self.room.arrived(piece.len());
         if self.staged.size as u64 - self.flushed >= FLUSH_EVERY {
             start_flush(file, self.flushed, self.staged.size as u64 - self.flushed);
             self.flushed = self.staged.size as u64;
@@ -151,11 +228,29 @@ impl Arriving {
         self.staged.size as u64
     }
 
-    /// All bytes are here: syncs them. Blocks.
+    /// Waits until what arrived is on the disk. Blocks.
+    pub(crate) fn sync(&self) -> Result<()> {
+        let Bytes::Disk(file) = &self.staged.bytes else { return Ok(()) };
+        self.staged.disk.sync(file).map_err(|e| StoreError::io("syncing staged bytes", &e))
+    }
+
+    /// The hash of all that arrived.
+    pub(crate) fn hash(&self) -> [u8; 32] {
+        *self.hasher.finalize().as_bytes()
+    }
+
+    /// Nothing more comes for now: what a later part needs to go on.
+    pub(crate) fn set_aside(self) -> (blake3::Hasher, u64, Room) {
+        (self.hasher, self.staged.size as u64, self.room)
+    }
+
+    /// All bytes are here. A large file is synced here, where nobody else waits for it; a
+    /// smaller one with the group in which it is put. Blocks.
     pub fn finish(mut self) -> Result<Staged> {
-        let Bytes::Disk(file) = &self.staged.bytes else { return Ok(self.staged) };
-        self.staged.disk.sync(file).map_err(|e| StoreError::io("syncing staged bytes", &e))?;
-        self.staged.hash = *self.hasher.finalize().as_bytes();
+        if self.size() > FLUSH_EVERY / 2 {
+            self.sync()?;
+        }
+        self.staged.hash = self.hash();
         Ok(self.staged)
     }
 }
@@ -212,17 +307,19 @@ fn start_flush(file: &File, from: u64, length: u64) {
     crate::kernel::start_writeback(file.as_raw_fd(), from, length);
 }
 
-/// Hashes a file from its beginning. Returns the hash and the bytes read.
-pub(crate) fn hash_file(file: &mut File) -> std::io::Result<([u8; 32], u64)> {
+fn hash_so_far(file: &mut File) -> std::io::Result<blake3::Hasher> {
     let mut hasher = blake3::Hasher::new();
     let mut buffer = vec![0; 256 * 1024];
-    let mut size = 0;
     loop {
-        let n = file.read(&mut buffer)?;
-        if n == 0 {
-            return Ok((*hasher.finalize().as_bytes(), size));
-        }
-        hasher.update(&buffer[..n]);
-        size += n as u64;
+        match file.read(&mut buffer)? {
+            0 => return Ok(hasher),
+            n => hasher.update(&buffer[..n]),
+        };
     }
+}
+
+/// Hashes a file from its beginning. Returns the hash and the bytes read.
+pub(crate) fn hash_file(file: &mut File) -> std::io::Result<([u8; 32], u64)> {
+    let hasher = hash_so_far(file)?;
+    Ok((*hasher.finalize().as_bytes(), hasher.count()))
 }

@@ -10,6 +10,7 @@ use quick_cache::sync::Cache;
 use sqlx::sqlite::SqlitePool;
 use std::collections::HashMap;
 use std::sync::Arc;
+use tokio::sync::watch;
 use yellow_attic_core::{ContentId, NodeId, ShelfId};
 
 /// Rows kept in memory: about 20 MiB at most.
@@ -23,16 +24,25 @@ pub(crate) struct Caches {
     names: Cache<(NodeId, Arc<str>), Arc<Row>>,
     folders: Cache<NodeId, Folder>,
     shelves: RwLock<HashMap<ShelfId, Arc<Shelf>>>,
+    /// The last change on each shelf since the start.
+    touched: RwLock<HashMap<ShelfId, i64>>,
+    /// The last number given out: whoever follows changes waits for it to grow.
+    head: watch::Sender<i64>,
+    /// The last number at the start.
+    begun: i64,
 }
 
 impl Caches {
-    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>) -> Caches {
+    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>, head: i64) -> Caches {
         Caches {
             gate: RwLock::new(0),
             rows: Cache::new(ROWS_KEPT),
             names: Cache::new(ROWS_KEPT),
             folders: Cache::new(ROWS_KEPT / 4),
             shelves: RwLock::new(shelves),
+            touched: RwLock::default(),
+            head: watch::Sender::new(head),
+            begun: head,
         }
     }
 
@@ -58,6 +68,24 @@ impl Caches {
         for shelf in &changed.shelves {
             shelves.insert(shelf.id, shelf.clone());
         }
+        drop((gate, shelves));
+        if !changed.touched.is_empty() {
+            let mut touched = self.touched.write();
+            for shelf in &changed.touched {
+                touched.insert(*shelf, changed.moment);
+            }
+        }
+        self.head.send_if_modified(|head| std::mem::replace(head, changed.moment) < changed.moment);
+    }
+
+    /// Grows with every change that is committed.
+    pub fn head(&self) -> watch::Receiver<i64> {
+        self.head.subscribe()
+    }
+
+    /// Whether something on a shelf may have changed after a number.
+    pub fn touched_since(&self, shelf: ShelfId, since: i64) -> bool {
+        since < self.begun || self.touched.read().get(&shelf).is_some_and(|last| *last > since)
     }
 
     /// Nothing is known for certain any more.

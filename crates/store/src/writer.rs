@@ -146,6 +146,8 @@ pub(crate) struct Put {
     pub mtime: i64,
     pub conditions: Conditions,
     pub how: How,
+    /// The upload that these bytes came by: finished in the same transaction.
+    pub upload: Option<String>,
     pub answer: Answer<Done>,
 }
 
@@ -371,6 +373,9 @@ impl Writer {
                     p.how,
                 )
                 .await;
+                if let (Ok(Done { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
+                    book.finish_upload(upload, row.node);
+                }
                 finish(done, p.answer, p.staged, answers)
             }
             Ask::Move { actor, node, parent, name, replace, conditions, answer } => {

@@ -9,7 +9,7 @@ use crate::problem::Refusal;
 use crate::times;
 use crate::upload::receive;
 use actix_web::http::header;
-use actix_web::{HttpRequest, HttpResponse, put, route, web};
+use actix_web::{HttpRequest, HttpResponse, post, put, route, web};
 use yellow_attic_api as api;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
@@ -141,4 +141,32 @@ pub async fn put_by_path(
     let path = ShelfPath { shelf, names };
     let parent = state.engine.resolve(&who.actor, &path.shelf, &path.names).await?;
     put(&request, &state, &who, parent.node, name, query.modified.as_deref(), payload).await
+}
+
+/// Takes a tar stream into a folder: many files in one request. The answer tells each entry's
+/// fate as it goes, a line of JSON each, and the sums at the end.
+#[utoipa::path(context_path = "/api/v1", tag = "files", params(("node" = i64, Path), api::TarQuery),
+    request_body(content = Vec<u8>, content_type = "application/x-tar"),
+    responses((status = 200, body = api::TarLine, content_type = "application/x-ndjson"),
+        (status = 403, body = api::Problem), (status = 404, body = api::Problem), (status = 507, body = api::Problem)))]
+#[post("/nodes/{node}/tar")]
+pub async fn take_tar(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    query: web::Query<api::TarQuery>,
+    payload: web::Payload,
+) -> Result<HttpResponse, Refusal> {
+    let replace = match query.taken.as_deref() {
+        None | Some("replace") => true,
+        Some("refuse") => false,
+        Some(other) => {
+            return Err(Refusal::bad(
+                "word_unknown",
+                &format!("taken={other} is unknown."),
+                "Choose replace or refuse.",
+            ));
+        }
+    };
+    crate::tar_in::receive(&state, &who, NodeId(*path), replace, payload).await
 }

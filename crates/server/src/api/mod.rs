@@ -1,10 +1,14 @@
 //! The API: one resource per file.
 
+pub mod archives;
+pub mod events;
 pub mod files;
 pub mod nodes;
+pub mod search;
 pub mod sessions;
 pub mod shelves;
 mod shown;
+pub mod uploads;
 
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;
@@ -36,7 +40,19 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(nodes::content)
         .service(files::put_in_folder)
         .service(files::get_by_path)
-        .service(files::put_by_path);
+        .service(files::put_by_path)
+        .service(files::take_tar)
+        .service(uploads::upload_options)
+        .service(uploads::list_uploads)
+        .service(uploads::begin_upload)
+        .service(uploads::place_upload)
+        .service(uploads::one_upload)
+        .service(archives::fetch_folder)
+        .service(archives::gather)
+        .service(archives::fetch_gathered)
+        .service(search::find)
+        .service(search::recent)
+        .service(events::events);
 }
 
 /// The description of the API, made from the code.
@@ -53,7 +69,10 @@ pub fn routes(app: &mut web::ServiceConfig) {
         sessions::connect, sessions::disconnect, sessions::end_device, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
         nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content,
-        files::put_in_folder, files::get_by_path, files::put_by_path,
+        files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
+        uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
+        archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,
+        events::events,
     ),
     components(schemas(api::Problem)),
     tags(

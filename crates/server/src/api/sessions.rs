@@ -139,7 +139,7 @@ pub async fn sign_in(
 pub async fn sign_out(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     state.engine.end_session(&who.actor, who.token).await?;
-    state.known.clear();
+    state.revoked();
     Ok(HttpResponse::NoContent().cookie(cookie(&state, String::new(), 0)).finish())
 }
 
@@ -148,10 +148,25 @@ pub async fn sign_out(state: web::Data<State>, who: Who) -> Result<HttpResponse,
 #[get("/devices")]
 pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let devices = state.engine.devices(who.account.id).await?;
+    let fresh = state.devices_used.of(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
     Ok(HttpResponse::Ok().json(api::Devices {
         devices: devices
             .into_iter()
-            .map(|d| api::Device { id: d.id.0, name: d.name, connected: show(d.made_at) })
+            .zip(fresh)
+            .map(|(d, fresh)| {
+                let (used, used_from) = match fresh {
+                    Some((at, from)) => (Some(at), Some(from)),
+                    None => (d.used_at, d.used_from),
+                };
+                api::Device {
+                    id: d.id.0,
+                    name: d.name,
+                    connected: show(d.made_at),
+                    used: used.map(show),
+                    used_from,
+                    this: who.actor.device == Some(d.id),
+                }
+            })
             .collect(),
     }))
 }
@@ -198,7 +213,7 @@ pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpRespons
         ));
     };
     state.engine.end_device(&who.actor, who.account.id, device).await?;
-    state.known.clear();
+    state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -213,6 +228,6 @@ pub async fn end_device(
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
-    state.known.clear();
+    state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }

@@ -138,21 +138,21 @@ pub async fn changes(
     let limit = query.limit.unwrap_or(500);
     let (found, upto, more) = state.engine.changes(&who.actor, &shelf, since, limit).await?;
     let names = state.names.get(&state.engine).await;
-    let told = found
-        .iter()
-        .map(|change| {
-            let (what, row) = match change {
-                Change::Changed(row) => ("changed", row),
-                Change::Removed(past) => ("removed", &past.row),
-                Change::Arrived(row) => ("arrived", row),
-                Change::Left(past) => ("left", &past.row),
-            };
-            api::Change {
-                what: what.to_string(),
-                moment: change.moment().token(),
-                node: shown::node(row, None, &names),
-            }
-        })
-        .collect();
+    let told = found.iter().map(|change| shown_change(change, &names)).collect();
     Ok(HttpResponse::Ok().json(api::Changes { changes: told, upto: upto.token(), more }))
+}
+
+/// A change as it stands in answers and events.
+pub fn shown_change(change: &Change, names: &crate::app::NameMap) -> api::Change {
+    let (what, row) = match change {
+        Change::Changed(row) => ("changed", row),
+        Change::Removed(past) => ("removed", &past.row),
+        Change::Arrived(row) => ("arrived", row),
+        Change::Left(past) => ("left", &past.row),
+    };
+    api::Change {
+        what: what.to_string(),
+        moment: change.moment().token(),
+        node: shown::node(row, None, names),
+    }
 }

@@ -1,0 +1,103 @@
+//! Folders and selections as one file.
+
+use crate::app::State;
+use crate::archive::{self, Format, Wanted};
+use crate::auth::{Who, new_secret};
+use crate::problem::Refusal;
+use crate::times;
+use actix_web::{HttpRequest, HttpResponse, post, route, web};
+use yellow_attic_api as api;
+use yellow_attic_core::NodeId;
+use yellow_attic_store::StoreError;
+
+fn format(word: &str) -> Result<Format, Refusal> {
+    Format::from_word(word).ok_or_else(|| {
+        Refusal::bad("word_unknown", &format!("format={word} is unknown."), "Choose zip or tar.")
+    })
+}
+
+/// The folder with all in it as one file, as it is or was; with ranges. Whoever goes on with
+/// If-Range gets the same archive, even if the folder has changed.
+#[utoipa::path(get, context_path = "/api/v1", path = "/nodes/{node}/archive", tag = "files",
+    params(("node" = i64, Path), api::ArchiveQuery),
+    responses((status = 200, description = "The archive"), (status = 206, description = "A range of it"),
+        (status = 404, body = api::Problem), (status = 413, body = api::Problem)))]
+#[route("/nodes/{node}/archive", method = "GET", method = "HEAD")]
+pub async fn fetch_folder(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    query: web::Query<api::ArchiveQuery>,
+) -> Result<HttpResponse, Refusal> {
+    let now = state.engine.now_moment().await?;
+    let at = match &query.at {
+        Some(at) => times::moment(&state.engine, at).await?,
+        None => archive::moment_in(&request).filter(|at| *at <= now).unwrap_or(now),
+    };
+    let node = NodeId(*path);
+    let chain = state.engine.check_past(&who.actor, node, at).await?;
+    let wanted = Wanted { nodes: vec![node], at, format: format(query.format.as_deref().unwrap_or("zip"))? };
+    let name = chain.first().map_or("files", |row| row.name()).to_string();
+    archive::answer(&request, &state, &who, wanted, &name).await
+}
+
+/// Gathers files and folders into one archive, to be fetched within a day.
+#[utoipa::path(context_path = "/api/v1", tag = "files", request_body = api::NewArchive,
+    responses((status = 201, body = api::Archive), (status = 404, body = api::Problem), (status = 413, body = api::Problem)))]
+#[post("/archives")]
+pub async fn gather(
+    state: web::Data<State>,
+    who: Who,
+    body: web::Json<api::NewArchive>,
+) -> Result<HttpResponse, Refusal> {
+    if body.nodes.is_empty() {
+        return Err(Refusal::bad(
+            "nothing_chosen",
+            "No file or folder is named.",
+            "Name at least one in nodes.",
+        ));
+    }
+    let at = match &body.at {
+        Some(at) => times::moment(&state.engine, at).await?,
+        None => state.engine.now_moment().await?,
+    };
+    let format = format(&body.format)?;
+    let wanted = Wanted { nodes: body.nodes.iter().map(|n| NodeId(*n)).collect(), at, format };
+    let chain = state.engine.check_past(&who.actor, wanted.nodes[0], at).await?;
+    let name = match (wanted.nodes.len(), chain.get(1)) {
+        (1, _) | (_, None) => chain[0].name().to_string(),
+        (n, Some(parent)) => format!("{}, {n} items", parent.name()),
+    };
+    let (bytes, files, left_out) = archive::measure(&state, &who, &wanted).await?;
+    let id = new_secret()?[..32].to_string();
+    state.archives.keep(&id, who.account.id, wanted, state.engine.now_ms());
+    Ok(HttpResponse::Created().json(api::Archive {
+        address: format!("/api/v1/archives/{id}/{}.{}", crate::content::encode_name(&name), format.word()),
+        name: format!("{name}.{}", format.word()),
+        bytes,
+        files,
+        left_out,
+    }))
+}
+
+/// An archive that was gathered; with ranges.
+#[utoipa::path(get, context_path = "/api/v1", path = "/archives/{id}/{name}", tag = "files",
+    params(("id" = String, Path), ("name" = String, Path)),
+    responses((status = 200, description = "The archive"), (status = 206, description = "A range of it"),
+        (status = 404, body = api::Problem)))]
+#[route("/archives/{id}/{name}", method = "GET", method = "HEAD")]
+pub async fn fetch_gathered(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<(String, String)>,
+) -> Result<HttpResponse, Refusal> {
+    let (id, name) = path.into_inner();
+    let wanted = state
+        .archives
+        .kept(&id, who.account.id, state.engine.now_ms())
+        .ok_or_else(|| StoreError::NotFound("The archive".into()))?;
+    let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem).to_string();
+    archive::answer(&request, &state, &who, wanted, &stem).await
+}

@@ -1,0 +1,95 @@
+//! Finding files and folders by their names.
+
+use crate::engine::Engine;
+use crate::error::Result;
+use crate::model::{Actor, Row};
+use crate::rows::{self, ROW_COLUMNS, sql};
+use std::sync::Arc;
+use yellow_attic_core::NodeId;
+use yellow_attic_core::collate::{fold, pieces};
+use yellow_attic_core::rights::Level;
+
+/// Something found: it and the folders above it, itself first.
+pub type FoundChain = Vec<Arc<Row>>;
+
+impl Engine {
+    /// Files and folders whose names hold every word of a text, last changed first, where the
+    /// actor may look: everywhere, or beneath one folder. The flag tells whether there is more.
+    pub async fn find_names(
+        &self,
+        actor: &Actor,
+        text: &str,
+        within: Option<NodeId>,
+        limit: usize,
+    ) -> Result<(Vec<FoundChain>, bool)> {
+        let words: Vec<String> = text.split_whitespace().map(fold).collect();
+        if words.is_empty() {
+            return Ok((Vec::new(), false));
+        }
+        let shelves: Vec<i64> = match within {
+            Some(node) => {
+                let chain = self.chain(actor, node, Level::View).await?;
+                chain.last().map(|top| top.shelf.0).into_iter().collect()
+            }
+            None => self.shelves_for(actor).iter().map(|(s, _)| s.id.0).collect(),
+        };
+        let pieces: Vec<String> = words.iter().flat_map(|w| pieces(w)).collect();
+        // The longest piece leaves the fewest candidates; each is looked at again as a whole.
+        let longest = pieces.iter().max_by_key(|p| p.len()).cloned().unwrap_or_default();
+        let mut found: Vec<FoundChain> = Vec::new();
+        let mut before = (i64::MAX, i64::MAX);
+        loop {
+            let text: String = sqlx::query_scalar(sql(format!(
+                "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
+                   (SELECT * FROM entries_now WHERE shelf IN (SELECT value FROM json_each(?)) AND parent IS NOT NULL
+                      AND instr(sort_key, ?) > 0 AND (since, node) < (?, ?) ORDER BY since DESC, node DESC LIMIT 500) e
+                 LEFT JOIN contents c ON c.id = e.content"
+            )))
+            .bind(serde_json::to_string(&shelves).unwrap_or_default())
+            .bind(&longest)
+            .bind(before.0)
+            .bind(before.1)
+            .fetch_one(&self.shared.view.pool)
+            .await?;
+            let mut page = rows::parse_rows(&text)?;
+            page.sort_by_key(|r| std::cmp::Reverse((r.since, r.node)));
+            let Some(last) = page.last().map(|r| (r.since.0, r.node.0)) else { break };
+            let full = page.len() == 500;
+            for row in page {
+                let name = fold(row.name());
+                if !words.iter().all(|w| name.contains(w.as_str())) {
+                    continue;
+                }
+                // A row beneath something removed is open, but not alive.
+                let Some(chain) = self.shared.view.chain(row.node).await? else { continue };
+                if within.is_some_and(|top| !chain[1..].iter().any(|r| r.node == top)) {
+                    continue;
+                }
+                if found.len() == limit {
+                    return Ok((found, true));
+                }
+                found.push(chain);
+            }
+            if !full {
+                break;
+            }
+            before = last;
+        }
+        Ok((found, false))
+    }
+
+    /// The files changed last in all that the actor may look at, last first.
+    pub async fn recent(&self, actor: &Actor, limit: usize) -> Result<Vec<FoundChain>> {
+        let mut all = Vec::new();
+        for (shelf, _) in self.shelves_for(actor) {
+            all.extend(self.latest(actor, &shelf, limit).await?);
+        }
+        all.sort_by_key(|r| std::cmp::Reverse(r.since));
+        all.truncate(limit);
+        let mut found = Vec::new();
+        for row in all {
+            found.extend(self.shared.view.chain(row.node).await?);
+        }
+        Ok(found)
+    }
+}

@@ -1,0 +1,90 @@
+//! All that is, or was, beneath some nodes, in a fixed order: for archives.
+
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Life, Row};
+use std::collections::HashSet;
+use yellow_attic_core::{Moment, NodeId};
+
+/// One file or folder of a tree: as little as is needed to fetch it later.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TreeItem {
+    /// The way to it from the top of the tree, with slashes.
+    pub path: Box<str>,
+    /// The node; its state is the one at the tree's moment.
+    pub node: NodeId,
+    /// Whether it is a folder.
+    pub folder: bool,
+    /// In bytes.
+    pub size: u64,
+    /// In milliseconds.
+    pub mtime: i64,
+}
+
+/// A tree at a moment.
+#[derive(Clone, Debug, Default)]
+pub struct Tree {
+    /// Each folder before what is in it; folders first, then by name.
+    pub items: Vec<TreeItem>,
+    /// Files whose bytes another program overwrote before they could be kept.
+    pub lost: Vec<String>,
+}
+
+impl Engine {
+    /// The trees at some nodes at a moment. Names that come twice at the top are numbered.
+    /// More than `most` items are refused.
+    pub async fn tree(&self, actor: &Actor, nodes: &[NodeId], at: Moment, most: usize) -> Result<Tree> {
+        let mut tree = Tree::default();
+        let mut tops = HashSet::new();
+        for node in nodes {
+            let chain = self.check_past(actor, *node, at).await?;
+            let Some(row) = chain.into_iter().next() else { continue };
+            let name = unlike(&tops, row.name());
+            tops.insert(name.clone());
+            self.grow(&mut tree, row, name, at, most).await?;
+        }
+        Ok(tree)
+    }
+
+    async fn grow(&self, tree: &mut Tree, top: Row, name: String, at: Moment, most: usize) -> Result<()> {
+        let mut waiting = vec![(top, name)];
+        while let Some((row, path)) = waiting.pop() {
+            if row.content.is_some_and(|c| c.life == Life::Lost) {
+                tree.lost.push(path);
+                continue;
+            }
+            if tree.items.len() >= most {
+                return Err(StoreError::TooMany(most));
+            }
+            tree.items.push(TreeItem {
+                path: path.as_str().into(),
+                node: row.node,
+                folder: row.is_folder(),
+                size: row.size().max(0) as u64,
+                mtime: if row.is_folder() { row.at } else { row.mtime },
+            });
+            if row.is_folder() {
+                let mut children = self.children_at(row.node, at).await?;
+                // The last pushed is looked at first.
+                children.sort_by(|a, b| (b.kind, &b.key).cmp(&(a.kind, &a.key)));
+                waiting.extend(children.into_iter().map(|child| {
+                    let path = format!("{path}/{}", child.name());
+                    (child, path)
+                }));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A name that is not among the others: numbered before its ending.
+fn unlike(others: &HashSet<String>, name: &str) -> String {
+    if !others.contains(name) {
+        return name.to_string();
+    }
+    let (stem, ending) = match name.rfind('.').filter(|i| *i > 0) {
+        Some(i) => name.split_at(i),
+        None => (name, ""),
+    };
+    (2..).map(|n| format!("{stem} ({n}){ending}")).find(|n| !others.contains(n)).unwrap_or_default()
+}

@@ -1,0 +1,526 @@
+//! Uploads that arrive in parts: found again after a broken line, a restart, or on another
+//! network, until they expire.
+
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::Actor;
+use crate::ops::Done;
+use crate::staging::{Arriving, Room, Staging};
+use crate::writer::{Ask, Put};
+use parking_lot::Mutex;
+use sqlx::SqliteConnection;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use tokio::sync::OwnedMutexGuard;
+use yellow_attic_core::conditions::{Conditions, parse_tags};
+use yellow_attic_core::rights::Level;
+use yellow_attic_core::{ContentId, Name, NodeId};
+
+/// An upload that nobody goes on with is dropped after this: three days.
+pub const KEPT_MS: i64 = 3 * 86_400_000;
+/// The expiry is written again when it has moved by this.
+const EXPIRY_STEP_MS: i64 = 3_600_000;
+/// Unfinished uploads of one account.
+pub const MOST_UNFINISHED: i64 = 10_000;
+
+/// What a sender announces.
+#[derive(Clone, Debug)]
+pub struct NewUpload {
+    /// The folder it goes to, wherever that is by then.
+    pub parent: NodeId,
+    /// Its name there.
+    pub name: Name,
+    /// In bytes.
+    pub size: u64,
+    /// The file's own time of modification, in milliseconds.
+    pub mtime: Option<i64>,
+    /// If-Match, as it was sent.
+    pub if_match: Option<String>,
+    /// If-None-Match, as it was sent.
+    pub if_none_match: Option<String>,
+    /// The BLAKE3 hash that the whole will have.
+    pub hash: Option<[u8; 32]>,
+}
+
+/// An upload as its sender sees it.
+#[derive(Clone, Debug)]
+pub struct Upload {
+    /// The end of its address; whoever asks must also be its account.
+    pub id: String,
+    /// What was announced.
+    pub new: NewUpload,
+    /// Bytes that have arrived.
+    pub received: u64,
+    /// When it began, in milliseconds.
+    pub made_at: i64,
+    /// When it is dropped, in milliseconds.
+    pub expires_at: i64,
+    /// The file it became.
+    pub node: Option<NodeId>,
+    content: ContentId,
+}
+
+/// Where the bytes go in the end, if not where they were announced to go.
+#[derive(Clone, Debug)]
+pub struct OtherPlace {
+    /// The folder.
+    pub parent: NodeId,
+    /// The name.
+    pub name: Name,
+    /// What must stand there.
+    pub conditions: Conditions,
+}
+
+/// What is known of the uploads under way.
+#[derive(Default)]
+pub(crate) struct Uploads(Mutex<HashMap<String, Arc<Live>>>);
+
+struct Live {
+    /// One sender at a time writes; a later one takes over.
+    progress: Arc<tokio::sync::Mutex<Progress>>,
+    /// Tells the sender at work that another one has come.
+    leave: Mutex<Arc<AtomicBool>>,
+}
+
+struct Progress {
+    hashed: Option<(blake3::Hasher, u64)>,
+    room: Option<Room>,
+}
+
+impl Uploads {
+    fn live(&self, staging: &Arc<Staging>, upload: &Upload) -> Arc<Live> {
+        let mut all = self.0.lock();
+        all.entry(upload.id.clone())
+            .or_insert_with(|| {
+                let room = staging.reserve(upload.new.size - upload.received.min(upload.new.size));
+                Arc::new(Live {
+                    progress: Arc::new(tokio::sync::Mutex::new(Progress { hashed: None, room: Some(room) })),
+                    leave: Mutex::default(),
+                })
+            })
+            .clone()
+    }
+
+    fn forget(&self, id: &str) {
+        self.0.lock().remove(id);
+    }
+}
+
+/// One part arriving. What came before a break counts.
+pub struct Appending {
+    arriving: Option<Arriving>,
+    progress: OwnedMutexGuard<Progress>,
+    leave: Arc<AtomicBool>,
+    size: u64,
+}
+
+impl Appending {
+    /// Writes a piece. Blocks. More than was announced is refused.
+    pub fn write(&mut self, piece: &[u8]) -> Result<()> {
+        let Some(arriving) = &mut self.arriving else { return Ok(()) };
+        if self.leave.load(Ordering::SeqCst) {
+            return Err(StoreError::TakenOver);
+        }
+        if arriving.size() + piece.len() as u64 > self.size {
+            return Err(StoreError::ShortBody {
+                announced: self.size,
+                got: arriving.size() + piece.len() as u64,
+            });
+        }
+        arriving.write(piece)
+    }
+
+    /// Syncs what arrived and ends the part; returns how many bytes there are now. Blocks.
+    pub fn pause(mut self) -> Result<u64> {
+        let Some(arriving) = &self.arriving else { return Ok(0) };
+        let synced = arriving.sync();
+        let size = arriving.size();
+        self.set_aside();
+        synced.map(|()| size)
+    }
+
+    fn set_aside(&mut self) {
+        if let Some(arriving) = self.arriving.take() {
+            let (hasher, size, room) = arriving.set_aside();
+            self.progress.hashed = Some((hasher, size));
+            self.progress.room = Some(room);
+        }
+    }
+}
+
+impl Drop for Appending {
+    fn drop(&mut self) {
+        self.set_aside();
+    }
+}
+
+impl Engine {
+    /// Begins an upload: its place, rights and room are looked at before a byte is sent.
+    pub async fn begin_upload(&self, actor: &Actor, new: NewUpload) -> Result<Upload> {
+        let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
+        let chain = self.chain(actor, new.parent, Level::Add).await?;
+        if !chain[0].is_folder() {
+            return Err(StoreError::NotAFolder(chain[0].name().into()));
+        }
+        conditions(&new)?;
+        self.check_room(new.size)?;
+        let unfinished: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM uploads WHERE account = ? AND node IS NULL")
+                .bind(account.0)
+                .fetch_one(&self.shared.view.pool)
+                .await?;
+        if unfinished >= MOST_UNFINISHED {
+            return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
+        }
+        let mut bits = [0u8; 16];
+        getrandom::fill(&mut bits).map_err(|e| StoreError::BadInput(e.to_string()))?;
+        let staging = self.shared.staging.clone();
+        let content = tokio::task::spawn_blocking(move || staging.make_upload())
+            .await
+            .map_err(|_| StoreError::Stopping)??;
+        let now = self.now_ms();
+        let upload = Upload {
+            id: crate::disk::hex(&bits),
+            new,
+            received: 0,
+            made_at: now,
+            expires_at: now + KEPT_MS,
+            node: None,
+            content,
+        };
+        let (row, org) = (upload.clone(), 1i64);
+        let kept = self
+            .catalogue(actor, move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT INTO uploads (id, org, account, content, parent, name, size, mtime, if_match, if_none_match,
+                           hash, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    )
+                    .bind(&row.id)
+                    .bind(org)
+                    .bind(account.0)
+                    .bind(row.content.0)
+                    .bind(row.new.parent.0)
+                    .bind(row.new.name.as_str())
+                    .bind(row.new.size as i64)
+                    .bind(row.new.mtime)
+                    .bind(&row.new.if_match)
+                    .bind(&row.new.if_none_match)
+                    .bind(row.new.hash.map(|h| h.to_vec()))
+                    .bind(row.made_at)
+                    .bind(row.expires_at)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await;
+        if let Err(e) = kept {
+            let _ = self.shared.disk.drop_staged(&crate::disk::content_name(content), false);
+            return Err(e);
+        }
+        let _ = self.shared.uploads.live(&self.shared.staging, &upload);
+        Ok(upload)
+    }
+
+    /// One of the actor's uploads.
+    pub async fn upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
+        let row: Option<UploadRow> =
+            sqlx::query_as(sqlx::AssertSqlSafe(format!("{SELECT} WHERE id = ? AND account = ?")))
+                .bind(id)
+                .bind(actor.account.map(|a| a.0))
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
+        let row = row.ok_or_else(|| StoreError::NotFound("The upload".into()))?;
+        self.with_size(row)
+    }
+
+    /// The actor's unfinished uploads, oldest first.
+    pub async fn uploads(&self, actor: &Actor) -> Result<Vec<Upload>> {
+        let rows: Vec<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+            "{SELECT} WHERE account = ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_UNFINISHED}"
+        )))
+        .bind(actor.account.map(|a| a.0))
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        // One that ended between the two looks is not under way.
+        Ok(rows.into_iter().filter_map(|row| self.with_size(row).ok()).collect())
+    }
+
+    fn with_size(&self, row: UploadRow) -> Result<Upload> {
+        let mut upload = read(row)?;
+        if upload.node.is_some() {
+            upload.received = upload.new.size;
+            return Ok(upload);
+        }
+        let name = crate::disk::content_name(upload.content);
+        let look = crate::disk::look(&self.shared.disk.staging, &name)
+            .map_err(|e| StoreError::io("looking at an upload", &e))?
+            .ok_or_else(|| StoreError::NotFound("The upload".into()))?;
+        upload.received = look.size as u64;
+        Ok(upload)
+    }
+
+    /// Waits until nobody writes to an upload, and takes over from whoever does: a sender whose
+    /// line broke comes back before the service has noticed.
+    async fn take_over(&self, upload: &Upload) -> Result<(Arc<Live>, OwnedMutexGuard<Progress>)> {
+        let live = self.shared.uploads.live(&self.shared.staging, upload);
+        live.leave.lock().store(true, Ordering::SeqCst);
+        let wait = std::time::Duration::from_secs(30);
+        let progress = tokio::time::timeout(wait, live.progress.clone().lock_owned())
+            .await
+            .map_err(|_| StoreError::Busy)?;
+        Ok((live, progress))
+    }
+
+    /// How far an upload is, once nobody writes to it any more.
+    pub async fn settle_upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
+        let upload = self.upload(actor, id).await?;
+        if upload.node.is_none() {
+            drop(self.take_over(&upload).await?);
+        }
+        self.upload(actor, id).await
+    }
+
+    /// Goes on with an upload at an offset, which must be where it is.
+    pub async fn append(&self, actor: &Actor, id: &str, offset: u64) -> Result<Appending> {
+        let upload = self.upload(actor, id).await?;
+        self.chain(actor, upload.new.parent, Level::Add).await?;
+        let (live, mut progress) = self.take_over(&upload).await?;
+        // Another sender may have moved on, or finished, while this one waited.
+        let upload = self.upload(actor, id).await?;
+        if upload.received != offset || upload.node.is_some() {
+            return Err(StoreError::WrongOffset { offset, present: upload.received });
+        }
+        self.check_room(0)?;
+        let leave = Arc::new(AtomicBool::new(false));
+        *live.leave.lock() = leave.clone();
+        let (hashed, staging) = (progress.hashed.take(), self.shared.staging.clone());
+        let left = upload.new.size - upload.received;
+        let room = progress.room.take().unwrap_or_else(|| staging.reserve(left));
+        let content = upload.content;
+        let arriving = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room))
+            .await
+            .map_err(|_| StoreError::Stopping)??;
+        self.prolong(&upload).await?;
+        Ok(Appending { arriving: Some(arriving), progress, leave, size: upload.new.size })
+    }
+
+    async fn prolong(&self, upload: &Upload) -> Result<()> {
+        let until = self.now_ms() + KEPT_MS;
+        if until - upload.expires_at < EXPIRY_STEP_MS {
+            return Ok(());
+        }
+        let id = upload.id.clone();
+        self.catalogue(&Actor::service(), move |conn| {
+            Box::pin(async move {
+                sqlx::query("UPDATE uploads SET expires_at = ? WHERE id = ?")
+                    .bind(until)
+                    .bind(id)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Puts a file whose bytes are all here. Refused, the bytes stay until the upload expires:
+    /// another place may be chosen. `None`: bytes are missing.
+    pub async fn finish_upload(
+        &self,
+        actor: &Actor,
+        id: &str,
+        other: Option<OtherPlace>,
+    ) -> Result<Option<Done>> {
+        let upload = self.upload(actor, id).await?;
+        if let Some(node) = upload.node {
+            let row = self.shared.view.row(node).await?;
+            return Ok(Some(Done { row, created: false, moment: self.now_moment().await? }));
+        }
+        if upload.received < upload.new.size {
+            return Ok(None);
+        }
+        let (_, mut progress) = self.take_over(&upload).await?;
+        let upload = self.upload(actor, id).await?;
+        if upload.node.is_some() {
+            drop(progress);
+            return Box::pin(self.finish_upload(actor, id, None)).await;
+        }
+        let (staging, content, hashed) =
+            (self.shared.staging.clone(), upload.content, progress.hashed.take());
+        let room = progress.room.take().unwrap_or_else(|| staging.reserve(0));
+        let staged = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room)?.finish())
+            .await
+            .map_err(|_| StoreError::Stopping)??;
+        if upload.new.hash.is_some_and(|wanted| wanted != staged.hash) {
+            drop((staged, progress));
+            self.end_upload(actor, id).await?;
+            return Err(StoreError::WrongHash);
+        }
+        let place = match other {
+            Some(other) => other,
+            None => OtherPlace {
+                parent: upload.new.parent,
+                name: upload.new.name.clone(),
+                conditions: conditions(&upload.new)?,
+            },
+        };
+        let mtime = upload.new.mtime.unwrap_or_else(|| self.now_ms());
+        let (its_actor, its_id) = (actor.clone(), upload.id.clone());
+        let done = self
+            .ask(|answer| {
+                Ask::Put(Box::new(Put {
+                    actor: its_actor,
+                    parent: place.parent,
+                    name: place.name,
+                    staged,
+                    mtime,
+                    conditions: place.conditions,
+                    how: crate::model::How::Made,
+                    upload: Some(its_id),
+                    answer,
+                }))
+            })
+            .await?;
+        drop(progress);
+        self.shared.uploads.forget(&upload.id);
+        Ok(Some(done))
+    }
+
+    /// Ends an upload: what arrived is dropped. A finished one is only forgotten.
+    pub async fn end_upload(&self, actor: &Actor, id: &str) -> Result<()> {
+        let upload = self.upload(actor, id).await?;
+        if upload.node.is_none() {
+            drop(self.take_over(&upload).await?);
+        }
+        self.drop_upload(&upload.id, upload.content).await
+    }
+
+    async fn drop_upload(&self, id: &str, content: ContentId) -> Result<()> {
+        let (its_id, disk) = (id.to_string(), self.shared.disk.clone());
+        self.catalogue(&Actor::service(), move |conn| {
+            Box::pin(async move {
+                // Put meanwhile: the bytes are a file's.
+                let put: Option<Option<i64>> = sqlx::query_scalar("SELECT node FROM uploads WHERE id = ?")
+                    .bind(&its_id)
+                    .fetch_optional(&mut *conn)
+                    .await?;
+                if let Some(None) = put {
+                    let _ = disk.drop_staged(&crate::disk::content_name(content), false);
+                }
+                sqlx::query("DELETE FROM uploads WHERE id = ?").bind(its_id).execute(conn).await?;
+                Ok(())
+            })
+        })
+        .await?;
+        self.shared.uploads.forget(id);
+        Ok(())
+    }
+
+    /// Drops uploads that have expired. Returns how many.
+    pub async fn expire_uploads(&self) -> Result<usize> {
+        let due: Vec<(String, i64)> =
+            sqlx::query_as("SELECT id, content FROM uploads WHERE expires_at <= ? LIMIT 1000")
+                .bind(self.now_ms())
+                .fetch_all(&self.shared.view.pool)
+                .await?;
+        for (id, content) in &due {
+            self.drop_upload(id, ContentId(*content)).await?;
+        }
+        Ok(due.len())
+    }
+
+    async fn catalogue(
+        &self,
+        actor: &Actor,
+        change: impl for<'c> FnOnce(
+            &'c mut SqliteConnection,
+        ) -> std::pin::Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>>
+        + Send
+        + 'static,
+    ) -> Result<()> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Catalogue {
+            change: Box::new(change),
+            actor,
+            action: "",
+            what: String::new(),
+            answer,
+        })
+        .await
+    }
+}
+
+/// What staging must spare, and the room spoken for, at a start.
+pub(crate) async fn recover(
+    conn: &mut SqliteConnection,
+    staging: &Arc<Staging>,
+    size: impl Fn(ContentId) -> Option<u64>,
+) -> Result<(Uploads, Vec<ContentId>)> {
+    let rows: Vec<UploadRow> =
+        sqlx::query_as(sqlx::AssertSqlSafe(format!("{SELECT} WHERE node IS NULL"))).fetch_all(conn).await?;
+    let uploads = Uploads::default();
+    let mut spared = Vec::new();
+    for row in rows {
+        let mut upload = read(row)?;
+        let Some(there) = size(upload.content) else { continue };
+        upload.received = there;
+        spared.push(upload.content);
+        let _ = uploads.live(staging, &upload);
+    }
+    Ok((uploads, spared))
+}
+
+const SELECT: &str =
+    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node
+     FROM uploads";
+
+type UploadRow = (
+    String,
+    i64,
+    i64,
+    String,
+    i64,
+    Option<i64>,
+    Option<String>,
+    Option<String>,
+    Option<Vec<u8>>,
+    i64,
+    i64,
+    Option<i64>,
+);
+
+fn read(row: UploadRow) -> Result<Upload> {
+    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node) =
+        row;
+    Ok(Upload {
+        id,
+        new: NewUpload {
+            parent: NodeId(parent),
+            name: Name::new(&name)?,
+            size: size as u64,
+            mtime,
+            if_match,
+            if_none_match,
+            hash: hash.and_then(|h| h.try_into().ok()),
+        },
+        received: 0,
+        made_at,
+        expires_at,
+        node: node.map(NodeId),
+        content: ContentId(content),
+    })
+}
+
+fn conditions(new: &NewUpload) -> Result<Conditions> {
+    let read = |text: &Option<String>| match text {
+        None => Ok(None),
+        Some(text) => match parse_tags(text) {
+            Some(tags) => Ok(Some(tags)),
+            None => Err(StoreError::BadInput(format!("{text} is no ETag"))),
+        },
+    };
+    Ok(Conditions { if_match: read(&new.if_match)?, if_none_match: read(&new.if_none_match)? })
+}
