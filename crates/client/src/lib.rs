@@ -5,6 +5,7 @@
 
 #![forbid(unsafe_code)]
 
+use base64::Engine as _;
 use bytes::Bytes;
 use futures_util::Stream;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -286,6 +287,142 @@ impl Client {
         let answer = Self::send(call).await?;
         Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
     }
+}
+
+/// A file that arrives in parts, as it is announced.
+#[derive(Clone, Debug)]
+pub struct NewUpload {
+    /// The folder it goes to.
+    pub parent: i64,
+    /// Its name there.
+    pub name: String,
+    /// In bytes.
+    pub size: u64,
+    /// Its own time of modification, RFC 3339.
+    pub modified: Option<String>,
+}
+
+const TUS: (&str, &str) = ("tus-resumable", "1.0.0");
+
+impl Client {
+    /// One's unfinished uploads.
+    pub async fn uploads(&self) -> Result<api::Uploads> {
+        self.get("/uploads", &()).await
+    }
+
+    /// Begins an upload in parts; the answer is its id.
+    pub async fn begin_upload(&self, new: &NewUpload) -> Result<String> {
+        let word = |text: &str| base64::engine::general_purpose::STANDARD.encode(text);
+        let mut said = format!("parent {},filename {}", word(&new.parent.to_string()), word(&new.name));
+        if let Some(modified) = &new.modified {
+            said.push_str(&format!(",modified {}", word(modified)));
+        }
+        let call = self
+            .call(Method::POST, "/uploads")
+            .header(TUS.0, TUS.1)
+            .header("upload-length", new.size)
+            .header("upload-metadata", said);
+        let answer = Self::send(call).await?;
+        let location = answer.headers().get("location").and_then(|v| v.to_str().ok());
+        let id = location.and_then(|l| l.rsplit('/').next()).map(str::to_string);
+        id.ok_or_else(|| Error::Strange("the answer names no upload".into()))
+    }
+
+    /// How many bytes of an upload have arrived.
+    pub async fn upload_offset(&self, id: &str) -> Result<u64> {
+        let call = self.call(Method::HEAD, &format!("/uploads/{id}")).header(TUS.0, TUS.1);
+        let answer = call.send().await.map_err(|e| line(&e))?;
+        if !answer.status().is_success() {
+            // A HEAD has no body: ask again in a way that says why.
+            let again = self.call(Method::PATCH, &format!("/uploads/{id}")).header(TUS.0, TUS.1);
+            let again =
+                again.header("content-type", OFFSET_OCTETS).header("upload-offset", 0).body(Vec::new());
+            return Self::send(again).await.and_then(|a| offset(&a));
+        }
+        offset(&answer)
+    }
+
+    /// Goes on with an upload at an offset; the answer is how many bytes have arrived. When
+    /// they are all, the file is in its place, on the disk.
+    pub async fn append(&self, id: &str, from: u64, body: Body) -> Result<u64> {
+        let mut call = self
+            .call(Method::PATCH, &format!("/uploads/{id}"))
+            .header(TUS.0, TUS.1)
+            .header("content-type", OFFSET_OCTETS)
+            .header("upload-offset", from);
+        if let Some(length) = body.length {
+            call = call.header("content-length", length);
+        }
+        Self::send(call.body(body.body)).await.and_then(|answer| offset(&answer))
+    }
+
+    /// Puts an upload whose bytes are all there at another place.
+    pub async fn place_upload(&self, id: &str, place: &api::UploadPlace) -> Result<api::Node> {
+        self.post(&format!("/uploads/{id}/place"), place).await
+    }
+
+    /// Ends an upload.
+    pub async fn end_upload(&self, id: &str) -> Result<()> {
+        let call = self.call(Method::DELETE, &format!("/uploads/{id}")).header(TUS.0, TUS.1);
+        Self::send(call).await.map(|_| ())
+    }
+
+    /// Sends a tar stream into a folder; each entry's fate comes back as it goes.
+    pub async fn send_tar(
+        &self,
+        folder: i64,
+        body: Body,
+    ) -> Result<impl Stream<Item = Result<api::TarLine>> + use<>> {
+        let call = self
+            .call(Method::POST, &format!("/nodes/{folder}/tar"))
+            .header("content-type", "application/x-tar")
+            .body(body.body);
+        let answer = Self::send(call).await?;
+        let pieces = answer.bytes_stream();
+        let lines = futures_util::stream::unfold(
+            (pieces, Vec::new(), 0),
+            |(mut pieces, mut text, mut at)| async move {
+                loop {
+                    if let Some(end) = text[at..].iter().position(|b| *b == b'\n') {
+                        let read = serde_json::from_slice(&text[at..at + end]);
+                        at += end + 1;
+                        let read = read.map_err(|e| Error::Strange(e.to_string()));
+                        return Some((read, (pieces, text, at)));
+                    }
+                    text.drain(..at);
+                    at = 0;
+                    match futures_util::StreamExt::next(&mut pieces).await? {
+                        Ok(piece) => text.extend_from_slice(&piece),
+                        Err(e) => return Some((Err(line(&e)), (pieces, Vec::new(), 0))),
+                    }
+                }
+            },
+        );
+        Ok(lines)
+    }
+
+    /// Files and folders whose names hold every word of a text.
+    pub async fn find(&self, query: &api::FindQuery) -> Result<api::Found> {
+        self.get("/find", query).await
+    }
+
+    /// Gathers files and folders into one archive.
+    pub async fn gather(&self, body: &api::NewArchive) -> Result<api::Archive> {
+        self.post("/archives", body).await
+    }
+
+    /// The computers that are connected.
+    pub async fn devices(&self) -> Result<api::Devices> {
+        self.get("/devices", &()).await
+    }
+}
+
+const OFFSET_OCTETS: &str = "application/offset+octet-stream";
+
+fn offset(answer: &Response) -> Result<u64> {
+    let said =
+        answer.headers().get("upload-offset").and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
+    said.ok_or_else(|| Error::Strange("the answer has no Upload-Offset".into()))
 }
 
 /// A part of an address.

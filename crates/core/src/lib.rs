@@ -14,7 +14,7 @@
 //! - [`cursor`]: opaque places in a list, bound to that list.
 //! - [`forwarded`]: which address a request really came from.
 //! - [`guessing`] and [`password`]: how guessing is slowed, which passwords are refused.
-//! - [`zip`]: the parts of an archive whose length is known beforehand.
+//! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them.
 //!
 //! What it promises: no function here panics on any input, and none depends on anything
@@ -36,6 +36,7 @@ pub mod range;
 pub mod record;
 pub mod rights;
 pub mod size;
+pub mod tar;
 pub mod timeline;
 pub mod zip;
 

@@ -2,12 +2,13 @@
 //! whoever asks.
 //!
 //! - [`progress`]: what is under way, what is done, what failed and why.
-//! - [`up`]: a local folder to a shelf.
+//! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
 //! - [`down`]: from a shelf to a local folder.
 
 #![forbid(unsafe_code)]
 
 pub mod down;
+pub mod large;
 pub mod progress;
 pub mod up;
 

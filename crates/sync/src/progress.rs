@@ -26,6 +26,10 @@ pub struct Progress {
     pub files_done: AtomicU64,
     /// Bytes done.
     pub bytes_done: AtomicU64,
+    /// Files left out, since they are there already with the same bytes.
+    pub files_same: AtomicU64,
+    /// Their bytes.
+    pub bytes_same: AtomicU64,
     fates: Mutex<Vec<Fate>>,
 }
 
@@ -49,6 +53,24 @@ impl Progress {
     /// A file arrived.
     pub fn done(&self) {
         self.files_done.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// A file is there already with the same bytes.
+    pub fn same(&self, bytes: u64) {
+        self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+        self.bytes_same.fetch_add(bytes, Ordering::Relaxed);
+        self.files_same.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Bytes that went over the line.
+    pub fn bytes_moved(&self) -> u64 {
+        self.bytes_done.load(Ordering::Relaxed) - self.bytes_same.load(Ordering::Relaxed)
+    }
+
+    /// Files whose fate is known.
+    pub fn settled(&self) -> u64 {
+        let failed = self.fates.lock().unwrap_or_else(std::sync::PoisonError::into_inner).len() as u64;
+        self.files_done.load(Ordering::Relaxed) + self.files_same.load(Ordering::Relaxed) + failed
     }
 
     /// Something was not moved.

@@ -1,26 +1,37 @@
-//! A local file or folder to a shelf.
+//! A local file or folder to a shelf: small files together in one stream, large ones in parts
+//! that can be gone on with.
 
+use crate::large::send_large;
 use crate::progress::Progress;
 use bytes::Bytes;
 use futures_util::StreamExt;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::UNIX_EPOCH;
-use tokio::io::AsyncReadExt;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant, UNIX_EPOCH};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinSet;
 use yellow_attic_client::{Body, Client, Error, When, api};
+use yellow_attic_core::tar;
 
-/// Files sent at a time.
+/// Files moved at a time.
 pub const AT_ONCE: usize = 8;
+/// Files from this size on are sent in parts of their own, so that a break costs nothing.
+const LARGE: u64 = 8 << 20;
+/// A line that stays broken is given up after this.
+pub const PATIENCE: Duration = Duration::from_secs(120);
 
-struct Item {
-    parent: i64,
-    name: String,
-    local: PathBuf,
-    shown: String,
-    size: u64,
-    modified: Option<String>,
+/// A file to send.
+#[derive(Clone)]
+pub struct Item {
+    /// Where it lies.
+    pub local: PathBuf,
+    /// The way to it below the folder that is sent, with slashes.
+    pub path: String,
+    /// In bytes.
+    pub size: u64,
+    /// Its time of modification, in milliseconds.
+    pub mtime: i64,
 }
 
 /// What a tree is sent with.
@@ -32,6 +43,14 @@ pub struct Up {
     pub progress: Arc<Progress>,
     /// Milliseconds since 1970 to RFC 3339.
     pub show_time: fn(i64) -> Option<String>,
+    /// Leave out files that are there already with the same bytes.
+    pub skip_same: bool,
+}
+
+/// Something found on the way through a local tree.
+enum Found {
+    Folder(String),
+    File(Item),
 }
 
 impl Up {
@@ -39,147 +58,368 @@ impl Up {
     pub async fn file(&self, local: &Path, parent: i64, name: &str) -> Result<api::Node, Error> {
         let facts = tokio::fs::metadata(local).await?;
         self.progress.found(facts.len());
-        let item =
-            self.item(parent, name.to_string(), local.to_path_buf(), local.display().to_string(), &facts);
-        let node = self.send(&item).await?;
+        let item = item(local.to_path_buf(), name.to_string(), &facts);
+        if self.skip_same {
+            let there = self.entries(parent).await?;
+            if let Some(node) = there.get(name)
+                && same(&item, node).await?
+            {
+                self.progress.same(item.size);
+                return Ok(node.clone());
+            }
+        }
+        if item.size >= LARGE {
+            send_large(self, &item, parent, name).await?;
+        } else {
+            let bytes = tokio::fs::read(local).await?;
+            self.progress.moved(bytes.len() as u64);
+            let modified = (self.show_time)(item.mtime);
+            self.client.put(parent, name, modified.as_deref(), &When::default(), bytes.into()).await?;
+        }
         self.progress.done();
-        Ok(node)
+        self.at(parent, name).await
     }
 
     /// Sends a folder with all in it. What cannot be sent is told by the progress; the rest goes on.
     pub async fn tree(&self, local: &Path, parent: i64, name: &str) -> Result<api::Node, Error> {
         let top = self.folder(parent, name).await?;
-        let (send, mut items) = mpsc::channel::<Item>(256);
+        let (send, found) = mpsc::channel::<Found>(4096);
         let walker = self.clone();
-        let (root, node) = (local.to_path_buf(), top.id);
-        let walking = tokio::spawn(async move { walker.walk(root, node, send).await });
-        let slots = Arc::new(Semaphore::new(AT_ONCE));
-        let mut sending = JoinSet::new();
-        while let Some(item) = items.recv().await {
-            let Ok(slot) = slots.clone().acquire_owned().await else { break };
-            let up = self.clone();
-            sending.spawn(async move {
-                match up.send(&item).await {
-                    Ok(_) => up.progress.done(),
-                    Err(e) => up.progress.not(&item.shown, "failed", explain(&e)),
-                }
-                drop(slot);
-            });
-            while sending.try_join_next().is_some() {}
-        }
-        while sending.join_next().await.is_some() {}
+        let root = local.to_path_buf();
+        let start = top.clone();
+        let walking = tokio::spawn(async move { walker.walk(root, start, send).await });
+        let sent = self.send_all(&top, found).await;
         let _ = walking.await;
+        sent?;
         Ok(top)
-    }
-
-    fn item(
-        &self,
-        parent: i64,
-        name: String,
-        local: PathBuf,
-        shown: String,
-        facts: &std::fs::Metadata,
-    ) -> Item {
-        let modified = facts
-            .modified()
-            .ok()
-            .and_then(|t| t.duration_since(UNIX_EPOCH).ok())
-            .and_then(|d| (self.show_time)(d.as_millis() as i64));
-        Item { parent, name, local, shown, size: facts.len(), modified }
     }
 
     /// The folder of that name, made if it is missing.
     async fn folder(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
         match self.client.make_folder(parent, name).await {
             Err(e) if e.code() == Some("name_taken") => {
-                let base = self.client.facts(parent).await?.path;
-                let path = format!("{}/{name}", base.trim_end_matches('/'));
-                let there = self.client.place(&path, None).await?.node;
+                let there = self.at(parent, name).await?;
                 if there.kind == api::Kind::Folder { Ok(there) } else { Err(e) }
             }
             other => other,
         }
     }
 
-    async fn walk(&self, root: PathBuf, node: i64, send: mpsc::Sender<Item>) {
-        let mut waiting = vec![(root, node)];
-        while let Some((dir, node)) = waiting.pop() {
-            let mut entries = match tokio::fs::read_dir(&dir).await {
-                Ok(entries) => entries,
+    async fn at(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
+        let base = self.client.facts(parent).await?.path;
+        let path = format!("{}/{name}", base.trim_end_matches('/'));
+        Ok(self.client.place(&path, None).await?.node)
+    }
+
+    async fn entries(&self, folder: i64) -> Result<HashMap<String, api::Node>, Error> {
+        let all = self.client.all_entries(folder, &api::ListQuery::default()).await?;
+        Ok(all.into_iter().map(|node| (node.name.clone(), node)).collect())
+    }
+
+    async fn walk(&self, root: PathBuf, top: api::Node, send: mpsc::Sender<Found>) {
+        let mut waiting = vec![(root, String::new(), Some(top))];
+        while let Some((dir, path, remote)) = waiting.pop() {
+            let there = match &remote {
+                Some(node) if self.skip_same => self.entries(node.id).await.unwrap_or_default(),
+                _ => HashMap::new(),
+            };
+            let listed = tokio::task::spawn_blocking(move || (read_folder(&dir), dir)).await;
+            let Ok((listed, dir)) = listed else { return };
+            let listed = match listed {
+                Ok(listed) => listed,
                 Err(e) => {
                     self.progress.not(dir.display().to_string(), "failed", e.to_string());
                     continue;
                 }
             };
-            loop {
-                let entry = match entries.next_entry().await {
-                    Ok(Some(entry)) => entry,
-                    Ok(None) => break,
-                    Err(e) => {
-                        self.progress.not(dir.display().to_string(), "failed", e.to_string());
-                        break;
-                    }
-                };
-                let (path, shown) = (entry.path(), entry.path().display().to_string());
-                let name = entry.file_name();
-                let Some(name) = name.to_str().map(str::to_string) else {
-                    self.progress.not(
-                        shown,
-                        "failed",
-                        "The name is not UTF-8. Rename it, then send it again.",
-                    );
-                    continue;
-                };
-                let facts = match entry.metadata().await {
-                    Ok(facts) => facts,
-                    Err(e) => {
-                        self.progress.not(shown, "failed", e.to_string());
+            for (local, entry) in listed {
+                let (name, facts) = match entry {
+                    Ok(entry) => entry,
+                    Err((fate, why)) => {
+                        self.progress.not(local.display().to_string(), fate, why);
                         continue;
                     }
                 };
+                let below = if path.is_empty() { name.clone() } else { format!("{path}/{name}") };
+                let known = there.get(&name).cloned();
                 if facts.is_dir() {
-                    match self.folder(node, &name).await {
-                        Ok(made) => waiting.push((path, made.id)),
-                        Err(e) => self.progress.not(shown, "failed", explain(&e)),
-                    }
-                } else if facts.is_file() {
-                    self.progress.found(facts.len());
-                    let item = self.item(node, name, path, shown, &facts);
-                    if send.send(item).await.is_err() {
+                    let known = known.filter(|n| n.kind == api::Kind::Folder);
+                    if known.is_none() && send.send(Found::Folder(below.clone())).await.is_err() {
                         return;
                     }
-                } else {
-                    self.progress.not(
-                        shown,
-                        "skipped",
-                        "Neither a file nor a folder; links are not followed.",
-                    );
+                    waiting.push((local, below, known));
+                    continue;
+                }
+                self.progress.found(facts.len());
+                let item = item(local, below, &facts);
+                if let Some(node) = known
+                    && same(&item, &node).await.unwrap_or(false)
+                {
+                    self.progress.same(item.size);
+                    continue;
+                }
+                if send.send(Found::File(item)).await.is_err() {
+                    return;
                 }
             }
         }
     }
 
-    async fn send(&self, item: &Item) -> Result<api::Node, Error> {
-        let file = tokio::fs::File::open(&item.local).await?;
-        let progress = self.progress.clone();
-        let body = if item.size <= 64 * 1024 {
-            let mut bytes = Vec::with_capacity(item.size as usize);
-            let mut file = file;
-            file.read_to_end(&mut bytes).await?;
-            progress.moved(bytes.len() as u64);
-            bytes.into()
-        } else {
-            let stream = tokio_util::io::ReaderStream::with_capacity(file, 1 << 20);
-            Body::stream(
-                Some(item.size),
-                stream.inspect(move |piece| {
-                    if let Ok(piece) = piece {
-                        progress.moved(Bytes::len(piece) as u64);
+    /// Small files and folders go in one stream, which is taken up again when the line breaks;
+    /// large files beside it, two at a time.
+    async fn send_all(&self, top: &api::Node, mut found: mpsc::Receiver<Found>) -> Result<(), Error> {
+        let (small, streamed) = mpsc::channel::<Found>(1024);
+        let stream = Stream { up: self.clone(), top: top.id, unanswered: Arc::default() };
+        let streaming = tokio::spawn(stream.run(streamed));
+        let slots = Arc::new(Semaphore::new(2));
+        let mut sending = JoinSet::new();
+        while let Some(next) = found.recv().await {
+            match next {
+                Found::File(item) if item.size >= LARGE => {
+                    let Ok(slot) = slots.clone().acquire_owned().await else { break };
+                    let (up, top) = (self.clone(), top.id);
+                    sending.spawn(async move {
+                        match up.large(&item, top).await {
+                            Ok(()) => up.progress.done(),
+                            Err(e) => {
+                                up.progress.not(item.local.display().to_string(), "failed", explain(&e))
+                            }
+                        }
+                        drop(slot);
+                    });
+                    while sending.try_join_next().is_some() {}
+                }
+                other => {
+                    if small.send(other).await.is_err() {
+                        break;
                     }
-                }),
-            )
+                }
+            }
+        }
+        drop(small);
+        while sending.join_next().await.is_some() {}
+        streaming.await.map_err(|e| Error::Line(e.to_string()))?
+    }
+
+    async fn large(&self, item: &Item, top: i64) -> Result<(), Error> {
+        let mut parent = top;
+        let mut parts = item.path.split('/').peekable();
+        while let Some(part) = parts.next() {
+            if parts.peek().is_none() {
+                return send_large(self, item, parent, part).await;
+            }
+            parent = self.folder(parent, part).await?.id;
+        }
+        Ok(())
+    }
+}
+
+fn item(local: PathBuf, path: String, facts: &std::fs::Metadata) -> Item {
+    let mtime = facts.modified().ok().map_or(0, |t| match t.duration_since(UNIX_EPOCH) {
+        Ok(after) => after.as_millis() as i64,
+        Err(before) => -(before.duration().as_millis() as i64),
+    });
+    Item { local, path, size: facts.len(), mtime }
+}
+
+async fn same(item: &Item, node: &api::Node) -> Result<bool, Error> {
+    if node.kind != api::Kind::File || node.size != item.size as i64 {
+        return Ok(false);
+    }
+    let Some(wanted) = node.blake3.clone() else { return Ok(false) };
+    Ok(hash_of(&item.local).await? == wanted)
+}
+
+/// The BLAKE3 hash of a local file.
+pub async fn hash_of(local: &Path) -> Result<String, Error> {
+    let local = local.to_path_buf();
+    let hashed = tokio::task::spawn_blocking(move || {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(std::fs::File::open(local)?)?;
+        Ok::<_, std::io::Error>(hasher.finalize().to_hex().to_string())
+    });
+    Ok(hashed.await.map_err(|e| Error::Line(e.to_string()))??)
+}
+
+type Listed = Vec<(PathBuf, Result<(String, std::fs::Metadata), (&'static str, String)>)>;
+
+/// What is in a local folder, in order of name, so that a tree goes the same way each time.
+fn read_folder(dir: &Path) -> std::io::Result<Listed> {
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(dir)? {
+        let entry = entry?;
+        let facts = match (entry.file_name().into_string(), entry.metadata()) {
+            (Err(_), _) => {
+                Err(("failed", "The name is not UTF-8. Rename it, then send it again.".to_string()))
+            }
+            (_, Err(e)) => Err(("failed", e.to_string())),
+            (Ok(name), Ok(facts)) if facts.is_dir() || facts.is_file() => Ok((name, facts)),
+            _ => Err(("skipped", "Neither a file nor a folder; links are not followed.".to_string())),
         };
-        self.client.put(item.parent, &item.name, item.modified.as_deref(), &When::default(), body).await
+        all.push((entry.path(), facts));
+    }
+    all.sort_by(|a, b| a.0.cmp(&b.0));
+    Ok(all)
+}
+
+/// One stream of small files, begun again with what was not answered whenever the line breaks.
+struct Stream {
+    up: Up,
+    top: i64,
+    /// What was sent and not answered yet, by its path; folders have no item.
+    unanswered: Arc<Mutex<HashMap<String, Option<Item>>>>,
+}
+
+impl Stream {
+    async fn run(self, mut found: mpsc::Receiver<Found>) -> Result<(), Error> {
+        // Nothing to send: no stream.
+        let Some(first) = found.recv().await else { return Ok(()) };
+        let found = Arc::new(tokio::sync::Mutex::new((Some(first), found)));
+        let mut broken_since = None;
+        loop {
+            let before = self.up.progress.settled();
+            let outcome = self.once(found.clone()).await;
+            let Err(error) = outcome else { return Ok(()) };
+            if self.up.progress.settled() > before {
+                broken_since = None;
+            }
+            let since = *broken_since.get_or_insert_with(Instant::now);
+            if matches!(error, Error::Refused(_) | Error::Strange(_)) || since.elapsed() > PATIENCE {
+                return Err(error);
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+    }
+
+    fn waiting(&self) -> std::sync::MutexGuard<'_, HashMap<String, Option<Item>>> {
+        self.unanswered.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// One stream until its end, or until the line breaks.
+    async fn once(
+        &self,
+        found: Arc<tokio::sync::Mutex<(Option<Found>, mpsc::Receiver<Found>)>>,
+    ) -> Result<(), Error> {
+        let again: Vec<(String, Option<Item>)> = {
+            let mut again: Vec<_> = self.waiting().drain().collect();
+            // Folders before what is in them.
+            again.sort_by_key(|(path, item)| (item.is_some(), path.matches('/').count()));
+            again
+        };
+        let (send, blocks) = mpsc::channel::<std::io::Result<Bytes>>(32);
+        let (up, unanswered) = (self.up.clone(), self.unanswered.clone());
+        let feeding = tokio::task::spawn_blocking(move || {
+            let mut found = found.blocking_lock();
+            let mut lot = Lot { send, bytes: Vec::new() };
+            let note = |path: &str, item: Option<Item>| {
+                unanswered.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_string(), item);
+            };
+            for (path, item) in again {
+                note(&path, item.clone());
+                match item {
+                    Some(item) => up.add_file(&mut lot, &item, true)?,
+                    None => lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?,
+                }
+            }
+            loop {
+                let next = match found.0.take() {
+                    Some(first) => Some(first),
+                    None => match found.1.try_recv() {
+                        Ok(next) => Some(next),
+                        Err(mpsc::error::TryRecvError::Disconnected) => None,
+                        Err(mpsc::error::TryRecvError::Empty) => {
+                            // Nothing more for now: what is ready goes.
+                            lot.flush()?;
+                            found.1.blocking_recv()
+                        }
+                    },
+                };
+                match next {
+                    Some(Found::Folder(path)) => {
+                        note(&path, None);
+                        lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?;
+                    }
+                    Some(Found::File(item)) => {
+                        note(&item.path, Some(item.clone()));
+                        up.add_file(&mut lot, &item, false)?;
+                    }
+                    None => break,
+                }
+            }
+            lot.add(&tar::END)?;
+            lot.flush()
+        });
+        let blocks = futures_util::stream::unfold(blocks, |mut blocks| async move {
+            blocks.recv().await.map(|block| (block, blocks))
+        });
+        let mut lines = std::pin::pin!(self.up.client.send_tar(self.top, Body::stream(None, blocks)).await?);
+        while let Some(line) = lines.next().await {
+            match line? {
+                api::TarLine::Entry(entry) => self.told(entry),
+                api::TarLine::End { problem: Some(problem), .. } => return Err(Error::Refused(problem)),
+                api::TarLine::End { .. } => {
+                    let _ = feeding.await;
+                    return Ok(());
+                }
+            }
+        }
+        Err(Error::Line("the service ended the answer too early".into()))
+    }
+
+    fn told(&self, entry: api::TarEntry) {
+        let path = entry.path.trim_end_matches('/');
+        let Some(item) = self.waiting().remove(path) else { return };
+        match (entry.problem, item) {
+            (None, Some(_)) => self.up.progress.done(),
+            (None, None) => {}
+            (Some(problem), item) => {
+                let shown = item.map_or_else(|| path.to_string(), |i| i.local.display().to_string());
+                self.up.progress.not(shown, "failed", format!("{} {}", problem.detail, problem.remedy));
+            }
+        }
+    }
+}
+
+/// Bytes on their way into a stream, gathered.
+struct Lot {
+    send: mpsc::Sender<std::io::Result<Bytes>>,
+    bytes: Vec<u8>,
+}
+
+impl Lot {
+    fn add(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        self.bytes.extend_from_slice(bytes);
+        if self.bytes.len() >= 256 * 1024 { self.flush() } else { Ok(()) }
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        if self.bytes.is_empty() {
+            return Ok(());
+        }
+        let bytes = Bytes::from(std::mem::take(&mut self.bytes));
+        self.send.blocking_send(Ok(bytes)).map_err(|_| std::io::Error::other("the line broke"))
+    }
+}
+
+impl Up {
+    /// Adds a file as it is when it is read: its size is then known for certain.
+    fn add_file(&self, lot: &mut Lot, item: &Item, again: bool) -> std::io::Result<()> {
+        let bytes = match std::fs::read(&item.local) {
+            Ok(bytes) => bytes,
+            Err(e) => {
+                self.progress.not(item.local.display().to_string(), "failed", e.to_string());
+                return Ok(());
+            }
+        };
+        if again {
+            self.progress.unmoved(item.size);
+        }
+        let size = bytes.len() as u64;
+        lot.add(&tar::head(&item.path, false, size, item.mtime, "long-names/file"))?;
+        lot.add(&bytes)?;
+        lot.add(&vec![0; tar::padding(size) as usize])?;
+        self.progress.moved(item.size);
+        Ok(())
     }
 }
 

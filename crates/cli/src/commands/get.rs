@@ -13,7 +13,8 @@ use yellow_attic_sync::down::Down;
 /// Fetch files and folders from a shelf.
 ///
 /// Each file appears under its name when it is whole and its hash is right. A file that is
-/// there already is replaced.
+/// there already is replaced. After a broken line it goes on by itself; what had arrived when it was
+/// given up is used by the same command given again.
 #[derive(clap::Args)]
 pub struct Get {
     /// What to fetch, as shelf:/path
@@ -25,6 +26,9 @@ pub struct Get {
     /// As it was at this moment or time.
     #[arg(long, value_name = "WHEN")]
     at: Option<String>,
+    /// Leave out files that are here already with the same bytes (compared by hash).
+    #[arg(long)]
+    skip_same: bool,
 }
 
 impl Get {
@@ -38,8 +42,13 @@ impl Get {
             return Ok(());
         }
         let progress = Arc::new(Progress::default());
-        let down =
-            Down { client: client.clone(), progress: progress.clone(), read_time: read_ms, at: at.clone() };
+        let down = Down {
+            client: client.clone(),
+            progress: progress.clone(),
+            read_time: read_ms,
+            at: at.clone(),
+            skip_same: self.skip_same,
+        };
         let shown = progress::show(output, &progress);
         for path in &self.paths {
             let facts = connection::place(&client, path, at.as_deref()).await?;
@@ -61,15 +70,19 @@ impl Get {
         drop(shown);
         let exceptions = progress.exceptions();
         let (files, bytes) =
-            (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
+            (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
+        let same = progress.files_same.load(Ordering::Relaxed);
         if output.json {
-            output.object(&serde_json::json!({ "files": files, "bytes": bytes, "not": exceptions }))?;
+            output.object(
+                &serde_json::json!({ "files": files, "same": same, "bytes": bytes, "not": exceptions }),
+            )?;
         } else {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
             let word = if files == 1 { "file" } else { "files" };
-            output.say(format!("{files} {word} fetched, {}.", size(bytes as i64)));
+            let left = if same > 0 { format!(" {same} were here already.") } else { String::new() };
+            output.say(format!("{files} {word} fetched, {}.{left}", size(bytes as i64)));
         }
         if !exceptions.is_empty() {
             return Err(Failure::partly(format!("{} were not fetched", exceptions.len())));

@@ -13,8 +13,9 @@ use yellow_attic_sync::up::Up;
 /// Send files and folders to a shelf.
 ///
 /// A file that is there already gets a new state; the old one stays in its history. Folders
-/// are sent with all in them, several files at a time. The answer comes when everything is
-/// safe on the service's disk.
+/// are sent with all in them: small files together in one stream, large ones in parts. After a
+/// broken line it goes on by itself, and so does the same command given again. The answer comes
+/// when everything is safe on the service's disk.
 #[derive(clap::Args)]
 pub struct Put {
     /// What to send; - is standard input.
@@ -22,13 +23,21 @@ pub struct Put {
     local: Vec<PathBuf>,
     /// Where to, as shelf:/path: a folder, or (for a single file) its new name.
     to: String,
+    /// Leave out files that are there already with the same bytes (compared by hash).
+    #[arg(long)]
+    skip_same: bool,
 }
 
 impl Put {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         let progress = Arc::new(Progress::default());
-        let up = Up { client: client.clone(), progress: progress.clone(), show_time: show_ms };
+        let up = Up {
+            client: client.clone(),
+            progress: progress.clone(),
+            show_time: show_ms,
+            skip_same: self.skip_same,
+        };
         let mut made = Vec::new();
         let shown = progress::show(output, &progress);
         for local in &self.local {
@@ -71,17 +80,19 @@ impl Put {
         drop(shown);
         let exceptions = progress.exceptions();
         let (files, bytes) =
-            (progress.files_done.load(Ordering::Relaxed), progress.bytes_done.load(Ordering::Relaxed));
+            (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
+        let same = progress.files_same.load(Ordering::Relaxed);
         if output.json {
             output.object(
-                &serde_json::json!({ "made": made, "files": files, "bytes": bytes, "not": exceptions }),
+                &serde_json::json!({ "made": made, "files": files, "same": same, "bytes": bytes, "not": exceptions }),
             )?;
         } else {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
             let word = if files == 1 { "file" } else { "files" };
-            output.say(format!("{files} {word} sent, {}.", size(bytes as i64)));
+            let left = if same > 0 { format!(" {same} were there already.") } else { String::new() };
+            output.say(format!("{files} {word} sent, {}.{left}", size(bytes as i64)));
         }
         let failed = exceptions.iter().filter(|f| f.fate == "failed").count();
         if failed > 0 {

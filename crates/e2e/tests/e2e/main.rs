@@ -8,4 +8,7 @@ mod commands;
 mod console;
 mod disks;
 mod durability;
+mod events;
+mod line;
 mod support;
+mod transfers;

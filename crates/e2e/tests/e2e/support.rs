@@ -68,6 +68,15 @@ impl Service {
         service
     }
 
+    /// SIGKILL, and a new process on the same data.
+    pub fn killed_and_started_again(mut self) -> Service {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        let mut service = Service::start_in(&self.data);
+        service._dir = self._dir.take();
+        service
+    }
+
     /// Makes Ines the administrator.
     pub async fn set_up(&mut self) {
         let code = self.set_up_code.take().unwrap();
@@ -195,10 +204,14 @@ impl Yattic {
     }
 
     pub fn connect(&self, service: &Service) {
+        self.connect_to(&service.address);
+    }
+
+    pub fn connect_to(&self, address: &str) {
         let done = self.fed(
             &[
                 "connect",
-                &service.address,
+                address,
                 "--sign-in",
                 "ines",
                 "--password-stdin",

@@ -1,6 +1,6 @@
 //! The parts of an archive in either format: what comes before and after each file, and at the end.
 
-use yellow_attic_core::zip;
+use yellow_attic_core::{tar, zip};
 use yellow_attic_store::tree::TreeItem;
 
 /// Which kind of archive.
@@ -97,7 +97,7 @@ impl Layout {
     pub fn tail_len(&self, item: &TreeItem) -> u64 {
         match self.format {
             Format::Zip => zip::tail_len(&entry(item)),
-            Format::Tar => item.size.next_multiple_of(512) - item.size,
+            Format::Tar => tar::padding(item.size),
         }
     }
 
@@ -118,7 +118,7 @@ impl Layout {
     pub fn end(&self, entries: u64, at: u64, length: u64) -> Vec<u8> {
         match self.format {
             Format::Zip => zip::end(entries, at, length),
-            Format::Tar => vec![0; 1024],
+            Format::Tar => tar::END.to_vec(),
         }
     }
 
@@ -130,38 +130,8 @@ impl Layout {
     }
 }
 
-/// The header of a file or folder. What the old fields cannot hold comes in a pax header before.
 fn tar_head(item: &TreeItem) -> Vec<u8> {
-    let path = if item.folder { format!("{}/", item.path) } else { item.path.to_string() };
-    let mut header = tar::Header::new_ustar();
-    let mut pax: Vec<(&str, String)> = Vec::new();
-    if !path.is_ascii() || path.len() > 100 || header.set_path(&path).is_err() {
-        pax.push(("path", path));
-        // For readers that know no pax header: a name that cannot collide.
-        let _ = header.set_path(format!("long-names/{}", item.node));
-    }
-    if item.mtime % 1000 != 0 || item.mtime < 0 {
-        let sign = if item.mtime < 0 { "-" } else { "" };
-        let ms = item.mtime.unsigned_abs();
-        pax.push(("mtime", format!("{sign}{}.{:03}", ms / 1000, ms % 1000)));
-    }
-    if item.size >= 1 << 33 {
-        pax.push(("size", item.size.to_string()));
-    }
-    header.set_size(if item.size < 1 << 33 { item.size } else { 0 });
-    header.set_mtime(u64::try_from(item.mtime / 1000).unwrap_or(0).min((1 << 33) - 1));
-    header.set_mode(if item.folder { 0o755 } else { 0o644 });
-    header.set_entry_type(if item.folder { tar::EntryType::Directory } else { tar::EntryType::Regular });
-    header.set_cksum();
-    let mut out = Vec::with_capacity(512);
-    if !pax.is_empty() {
-        let mut builder = tar::Builder::new(Vec::new());
-        let _ = builder.append_pax_extensions(pax.iter().map(|(k, v)| (*k, v.as_bytes())));
-        // Only what was written so far: the end of the archive comes later.
-        out.append(builder.get_mut());
-    }
-    out.extend_from_slice(header.as_bytes());
-    out
+    tar::head(&item.path, item.folder, item.size, item.mtime, &format!("long-names/{}", item.node))
 }
 
 #[cfg(test)]
@@ -202,7 +172,7 @@ mod tests {
             assert_eq!(bytes.len() as u64, layout.length(), "{format:?}");
             if format == Format::Tar {
                 let mut found = Vec::new();
-                for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
+                for entry in ::tar::Archive::new(&bytes[..]).entries().unwrap() {
                     let mut entry = entry.unwrap();
                     let mut data = Vec::new();
                     entry.read_to_end(&mut data).unwrap();

@@ -1,0 +1,203 @@
+//! Events: a listener under random changes ends with exactly the true listing, whatever breaks.
+
+use crate::line::{Line, numbers};
+use crate::support::{PASSWORD, Service};
+use futures_util::StreamExt;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use yellow_attic_client::{Client, api};
+
+/// Follows events and keeps what is in every folder, as a page would.
+struct Listener {
+    nodes: Arc<Mutex<HashMap<i64, (i64, String, i64)>>>,
+    upto: Arc<Mutex<String>>,
+    following: tokio::task::JoinHandle<()>,
+}
+
+impl Drop for Listener {
+    fn drop(&mut self) {
+        self.following.abort();
+    }
+}
+
+async fn expand(client: &Client, folder: i64, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>) {
+    let mut waiting = vec![folder];
+    while let Some(folder) = waiting.pop() {
+        for node in client.all_entries(folder, &Default::default()).await.unwrap_or_default() {
+            if node.kind == api::Kind::Folder {
+                waiting.push(node.id);
+            }
+            enter(&node, nodes);
+        }
+    }
+}
+
+fn enter(node: &api::Node, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>) {
+    let size = if node.kind == api::Kind::Folder { 0 } else { node.size };
+    nodes.lock().unwrap().insert(node.id, (node.parent.unwrap_or(0), node.name.clone(), size));
+}
+
+impl Listener {
+    fn start(client: Client, address: &str, token: &str) -> Listener {
+        let (nodes, upto) = (Arc::new(Mutex::new(HashMap::new())), Arc::new(Mutex::new(String::new())));
+        let (address, token) = (format!("{address}/api/v1/events"), token.to_string());
+        let (its_nodes, its_upto) = (nodes.clone(), upto.clone());
+        let following = tokio::spawn(async move {
+            loop {
+                let last = its_upto.lock().unwrap().clone();
+                let mut call = reqwest::Client::new().get(&address).bearer_auth(&token);
+                if !last.is_empty() {
+                    call = call.header("last-event-id", last);
+                }
+                if let Ok(answer) = call.send().await {
+                    let mut pieces = answer.bytes_stream();
+                    let mut text = String::new();
+                    while let Some(Ok(piece)) = pieces.next().await {
+                        text.push_str(&String::from_utf8_lossy(&piece));
+                        while let Some((event, rest)) = text.split_once("\n\n").map(|(a, b)| (a.to_string(), b.to_string())) {
+                            text = rest;
+                            take(&client, &event, &its_nodes, &its_upto).await;
+                        }
+                    }
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        });
+        Listener { nodes, upto, following }
+    }
+}
+
+async fn take(client: &Client, event: &str, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>, upto: &Mutex<String>) {
+    let field = |name: &str| event.lines().find_map(|l| l.strip_prefix(name)).map(str::to_string);
+    if field("event: ").as_deref() == Some("change") {
+        let data: serde_json::Value = serde_json::from_str(&field("data: ").unwrap()).unwrap();
+        let change: api::Change = serde_json::from_value(data["change"].clone()).unwrap();
+        match change.what.as_str() {
+            "removed" | "left" => {
+                nodes.lock().unwrap().remove(&change.node.id);
+            }
+            what => {
+                enter(&change.node, nodes);
+                if what == "arrived" {
+                    expand(client, change.node.id, nodes).await;
+                }
+            }
+        }
+    }
+    if let Some(id) = field("id: ") {
+        *upto.lock().unwrap() = id;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_listing() {
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let token = client.connect(&asked).await.unwrap().token;
+    let line = Line::to(&service.address, || None);
+    let listener = Listener::start(client.clone(), &line.address, &token);
+    while listener.upto.lock().unwrap().is_empty() {
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    let mut next = numbers(41);
+    let mut folders = vec![home];
+    let mut all: Vec<i64> = Vec::new();
+    for step in 0..400 {
+        let parent = folders[next(folders.len() as u64) as usize];
+        let name = format!("n{}", next(40));
+        match next(8) {
+            0 | 1 => {
+                if let Ok(made) = client.make_folder(parent, &name).await {
+                    folders.push(made.id);
+                    all.push(made.id);
+                }
+            }
+            2..=4 => {
+                let body = vec![b'x'; next(100) as usize];
+                if let Ok(made) = client.put(parent, &name, None, &Default::default(), body.into()).await {
+                    all.push(made.id);
+                }
+            }
+            5 if !all.is_empty() => {
+                let node = all[next(all.len() as u64) as usize];
+                let target = api::Target { parent: Some(parent), name: Some(name), ..Default::default() };
+                let _ = client.change(node, &target).await;
+            }
+            6 if !all.is_empty() => {
+                let _ = client.remove(all[next(all.len() as u64) as usize]).await;
+            }
+            7 if !all.is_empty() => {
+                let _ = client.restore(all[next(all.len() as u64) as usize], &Default::default()).await;
+            }
+            _ => {}
+        }
+        if step % 60 == 59 {
+            line.cut_all();
+        }
+    }
+    let truth = Mutex::new(HashMap::new());
+    expand(&client, home, &truth).await;
+    let truth = truth.into_inner().unwrap();
+    assert!(truth.len() > 10, "{}", truth.len());
+    // What is beneath something removed is gone with it, though only that was told.
+    let seen = || {
+        let nodes = listener.nodes.lock().unwrap();
+        let alive = |id: i64| {
+            let mut at = id;
+            for _ in 0..300 {
+                if at == home {
+                    return true;
+                }
+                match nodes.get(&at) {
+                    Some((parent, _, _)) => at = *parent,
+                    None => return false,
+                }
+            }
+            false
+        };
+        nodes.iter().filter(|(id, _)| alive(**id)).map(|(id, n)| (*id, n.clone())).collect::<HashMap<_, _>>()
+    };
+    let begun = Instant::now();
+    while seen() != truth && begun.elapsed() < Duration::from_secs(10) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(seen(), truth);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
+    let (service, client) = Service::ready().await;
+    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let other = Client::new(&service.address, Some(&client.connect(&asked).await.unwrap().token)).unwrap();
+    let token = client.connect(&asked).await.unwrap().token;
+    let call = |last: Option<&str>| {
+        let call = reqwest::Client::new().get(format!("{}/api/v1/events", service.address)).bearer_auth(&token);
+        match last {
+            Some(id) => call.header("last-event-id", id),
+            None => call,
+        }
+    };
+    let refused = call(Some("yesterday")).send().await.unwrap();
+    assert_eq!(refused.status(), 400);
+    let mut events = call(None).send().await.unwrap().bytes_stream();
+    let first = events.next().await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&first).contains("event: ready"));
+    let home = other.place("home:/", None).await.unwrap().node.id;
+    let begun = Instant::now();
+    other.make_folder(home, "Seen at once").await.unwrap();
+    let change = events.next().await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&change).contains("Seen at once"));
+    assert!(begun.elapsed() < Duration::from_secs(3));
+    // The listener's own computer is disconnected: the stream ends at once.
+    Client::new(&service.address, Some(&token)).unwrap().disconnect().await.unwrap();
+    let rest = tokio::time::timeout(Duration::from_secs(5), async {
+        let mut rest = Vec::new();
+        while let Some(Ok(piece)) = events.next().await {
+            rest.extend_from_slice(&piece);
+        }
+        rest
+    });
+    assert!(String::from_utf8_lossy(&rest.await.unwrap()).contains("event: end"));
+}

@@ -1,0 +1,387 @@
+//! Many files at once, files in parts, archives: against other people's programs, over lines
+//! that break, and through kills of the service.
+
+use crate::line::{Line, numbers};
+use crate::support::{Service, Yattic, wait_for};
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use std::sync::atomic::Ordering;
+use yellow_attic_client::{Client, api};
+
+async fn home(client: &Client) -> i64 {
+    client.place("home:/", None).await.unwrap().node.id
+}
+
+fn succeeded(done: &Output) -> String {
+    let said = String::from_utf8_lossy(&done.stdout).into_owned();
+    assert!(done.status.success(), "{said}{}", String::from_utf8_lossy(&done.stderr));
+    said
+}
+
+fn run(dir: &Path, program: &str, arguments: &[&str]) -> String {
+    succeeded(&Command::new(program).args(arguments).current_dir(dir).output().unwrap())
+}
+
+/// Odd but legal names, empty files, deep paths.
+fn odd_tree(root: &Path) {
+    let names = ["...", ".hidden", " ", "-rf", "CON", "café", "名前 のファイル", "😀", "a\\b", "x".repeat(250).leak()];
+    for (i, name) in names.iter().enumerate() {
+        fs::create_dir_all(root.join("tree").join(name)).unwrap();
+        fs::write(root.join("tree").join(name).join(name), vec![i as u8; i * 7000]).unwrap();
+    }
+    let deep = (0..40).fold(root.join("tree/deep"), |at, i| at.join(format!("level {i}")));
+    fs::create_dir_all(&deep).unwrap();
+    fs::write(deep.join("bottom"), b"").unwrap();
+    fs::create_dir(root.join("tree/empty folder")).unwrap();
+}
+
+/// curl as somebody else's client.
+struct Curl {
+    address: String,
+    token: String,
+}
+
+impl Curl {
+    async fn of(service: &Service) -> Curl {
+        let asked = api::NewDevice { sign_in: "ines".into(), password: crate::support::PASSWORD.into(), device: "curl".into() };
+        let token = Client::new(&service.address, None).unwrap().connect(&asked).await.unwrap().token;
+        Curl { address: service.address.clone(), token }
+    }
+
+    fn ask(&self, dir: &Path, path: &str, arguments: &[&str]) -> String {
+        let done = Command::new("curl")
+            .args(["-sS", "-H", &format!("Authorization: Bearer {}", self.token)])
+            .args(arguments)
+            .arg(format!("{}/api/v1{path}", self.address))
+            .current_dir(dir)
+            .output()
+            .unwrap();
+        succeeded(&done)
+    }
+
+    /// Sends a tar file; the answer's lines.
+    fn send_tar(&self, dir: &Path, node: i64, file: &str) -> Vec<serde_json::Value> {
+        let said = self.ask(dir, &format!("/nodes/{node}/tar"), &["-X", "POST", "--data-binary", &format!("@{file}")]);
+        said.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_tree_goes_in_by_debians_tar_and_comes_back_the_same_by_tar_and_by_unzip() {
+    let (service, client) = Service::ready().await;
+    let (home, curl) = (home(&client).await, Curl::of(&service).await);
+    let dir = tempfile::tempdir().unwrap();
+    odd_tree(dir.path());
+    run(dir.path(), "touch", &["-d", "2026-03-04T05:06:07.89Z", "tree/café/café"]);
+    for format in ["pax", "gnu"] {
+        run(dir.path(), "tar", &["--format", format, "-cf", "in.tar", "tree"]);
+        let lines = curl.send_tar(dir.path(), home, "in.tar");
+        let sums = &lines.last().unwrap()["end"]["sums"];
+        assert_eq!((&sums["whole"], &sums["refused"]), (&true.into(), &0.into()), "{sums}");
+        // Each entry has its line, beside the sums.
+        assert_eq!(lines.len() - 1, 64);
+    }
+    let tree = client.place("home:/tree", None).await.unwrap().node;
+    let timed = client.place("home:/tree/café/café", None).await.unwrap().node;
+    assert!(timed.modified.starts_with("2026-03-04T05:06:07"), "{}", timed.modified);
+    for (format, unpack) in [("tar", vec!["tar", "-xf", "../out.tar"]), ("zip", vec!["unzip", "-q", "../out.zip"])] {
+        let file = format!("out.{format}");
+        curl.ask(dir.path(), &format!("/nodes/{}/archive?format={format}", tree.id), &["-o", &file]);
+        let back = dir.path().join(format!("back-{format}"));
+        fs::create_dir(&back).unwrap();
+        let done = Command::new(unpack[0]).args(&unpack[1..]).current_dir(&back).env("LC_ALL", "C.UTF-8").output().unwrap();
+        succeeded(&done);
+        run(dir.path(), "diff", &["-r", "tree", &format!("back-{format}/tree")]);
+        let time = |path: PathBuf| fs::metadata(path.join("tree/café/café")).unwrap().modified().unwrap();
+        let differs = time(back).duration_since(time(dir.path().to_path_buf()).checked_sub(std::time::Duration::from_secs(1)).unwrap());
+        assert!(differs.unwrap().as_secs() < 2);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_archive_that_is_gone_on_with_is_the_same_even_if_its_folder_changed() {
+    let (service, client) = Service::ready().await;
+    let (home, curl) = (home(&client).await, Curl::of(&service).await);
+    let dir = tempfile::tempdir().unwrap();
+    odd_tree(dir.path());
+    run(dir.path(), "tar", &["-cf", "in.tar", "tree"]);
+    curl.send_tar(dir.path(), home, "in.tar");
+    let tree = client.place("home:/tree", None).await.unwrap().node;
+    let loose = client.put(home, "tree", None, &Default::default(), b"x".to_vec().into()).await;
+    assert_eq!(loose.unwrap_err().code(), Some("folder_in_the_way"));
+    let selection = api::NewArchive { nodes: vec![tree.id, tree.id], format: "zip".into(), at: None };
+    let gathered = client.gather(&selection).await.unwrap();
+    assert_eq!(gathered.files, 22);
+    for (path, format) in [
+        (format!("/nodes/{}/archive?format=zip", tree.id), "zip"),
+        (format!("/nodes/{}/archive?format=tar", tree.id), "tar"),
+        (gathered.address.trim_start_matches("/api/v1").to_string(), "gathered"),
+    ] {
+        let whole = format!("whole.{format}");
+        curl.ask(dir.path(), &path, &["-o", &whole, "-D", "headers"]);
+        let headers = fs::read_to_string(dir.path().join("headers")).unwrap();
+        let tag = headers.lines().find_map(|l| l.strip_prefix("etag: ")).unwrap().to_string();
+        let length = fs::metadata(dir.path().join(&whole)).unwrap().len();
+        // Files are replaced, renamed and removed behind its back.
+        for name in ["café", "CON", "-rf"] {
+            let folder = client.place(&format!("home:/tree/{name}"), None).await.unwrap().node;
+            let there = client.all_entries(folder.id, &Default::default()).await.unwrap();
+            if let Some(file) = there.first() {
+                client.put(folder.id, &file.name, None, &Default::default(), b"new".to_vec().into()).await.unwrap();
+                client.remove(file.id).await.unwrap();
+            }
+        }
+        let mut numbers = numbers(7);
+        let mut from = 0;
+        let mut parts = Vec::new();
+        while from < length {
+            let to = from + 1 + numbers(length / 9);
+            let range = format!("{from}-{}", to - 1);
+            curl.ask(dir.path(), &path, &["-r", &range, "-H", &format!("If-Range: {tag}"), "-o", "part"]);
+            parts.extend(fs::read(dir.path().join("part")).unwrap());
+            from = to;
+        }
+        assert!(parts == fs::read(dir.path().join(&whole)).unwrap(), "{format}");
+    }
+    run(dir.path(), "unzip", &["-tq", "whole.gathered"]);
+}
+
+/// A tar entry as bytes, with whatever is wrong about it.
+fn entry(path: &str, kind: tar::EntryType, bytes: &[u8]) -> Vec<u8> {
+    let mut header = tar::Header::new_gnu();
+    header.as_gnu_mut().unwrap().name[..path.len()].copy_from_slice(path.as_bytes());
+    header.set_size(bytes.len() as u64);
+    header.set_entry_type(kind);
+    header.set_mode(0o644);
+    header.set_cksum();
+    let mut all = header.as_bytes().to_vec();
+    all.extend(bytes);
+    all.resize(all.len().next_multiple_of(512), 0);
+    all
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_entries_of_a_tar_are_named_and_the_rest_is_kept() {
+    use tar::EntryType::{Block, Fifo, Link, Regular, Symlink};
+    let (service, client) = Service::ready().await;
+    let (home, curl) = (home(&client).await, Curl::of(&service).await);
+    let dir = tempfile::tempdir().unwrap();
+    let send = |bytes: &[u8]| {
+        fs::write(dir.path().join("bad.tar"), bytes).unwrap();
+        curl.send_tar(dir.path(), home, "bad.tar")
+    };
+    let good = |name: &str| entry(name, Regular, b"good");
+    let mut all = good("first");
+    for (path, kind) in [("/etc/passwd", Regular), ("a/../../b", Regular), ("link", Symlink), ("hard", Link), ("dev", Block), ("pipe", Fifo), ("bell\u{7}", Regular)] {
+        all.extend(entry(path, kind, if kind == Regular { b"bad" } else { b"" }));
+    }
+    // One name twice: the second is a new state of the first.
+    all.extend([good("twice"), entry("twice", Regular, b"again"), good("last"), vec![0; 1024]].concat());
+    let lines = send(&all);
+    let codes: Vec<_> = lines.iter().filter_map(|l| l["entry"]["problem"]["code"].as_str()).collect();
+    assert_eq!(
+        codes,
+        ["bad_input", "name_dots", "tar_not_a_file", "tar_not_a_file", "tar_not_a_file", "tar_not_a_file", "name_control_character"]
+    );
+    let sums = &lines.last().unwrap()["end"]["sums"];
+    assert_eq!((&sums["made"], &sums["replaced"], &sums["refused"]), (&3.into(), &1.into(), &7.into()), "{sums}");
+    let twice = client.place("home:/twice", None).await.unwrap().node;
+    assert_eq!((twice.size, client.history(twice.id).await.unwrap().states.len()), (5, 2));
+
+    // A wrong checksum: what came before is kept, and the end says why.
+    let mut wrong = good("next");
+    wrong[0] = b'X';
+    let lines = send(&[good("before"), wrong, good("after")].concat());
+    let end = &lines.last().unwrap()["end"];
+    assert_eq!((&end["sums"]["whole"], &end["problem"]["code"]), (&false.into(), &"tar_damaged".into()), "{end}");
+    assert!(client.place("home:/before", None).await.is_ok());
+    assert!(client.place("home:/after", None).await.is_err());
+
+    // A cut in the middle of an entry: that one is named.
+    let large = entry("large", Regular, &vec![1; 300_000]);
+    let lines = send(&[&good("whole")[..], &large[..200_000]].concat());
+    let refused = lines.iter().find(|l| l["entry"]["fate"] == "refused").unwrap();
+    assert_eq!((&refused["entry"]["path"], &refused["entry"]["problem"]["code"]), (&"large".into(), &"tar_cut_short".into()));
+    assert!(client.place("home:/whole", None).await.is_ok());
+    assert!(client.place("home:/large", None).await.is_err());
+
+    // A file where a folder is needed: everything beneath is refused with that reason.
+    let lines = send(&[good("whole/in it"), vec![0; 1024]].concat());
+    assert_eq!(lines[0]["entry"]["problem"]["code"], "not_a_folder", "{lines:?}");
+    // No tar at all.
+    let lines = send(&vec![b'x'; 4096]);
+    assert_eq!(lines.last().unwrap()["end"]["problem"]["code"], "tar_damaged");
+    assert!(service.staging_is_clean());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn put_and_get_go_on_by_themselves_over_a_line_that_breaks() {
+    let (service, _) = Service::ready().await;
+    let mut next = numbers(11);
+    // The connect call and a few more go through; then cuts, fewer and fewer.
+    let mut given = 0;
+    let line = Line::to(&service.address, move || {
+        given += 1;
+        (3..25).contains(&given).then(|| 2_000 + next(6_000_000))
+    });
+    let yattic = Yattic::new();
+    yattic.connect_to(&line.address);
+    let dir = tempfile::tempdir().unwrap();
+    odd_tree(dir.path());
+    let tree = dir.path().join("tree");
+    for i in 0..300 {
+        fs::write(tree.join(format!("small {i}")), vec![i as u8; 9000]).unwrap();
+    }
+    let mut numbers = numbers(5);
+    for i in 0..3 {
+        let bytes: Vec<u8> = (0..20_000_000).map(|_| numbers(256) as u8).collect();
+        fs::write(tree.join(format!("large {i}")), bytes).unwrap();
+    }
+    symlink("large 0", dir.path().join("link")).unwrap();
+    yattic.ok(&["put", tree.to_str().unwrap(), "home:/"]);
+    assert!(line.cuts.load(Ordering::SeqCst) > 3, "{}", line.cuts.load(Ordering::SeqCst));
+    let back = dir.path().join("back");
+    yattic.ok(&["get", "home:/tree", "--to", back.to_str().unwrap()]);
+    run(dir.path(), "diff", &["-r", "tree", "back"]);
+    // Again: nothing is sent or fetched.
+    let again = yattic.ok(&["--json", "put", "--skip-same", tree.to_str().unwrap(), "home:/"]);
+    let again: serde_json::Value = serde_json::from_str(&again).unwrap();
+    assert_eq!((&again["files"], &again["same"], &again["bytes"]), (&0.into(), &314.into(), &0.into()), "{again}");
+    let into = dir.path().join("into");
+    fs::create_dir(&into).unwrap();
+    fs::rename(&back, into.join("tree")).unwrap();
+    fs::write(into.join("tree/small 7"), b"changed here").unwrap();
+    let again = yattic.ok(&["--json", "get", "--skip-same", "home:/tree", "--to", into.to_str().unwrap()]);
+    let again: serde_json::Value = serde_json::from_str(&again).unwrap();
+    assert_eq!((&again["files"], &again["same"]), (&1.into(), &313.into()), "{again}");
+    let leftovers = run(dir.path(), "find", &["into", "-name", "*.part"]);
+    assert_eq!(leftovers, "");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_file_is_gone_on_with_after_both_sides_were_killed() {
+    let (service, _) = Service::ready().await;
+    let data = service.data.clone();
+    let line = Line::to(&service.address, || None);
+    let yattic = Yattic::new();
+    yattic.connect_to(&line.address);
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("film.raw");
+    let mut numbers = numbers(3);
+    fs::write(&file, (0..60_000_000).map(|_| numbers(256) as u8).collect::<Vec<u8>>()).unwrap();
+    let mut sending = yattic.command(&["put", file.to_str().unwrap(), "home:/"]).spawn().unwrap();
+    let staging = data.join("staging");
+    let there = || fs::read_dir(&staging).unwrap().flatten().map(|e| e.metadata().map_or(0, |m| m.len())).sum::<u64>();
+    assert!(wait_for(|| there() > 4_000_000));
+    sending.kill().unwrap();
+    sending.wait().unwrap();
+    let service = service.killed_and_started_again();
+    line.lead_to(&service.address);
+    let before = there();
+    assert!(before > 4_000_000, "what arrived is spared");
+    let said = yattic.ok(&["put", file.to_str().unwrap(), "home:/"]);
+    assert!(said.contains("1 file sent"), "{said}");
+    let back = dir.path().join("back");
+    yattic.ok(&["get", "home:/film.raw", "--to", back.to_str().unwrap()]);
+    assert!(fs::read(&file).unwrap() == fs::read(&back).unwrap());
+    assert!(service.staging_is_clean());
+}
+
+/// Somebody else's clients of the protocol, through breaks and kills.
+async fn by_a_foreign_client(command: impl Fn(&str, &str, &str, &Path) -> Command + Send + 'static) {
+    let (service, client) = Service::ready().await;
+    let home = home(&client).await.to_string();
+    let curl = Curl::of(&service).await;
+    let mut next = numbers(23);
+    let mut given = 0;
+    let line = Line::to(&service.address, move || {
+        given += 1;
+        (given < 12).then(|| 500_000 + next(5_000_000))
+    });
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("scan.tif");
+    let mut numbers = numbers(9);
+    let bytes: Vec<u8> = (0..30_000_000).map(|_| numbers(256) as u8).collect();
+    fs::write(&file, &bytes).unwrap();
+    let address = format!("{}/api/v1/uploads", line.address);
+    let mut sending = command(&address, &curl.token, &home, &file);
+    let sending = std::thread::spawn(move || sending.output().unwrap());
+    let cuts = line.cuts.clone();
+    assert!(wait_for(|| cuts.load(Ordering::SeqCst) >= 2));
+    let service = service.killed_and_started_again();
+    line.lead_to(&service.address);
+    succeeded(&sending.join().unwrap());
+    let client = service.client().await;
+    let node = client.place("home:/scan.tif", None).await.unwrap().node;
+    assert_eq!(node.blake3.unwrap(), blake3::hash(&bytes).to_hex().to_string());
+    assert!(client.uploads().await.unwrap().uploads.is_empty());
+    assert!(service.staging_is_clean());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tuspy_sends_a_file_over_a_line_that_breaks_and_through_a_kill() {
+    by_a_foreign_client(|address, token, home, file| {
+        let mut python = Command::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/python/bin/python3"));
+        python.args([concat!(env!("CARGO_MANIFEST_DIR"), "/clients/tus.py"), address, token, home]).arg(file);
+        python
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tus_js_client_sends_a_file_over_a_line_that_breaks_and_through_a_kill() {
+    by_a_foreign_client(|address, token, home, file| {
+        let mut node = Command::new("node");
+        node.args([concat!(env!("CARGO_MANIFEST_DIR"), "/clients/tus.mjs"), address, token, home]).arg(file);
+        node
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
+    let (service, client) = Service::ready().await;
+    let home = home(&client).await;
+    let folder = client.make_folder(home, "Scans").await.unwrap();
+    let new = |parent: i64, name: &str| yellow_attic_client::NewUpload { parent, name: name.into(), size: 10, modified: None };
+    let part = |text: &str| text.as_bytes().to_vec().into();
+
+    // Lying about the offset, and more than was announced.
+    let id = client.begin_upload(&new(folder.id, "a.txt")).await.unwrap();
+    assert_eq!(client.append(&id, 3, part("abc")).await.unwrap_err().code(), Some("wrong_offset"));
+    assert_eq!(client.append(&id, 0, part("0123456789ab")).await.unwrap_err().code(), Some("body_cut_short"));
+    assert_eq!(client.upload_offset(&id).await.unwrap(), 0);
+    assert_eq!(client.append(&id, 0, part("01234")).await.unwrap(), 5);
+    // Its folder is moved and renamed meanwhile: the upload is bound to the folder, not to the name.
+    client.change(folder.id, &api::Target { name: Some("Old scans".into()), ..Default::default() }).await.unwrap();
+    assert_eq!(client.append(&id, 5, part("56789")).await.unwrap(), 10);
+    assert_eq!(client.place("home:/Old scans/a.txt", None).await.unwrap().node.size, 10);
+    // Asked again after the end, it is whole; somebody else's is not found.
+    assert_eq!(client.upload_offset(&id).await.unwrap(), 10);
+    assert_eq!(client.upload_offset("0123").await.unwrap_err().code(), Some("not_found"));
+
+    // The folder is removed meanwhile.
+    let id = client.begin_upload(&new(folder.id, "b.txt")).await.unwrap();
+    client.append(&id, 0, part("01234")).await.unwrap();
+    client.remove(folder.id).await.unwrap();
+    assert_eq!(client.append(&id, 5, part("56789")).await.unwrap_err().code(), Some("not_found"));
+    client.restore(folder.id, &Default::default()).await.unwrap();
+    // All bytes there, and the name is taken by a folder by then: kept for another place.
+    let taken = client.make_folder(folder.id, "b.txt").await.unwrap();
+    assert_eq!(client.append(&id, 5, part("56789")).await.unwrap_err().code(), Some("folder_in_the_way"));
+    let listed = client.uploads().await.unwrap().uploads;
+    assert_eq!((listed.len(), listed[0].received), (1, 10));
+    assert_eq!(client.upload_offset(&id).await.unwrap_err().code(), Some("wrong_offset"));
+    let placed = client.place_upload(&id, &api::UploadPlace { parent: taken.id, name: "inside.txt".into(), replace: false }).await;
+    assert_eq!(placed.unwrap().size, 10);
+    assert!(client.uploads().await.unwrap().uploads.is_empty());
+
+    // Ended: nothing stays.
+    let id = client.begin_upload(&new(home, "c.txt")).await.unwrap();
+    client.append(&id, 0, part("01234")).await.unwrap();
+    client.end_upload(&id).await.unwrap();
+    assert_eq!(client.upload_offset(&id).await.unwrap_err().code(), Some("not_found"));
+    assert!(service.staging_is_clean());
+}
