@@ -1,12 +1,20 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback } from "react";
+import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { Redirect, Route, Switch } from "wouter";
 import { api } from "./lib/api";
+import { useLive } from "./lib/live";
+import { onPalette } from "./lib/palette";
+import { uploads } from "./lib/uploads";
+import { ComputersPage } from "./pages/computers";
 import { FolderPage } from "./pages/folder";
+import { RecentPage } from "./pages/recent";
 import { SetUpPage } from "./pages/setup";
 import { ShelvesPage } from "./pages/shelves";
 import { SignInPage } from "./pages/signin";
+import { UploadTray } from "./pages/tray";
 import { Empty, Frame, Loading, Notice } from "./ui";
+
+const Palette = lazy(() => import("./pages/palette"));
 
 /** Which page: by who is signed in, then by the address. */
 export function App() {
@@ -19,6 +27,14 @@ export function App() {
     queries.removeQueries({ predicate: (q) => q.queryKey[0] !== "welcome" });
   }, [queries]);
 
+  const signedIn = welcome.data?.me?.sign_in;
+  useLive(queries, signedIn !== undefined);
+  useEffect(() => {
+    if (signedIn) void uploads.recall();
+  }, [signedIn]);
+  const [palette, setPalette] = useState(false);
+  useEffect(() => onPalette(() => setPalette(true)), []);
+
   if (welcome.isPending) return <Loading />;
   if (welcome.isError) return <Notice error={welcome.error} retry={() => void welcome.refetch()} />;
   const { me, needs_set_up: needsSetUp } = welcome.data;
@@ -26,24 +42,38 @@ export function App() {
   if (!me) return <SignInPage />;
   const frame = { me, onSignOut: () => void signOut() };
   return (
-    <Switch>
-      <Route path="/">
-        <ShelvesPage frame={frame} />
-      </Route>
-      <Route path="/shelf/*?">
-        <FolderPage frame={frame} />
-      </Route>
-      <Route path="/set-up">
-        <Redirect to="/" />
-      </Route>
-      <Route path="/sign-in">
-        <Redirect to="/" />
-      </Route>
-      <Route>
-        <Frame {...frame} heading={<h1 className="font-bold">Not found</h1>}>
-          <Empty title="There is no such page">The shelves are where everything begins.</Empty>
-        </Frame>
-      </Route>
-    </Switch>
+    <>
+      <Switch>
+        <Route path="/">
+          <ShelvesPage frame={frame} />
+        </Route>
+        <Route path="/shelf/*?">
+          <FolderPage frame={frame} />
+        </Route>
+        <Route path="/computers">
+          <ComputersPage frame={frame} />
+        </Route>
+        <Route path="/recent">
+          <RecentPage frame={frame} />
+        </Route>
+        <Route path="/set-up">
+          <Redirect to="/" />
+        </Route>
+        <Route path="/sign-in">
+          <Redirect to="/" />
+        </Route>
+        <Route>
+          <Frame {...frame} heading={<h1 className="font-bold">Not found</h1>}>
+            <Empty title="There is no such page">The shelves are where everything begins.</Empty>
+          </Frame>
+        </Route>
+      </Switch>
+      <UploadTray />
+      {palette && (
+        <Suspense>
+          <Palette onClose={() => setPalette(false)} onSignOut={frame.onSignOut} />
+        </Suspense>
+      )}
+    </>
   );
 }

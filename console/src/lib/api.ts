@@ -84,6 +84,37 @@ export interface Welcome {
   largest_file: number;
 }
 
+export interface Upload {
+  id: string;
+  parent: number;
+  name: string;
+  size: number;
+  received: number;
+  modified?: string;
+  begun: string;
+  expires: string;
+}
+
+export interface Device {
+  id: number;
+  name: string;
+  connected: string;
+  used?: string;
+  used_from?: string;
+}
+
+export interface Found {
+  found: { node: Node; path: string }[];
+  more: boolean;
+}
+
+/** One change, as an event tells it. `from`: the folder it was in before, if another one. */
+export interface Change {
+  root: number;
+  from?: number | null;
+  change: { what: "changed" | "removed" | "arrived" | "left"; moment: string; node: Node };
+}
+
 interface Problem {
   title: string;
   detail: string;
@@ -165,7 +196,7 @@ export const api = {
   entries: (node: number, sorting: Sorting, at?: string, cursor?: string) =>
     call<Entries>(
       "GET",
-      `/nodes/${node}/entries${query({ limit: 500, cursor, at, ...(at ? {} : { sort: sorting.sort, order: sorting.order }) })}`,
+      `/nodes/${node}/entries${query({ limit: 1000, cursor, at, ...(at ? {} : { sort: sorting.sort, order: sorting.order }) })}`,
     ),
   makeFolder: (parent: number, name: string) => call<Node>("POST", `/nodes/${parent}/folders`, { name }),
   change: (node: number, target: { parent?: number; name?: string }) =>
@@ -177,6 +208,17 @@ export const api = {
     call<Node>("POST", `/nodes/${node}/restore`, body),
   history: (node: number) => call<{ states: State[] }>("GET", `/nodes/${node}/history`),
   activity: (node: number) => call<Activity>("GET", `/nodes/${node}/activity`),
+  uploads: () => call<{ uploads: Upload[] }>("GET", "/uploads"),
+  find: (name: string, within?: number) => call<Found>("GET", `/find${query({ name, within, limit: 100 })}`),
+  recent: () => call<Found>("GET", "/recent"),
+  gather: (nodes: number[], at?: string) =>
+    call<{ address: string; name: string; bytes: number; files: number; left_out: string[] }>(
+      "POST",
+      "/archives",
+      { nodes, format: "zip", at },
+    ),
+  devices: () => call<{ devices: Device[] }>("GET", "/devices"),
+  endDevice: (id: number) => call<void>("DELETE", `/devices/${id}`),
 };
 
 /** The address of a file's bytes. */
@@ -184,29 +226,66 @@ export function contentAddress(node: number, at?: string, download = false): str
   return `${base}/nodes/${node}/content${query({ at, download: download ? 1 : undefined })}`;
 }
 
-/** Sends a file; reports the bytes that are under way. Resolves when it is safe on the disk. */
+/** The address of a picture's small picture. It names the state, so it can be kept. */
+export function thumbnailAddress(node: Node): string {
+  return `${base}/nodes/${node.id}/thumbnail${query({ of: node.etag, at: undefined })}`;
+}
+
+/** Where resumable uploads begin. */
+export const uploadsAddress = `${base}/uploads`;
+
+/** Reads a text file as a whole, with the tag of its state. */
+export async function readText(node: number, at?: string): Promise<{ text: string; etag: string }> {
+  const answer = await fetch(contentAddress(node, at)).catch(() => {
+    throw Refusal.line();
+  });
+  if (!answer.ok) throw await refusalOf(answer);
+  return { text: await answer.text(), etag: answer.headers.get("etag") ?? "" };
+}
+
+/** Saves a text as a new state, only onto the state that was read. */
+export async function saveText(parent: number, name: string, text: string, etag: string): Promise<Node> {
+  const answer = await fetch(`${base}/nodes/${parent}/files/${encodeURIComponent(name)}`, {
+    method: "PUT",
+    headers: { "If-Match": etag },
+    body: text,
+  }).catch(() => {
+    throw Refusal.line();
+  });
+  if (!answer.ok) throw await refusalOf(answer);
+  return (await answer.json()) as Node;
+}
+
+export async function refusalOf(answer: Response): Promise<Refusal> {
+  return Refusal.from((await answer.json().catch(() => ({}))) as Partial<Problem>, answer.status);
+}
+
+export function refusalIn(text: string, status: number): Refusal {
+  try {
+    return Refusal.from(JSON.parse(text) as Partial<Problem>, status);
+  } catch {
+    return Refusal.from({}, status);
+  }
+}
+
+/** Sends a small file in one piece. Resolves when it is safe on the disk. */
 export function sendFile(
   parent: number,
   name: string,
   file: File,
+  replace: boolean,
   signal: AbortSignal,
   onBytes: (sent: number) => void,
-): Promise<Node> {
+): Promise<void> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     const modified = new Date(file.lastModified).toISOString();
     request.open("PUT", `${base}/nodes/${parent}/files/${encodeURIComponent(name)}${query({ modified })}`);
+    if (!replace) request.setRequestHeader("If-None-Match", "*");
     request.upload.onprogress = (e) => onBytes(e.loaded);
     request.onload = () => {
-      const body = (() => {
-        try {
-          return JSON.parse(request.responseText) as unknown;
-        } catch {
-          return {};
-        }
-      })();
-      if (request.status >= 200 && request.status < 300) resolve(body as Node);
-      else reject(Refusal.from(body as Partial<Problem>, request.status));
+      if (request.status >= 200 && request.status < 300) resolve();
+      else reject(refusalIn(request.responseText, request.status));
     };
     request.onerror = () => reject(Refusal.line());
     request.onabort = () => reject(new Refusal("Stopped.", "stopped", "", 0));

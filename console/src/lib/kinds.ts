@@ -1,6 +1,6 @@
 /** What a file is, by its name: for its icon and its preview. */
 
-export type Look = "image" | "text" | "pdf" | "sound" | "film" | "table" | "archive" | "other";
+export type Look = "image" | "text" | "markdown" | "pdf" | "sound" | "film" | "table" | "archive" | "other";
 
 const byEnding: Record<string, Look> = {
   png: "image",
@@ -9,7 +9,21 @@ const byEnding: Record<string, Look> = {
   gif: "image",
   webp: "image",
   txt: "text",
-  md: "text",
+  md: "markdown",
+  js: "text",
+  ts: "text",
+  tsx: "text",
+  css: "text",
+  html: "text",
+  xml: "text",
+  c: "text",
+  h: "text",
+  tex: "text",
+  srt: "text",
+  bmp: "image",
+  tif: "image",
+  tiff: "image",
+  tsv: "table",
   log: "text",
   json: "text",
   toml: "text",
@@ -38,7 +52,12 @@ export function lookOf(name: string): Look {
   return (dot >= 0 && byEnding[name.slice(dot + 1).toLowerCase()]) || "other";
 }
 
-/** Whether a picture is small enough to stand in a list without a thumbnail of its own. */
-export function drawable(name: string, bytes: number): boolean {
-  return lookOf(name) === "image" && bytes <= 4 * 1024 * 1024;
+/** Whether browsers can show a picture by themselves. */
+export function shownByBrowsers(name: string): boolean {
+  return /\.(png|jpe?g|gif|webp)$/i.test(name);
+}
+
+/** Whether a file is a text that can be edited here. */
+export function editable(name: string, bytes: number): boolean {
+  return ["text", "markdown", "table"].includes(lookOf(name)) && bytes <= 2 * 1024 * 1024;
 }

@@ -63,3 +63,11 @@ const small = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eig
 export function countInWords(n: number, word: string): string {
   return `${small[n] ?? n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
 }
+
+/** How long, in words: `about 4 minutes`. */
+export function span(seconds: number): string {
+  if (seconds < 10) return "a few seconds";
+  if (seconds < 90) return `about ${Math.round(seconds / 10) * 10} seconds`;
+  if (seconds < 90 * 60) return `about ${count(Math.round(seconds / 60), "minute")}`;
+  return `about ${count(Math.round(seconds / 3600), "hour")}`;
+}

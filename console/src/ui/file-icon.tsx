@@ -5,6 +5,7 @@ import { lookOf, type Look } from "../lib/kinds";
 const icons: Record<Look, LucideIcon> = {
   image: Image,
   text: FileText,
+  markdown: FileText,
   pdf: FileText,
   sound: Music,
   film: Film,

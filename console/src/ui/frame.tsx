@@ -1,7 +1,10 @@
-import { Library, LogOut, Moon, Sun } from "lucide-react";
+import { Library, LogOut, MonitorSmartphone, Moon, Search, Sun } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "wouter";
 import type { Me } from "../lib/api";
+import { useBroken } from "../lib/live";
+import { openPalette } from "../lib/palette";
+import { IconButton } from "./button";
 import { Menu, MenuItem, MenuLine } from "./menu";
 import { useTheme } from "./theme";
 
@@ -21,7 +24,10 @@ function Mark() {
   );
 }
 
-const places = [{ to: "/", word: "Shelves", icon: Library }];
+const places = [
+  { to: "/", word: "Shelves", icon: Library },
+  { to: "/computers", word: "Computers", icon: MonitorSmartphone },
+];
 
 interface Props {
   me: Me;
@@ -34,6 +40,7 @@ interface Props {
 export function Frame({ me, onSignOut, heading, children }: Props) {
   const [location] = useLocation();
   const { theme, toggle } = useTheme();
+  const broken = useBroken();
   const initials = me.display_name
     .split(/\s+/)
     .map((w) => w[0] ?? "")
@@ -56,7 +63,8 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
           <Mark />
         </Link>
         {places.map(({ to, word, icon: Icon }) => {
-          const here = location === to || (to === "/" && location.startsWith("/shelf"));
+          const here =
+            location === to || (to === "/" && (location.startsWith("/shelf") || location === "/recent"));
           return (
             <Link
               key={to}
@@ -76,6 +84,18 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
       <div className="flex min-h-0 min-w-0 flex-1 flex-col">
         <header className="flex h-[60px] shrink-0 items-center gap-3 px-6 max-sm:px-4">
           <div className="min-w-0 flex-1">{heading}</div>
+          {broken && (
+            <span
+              role="status"
+              className="rounded-full bg-brick-wash px-3 py-1 text-[14px] whitespace-nowrap"
+            >
+              <span className="max-sm:hidden">The service cannot be reached; the page goes on by itself</span>
+              <span className="sm:hidden">Offline</span>
+            </span>
+          )}
+          <IconButton label="Find or do (Ctrl K)" onClick={() => openPalette()}>
+            <Search size={20} />
+          </IconButton>
           <Menu
             label="Account"
             trigger={

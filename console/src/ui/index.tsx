@@ -5,6 +5,7 @@ export { Chip } from "./chip";
 export { Dialog, DialogActions } from "./dialog";
 export { Empty, Loading, Notice } from "./states";
 export { FileIcon } from "./file-icon";
+export { Face } from "./face";
 export { Field } from "./field";
 export { Frame, Bare } from "./frame";
 export { Menu, MenuItem, MenuLine } from "./menu";

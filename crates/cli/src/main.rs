@@ -43,6 +43,9 @@ enum Command {
     Rm(commands::rm::Rm),
     History(commands::history::History),
     Restore(commands::restore::Restore),
+    Find(commands::find::Find),
+    Completions(commands::completions::Completions),
+    Manual(commands::manual::Manual),
 }
 
 fn main() -> ExitCode {
@@ -70,6 +73,9 @@ fn main() -> ExitCode {
             Command::Rm(c) => c.run(output).await,
             Command::History(c) => c.run(output).await,
             Command::Restore(c) => c.run(output).await,
+            Command::Find(c) => c.run(output).await,
+            Command::Completions(c) => c.run(&mut Arguments::command()),
+            Command::Manual(c) => c.run(Arguments::command()),
         }
     });
     // A thread may still wait for a prompt or a pipe: do not wait for it.

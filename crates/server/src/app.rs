@@ -3,9 +3,11 @@
 use crate::archive::{Archives, Checksums};
 use crate::auth::{DevicesUsed, Guessing, Known};
 use crate::config::Config;
+use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
-use crate::{api, console};
+use crate::thumbnails::Thumbnails;
+use crate::{api, console, metrics};
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderName, HeaderValue};
@@ -42,6 +44,10 @@ pub struct State {
     pub checksums: Checksums,
     /// Selections to fetch as archives.
     pub archives: Archives,
+    /// Small pictures for lists.
+    pub thumbnails: Thumbnails,
+    /// Counted for whoever watches.
+    pub metrics: Metrics,
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
     /// Whether the service takes requests.
@@ -52,6 +58,8 @@ impl State {
     /// The state of a service on this store.
     pub fn new(engine: Engine, config: Config, set_up: Option<[u8; 32]>) -> State {
         State {
+            thumbnails: Thumbnails::new(&config.data),
+            metrics: Metrics::default(),
             engine,
             config,
             known: Known::default(),
@@ -131,6 +139,7 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
             )
             .route("/healthz", web::get().to(healthz))
             .route("/readyz", web::get().to(readyz))
+            .route("/metrics", web::get().to(metrics::signed_in))
             .route("/api/openapi.json", web::get().to(api::openapi))
             .service(
                 web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
@@ -146,10 +155,8 @@ pub async fn around(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let begun = std::time::Instant::now();
-    let https = request
-        .app_data::<web::Data<State>>()
-        .and_then(|s| s.config.public_address.as_deref())
-        .is_some_and(|p| p.starts_with("https://"));
+    let state = request.app_data::<web::Data<State>>().cloned();
+    let https = state.as_ref().is_some_and(|s| s.config.is_https());
     let mut response = next.call(request).await?;
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
@@ -171,6 +178,9 @@ pub async fn around(
     let status = response.status().as_u16();
     let asked = response.request();
     let ms = begun.elapsed().as_secs_f64() * 1000.0;
+    if let Some(state) = &state {
+        state.metrics.answered(asked.method().as_str(), status, ms / 1000.0);
+    }
     // Paths hold no secrets: tokens travel in headers, the set-up code behind a #.
     if status >= 500 {
         tracing::warn!(method = %asked.method(), path = asked.path(), status, ms, "answered");

@@ -15,6 +15,10 @@ pub struct Config {
     pub public_address: Option<String>,
     /// Proxies whose forwarded addresses are believed.
     pub trusted_proxies: Vec<IpAddr>,
+    /// The certificate chain and the key to serve TLS with, PEM files.
+    pub tls: Option<(PathBuf, PathBuf)>,
+    /// Where the service's figures can be read without a sign-in.
+    pub metrics_listen: Option<SocketAddr>,
     /// The largest file taken, in bytes.
     pub largest_file: u64,
     /// How much is logged: error, warn, info, debug.
@@ -61,6 +65,16 @@ pub struct ConfigError {
     pub remedy: String,
 }
 
+impl Config {
+    /// Whether people reach the service by https.
+    pub fn is_https(&self) -> bool {
+        match &self.public_address {
+            Some(public) => public.starts_with("https://"),
+            None => self.tls.is_some(),
+        }
+    }
+}
+
 struct Key {
     name: &'static str,
     env: &'static str,
@@ -68,11 +82,14 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 7] = [
+const KEYS: [Key; 10] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
     Key { name: "trusted_proxies", env: "YATTIC_TRUSTED_PROXIES", default: "" },
+    Key { name: "tls_certificate", env: "YATTIC_TLS_CERTIFICATE", default: "" },
+    Key { name: "tls_key", env: "YATTIC_TLS_KEY", default: "" },
+    Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
     Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
     Key { name: "log", env: "YATTIC_LOG", default: "info" },
     Key { name: "log_format", env: "YATTIC_LOG_FORMAT", default: "text" },
@@ -151,6 +168,27 @@ pub fn read(
         .map_err(|_| {
             wrong("trusted_proxies", "not a list of addresses", "Write it like 127.0.0.1, 10.0.0.2.")
         })?;
+    let file = |name: &str| Some(of(name)).filter(|t| !t.is_empty()).map(PathBuf::from);
+    let tls = match (file("tls_certificate"), file("tls_key")) {
+        (None, None) => None,
+        (Some(certificate), Some(key)) => Some((certificate, key)),
+        (Some(_), None) => {
+            return Err(wrong("tls_key", "missing", "Name the key's file beside tls_certificate."));
+        }
+        (None, Some(_)) => {
+            return Err(wrong("tls_certificate", "missing", "Name the certificate's file beside tls_key."));
+        }
+    };
+    let metrics_listen = match of("metrics_listen").as_str() {
+        "" => None,
+        text => Some(text.parse().map_err(|_| {
+            wrong(
+                "metrics_listen",
+                "not an address and port",
+                "Write it like 127.0.0.1:7462, or leave it out.",
+            )
+        })?),
+    };
     let largest_file = read_size(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
         wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
     })?;
@@ -171,6 +209,8 @@ pub fn read(
         listen,
         public_address,
         trusted_proxies,
+        tls,
+        metrics_listen,
         largest_file,
         log,
         log_format,
@@ -257,6 +297,8 @@ mod tests {
             ("listen", "here"),
             ("public_address", "https://a/b"),
             ("trusted_proxies", "me"),
+            ("tls_certificate", "/etc/cert.pem"),
+            ("metrics_listen", "7462"),
             ("largest_file", "many"),
             ("largest_file", "99999999999 TiB"),
             ("log", "loud"),
@@ -264,7 +306,9 @@ mod tests {
             ("data", ""),
         ] {
             let e = with(&[], &[(key, value)]).unwrap_err();
-            assert_eq!((e.key.as_str(), e.value.as_str()), (key, value));
+            // Of a pair, the one that is missing is named.
+            let wanted = if key == "tls_certificate" { ("tls_key", "") } else { (key, value) };
+            assert_eq!((e.key.as_str(), e.value.as_str()), wanted);
             assert!(!e.remedy.is_empty());
         }
     }

@@ -126,6 +126,7 @@ pub async fn answer(
         let (engine, reads) = (state.engine.clone(), state.reads.clone());
         state.engine.runtime().spawn(async move { reads.write(&engine).await });
     }
+    state.metrics.sent.inc_by(length);
     if length <= SMALL {
         let bytes = match read_cached(&file, from, length as usize) {
             Some(bytes) => Ok(bytes),

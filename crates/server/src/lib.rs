@@ -2,8 +2,9 @@
 //!
 //! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
 //! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
-//! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the pages), [`problem`] (how
-//! refusals look), [`reads`] (who looked at what), [`times`].
+//! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the
+//! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
+//! looked at what), [`metrics`] (what there is to watch), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
 
@@ -14,9 +15,12 @@ pub mod auth;
 pub mod config;
 pub mod console;
 pub mod content;
+pub mod metrics;
 pub mod problem;
 pub mod reads;
 pub mod service;
 pub mod tar_in;
+pub mod thumbnails;
 pub mod times;
+pub mod tls;
 pub mod upload;

@@ -2,7 +2,7 @@
 
 mod commands;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use commands::{Common, check, config, demo, init, serve};
 use std::process::ExitCode;
 
@@ -24,12 +24,35 @@ enum Command {
     Check(check::Checking),
     /// Make a museum's worth of sample files with three months of history, and serve it.
     Demo(demo::Demo),
+    /// Print the completions of a shell: source them, or put them where it looks for them.
+    Completions(Shell),
+    /// Write the manual pages into a folder.
+    Manual(Folder),
+    /// Draw the thumbnail of a picture (the service's own helper).
+    #[command(hide = true)]
+    Draw,
     /// Show every setting in force and where its value came from.
     Config(config::Show),
 }
 
+#[derive(clap::Args)]
+struct Shell {
+    /// Which shell.
+    shell: clap_complete::Shell,
+}
+
+#[derive(clap::Args)]
+struct Folder {
+    /// Where the pages go.
+    folder: std::path::PathBuf,
+}
+
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    if let Command::Draw = arguments.command {
+        // Before any thread is begun: it limits itself first.
+        return yellow_attic_server::thumbnails::draw().map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return fail(&error),
@@ -39,6 +62,19 @@ fn main() -> ExitCode {
         Command::Init(common) => runtime.block_on(init::run(&common)),
         Command::Check(checking) => runtime.block_on(check::run(&checking)),
         Command::Demo(demo) => runtime.block_on(demo::run(&demo)),
+        Command::Completions(asked) => {
+            clap_complete::generate(
+                asked.shell,
+                &mut Arguments::command(),
+                "yatticd",
+                &mut std::io::stdout(),
+            );
+            Ok(())
+        }
+        Command::Manual(asked) => std::fs::create_dir_all(&asked.folder)
+            .and_then(|()| clap_mangen::generate_to(Arguments::command(), &asked.folder))
+            .map_err(Into::into),
+        Command::Draw => yellow_attic_server::thumbnails::draw(),
         Command::Config(show) => config::run(&show),
     };
     match outcome {

@@ -3,6 +3,7 @@
 use crate::app::{State, around, configure};
 use crate::auth::{hash_secret, new_secret};
 use crate::config::Config;
+use crate::tls::Pair;
 use actix_web::dev::{Server, ServerHandle};
 use actix_web::{App, HttpServer, web};
 use std::net::SocketAddr;
@@ -24,7 +25,9 @@ pub struct Running {
     state: web::Data<State>,
     handle: ServerHandle,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
-    chores: tokio::task::JoinHandle<()>,
+    chores: Vec<tokio::task::JoinHandle<()>>,
+    /// Where the figures can be read, if they have an address of their own.
+    pub metrics_listens: Option<SocketAddr>,
 }
 
 /// Opens the store and begins to listen.
@@ -53,9 +56,26 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     .workers(workers)
     .tcp_nodelay(true)
     .shutdown_timeout(20)
-    .disable_signals()
-    .bind(listen)
-    .map_err(|e| {
+    .disable_signals();
+    let tls = match &state.config.tls {
+        Some((certificate, key)) => {
+            let wrong = |reason: String| {
+                format!("tls_certificate, tls_key: {reason}\n  Correct the file, or name another.")
+            };
+            let pair = Pair::open(certificate, key).map_err(wrong)?;
+            Some((pair.server()?, pair))
+        }
+        None => None,
+    };
+    let mut chores = Vec::new();
+    let bound = match tls {
+        Some((server, pair)) => {
+            chores.push(tokio::spawn(pair.follow()));
+            http.bind_rustls_0_23(listen, server)
+        }
+        None => http.bind(listen),
+    };
+    let http = bound.map_err(|e| {
         format!(
             "listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."
         )
@@ -63,9 +83,37 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let listens = http.addrs().first().copied().unwrap_or(listen);
     let server: Server = http.run();
     let handle = server.handle();
-    let address = public.unwrap_or_else(|| format!("http://{}", shown(listens)));
-    let chores = tokio::spawn(do_chores(state.clone()));
-    Ok(Running { listens, address, set_up_code, state, handle, server: tokio::spawn(server), chores })
+    let scheme = if state.config.tls.is_some() { "https" } else { "http" };
+    let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));
+    chores.push(tokio::spawn(do_chores(state.clone())));
+    chores.push(tokio::spawn(crate::thumbnails::follow(state.clone())));
+    let mut metrics_listens = None;
+    if let Some(own) = state.config.metrics_listen {
+        let watched = state.clone();
+        let metrics = HttpServer::new(move || {
+            App::new().app_data(watched.clone()).route("/metrics", web::get().to(crate::metrics::open))
+        })
+        .workers(1)
+        .disable_signals()
+        .bind(own)
+        .map_err(|e| {
+            format!("listening on {own} (key metrics_listen): {e}\n  Choose another address or port.")
+        })?;
+        metrics_listens = metrics.addrs().first().copied();
+        let metrics = metrics.run();
+        // It ends with the process, or when the last thing else has.
+        chores.push(tokio::spawn(async move { drop(metrics.await) }));
+    }
+    Ok(Running {
+        listens,
+        address,
+        set_up_code,
+        state,
+        handle,
+        server: tokio::spawn(server),
+        chores,
+        metrics_listens,
+    })
 }
 
 /// An address that can be opened: a service on every interface is reached on this machine.
@@ -102,7 +150,7 @@ impl Running {
         self.state.ready.store(false, Ordering::SeqCst);
         self.handle.stop(true).await;
         let _ = self.server.await;
-        self.chores.abort();
+        self.chores.iter().for_each(tokio::task::JoinHandle::abort);
         self.state.reads.write(&self.state.engine).await;
         self.state.devices_used.write(&self.state.engine).await;
         self.state.engine.stop().await;

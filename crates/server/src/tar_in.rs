@@ -60,6 +60,7 @@ pub async fn receive(
         seen: HashSet::new(),
         under_way: Arc::new(Semaphore::new(UNDER_WAY_KIB)),
         sums: Arc::default(),
+        received: state.metrics.received.clone(),
     };
     actix_web::rt::spawn(feed(payload, send));
     state
@@ -133,6 +134,7 @@ struct Taking {
     seen: HashSet<u64>,
     under_way: Arc<Semaphore>,
     sums: Arc<Sums>,
+    received: prometheus_client::metrics::counter::Counter,
 }
 
 /// The caller does not read, or is gone.
@@ -150,6 +152,7 @@ impl Taking {
         }
         let mut sums = self.sums.0.lock().clone();
         sums.whole = problem.is_none();
+        self.received.inc_by(sums.bytes);
         let _ = self.say(&TarLine::End { sums, problem: problem.map(Box::new) });
     }
 

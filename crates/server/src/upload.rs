@@ -79,11 +79,13 @@ pub async fn receive(
 /// Adds a body to an upload that arrives in parts. What came before a break is kept; the
 /// answer comes when it is on the disk.
 pub async fn append(
+    state: &State,
     mut part: Appending,
     request: &HttpRequest,
     payload: web::Payload,
 ) -> Result<u64, Refusal> {
     let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
+    let before = part.size();
     let (send, mut lots) = lots();
     let writing = web::block(move || {
         let mut whole = false;
@@ -107,7 +109,11 @@ pub async fn append(
     });
     let (written, ()) = tokio::join!(writing, feed(payload, send));
     match written {
-        Ok(size) => Ok(size?),
+        Ok(Ok(size)) => {
+            state.metrics.received.inc_by(size.saturating_sub(before));
+            Ok(size)
+        }
+        Ok(Err(e)) => Err(e.into()),
         Err(_) => Err(StoreError::Stopping.into()),
     }
 }

@@ -459,6 +459,11 @@ impl Engine {
         self.shared.view.shelf(row.shelf)
     }
 
+    /// Every shelf.
+    pub fn shelves(&self) -> Vec<Arc<Shelf>> {
+        self.shared.view.shelves()
+    }
+
     /// The home shelf of an account.
     pub fn home_of(&self, account: AccountId) -> Option<Arc<Shelf>> {
         self.shared

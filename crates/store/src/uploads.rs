@@ -131,6 +131,11 @@ impl Appending {
         arriving.write(piece)
     }
 
+    /// How many bytes there are.
+    pub fn size(&self) -> u64 {
+        self.arriving.as_ref().map_or(0, Arriving::size)
+    }
+
     /// Syncs what arrived and ends the part; returns how many bytes there are now. Blocks.
     pub fn pause(mut self) -> Result<u64> {
         let Some(arriving) = &self.arriving else { return Ok(0) };

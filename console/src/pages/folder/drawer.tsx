@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Copy, Download, Eye, FolderInput, Pencil, Trash2, Undo2, X } from "lucide-react";
+import { Copy, Download, Eye, FilePen, FolderInput, Pencil, Trash2, Undo2, X } from "lucide-react";
 import { api, type Node, type State } from "../../lib/api";
+import { editable } from "../../lib/kinds";
 import { count, exactly, size, when } from "../../lib/show";
 import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
 import { Preview } from "./preview";
@@ -12,6 +13,7 @@ interface Props {
   mayRestore: boolean;
   onClose: () => void;
   onLook: (node: Node) => void;
+  onEdit: (node: Node) => void;
   onDownload: (node: Node) => void;
   onRename: (node: Node) => void;
   onMove: (nodes: Node[]) => void;
@@ -58,6 +60,11 @@ export function Drawer(props: Props) {
             <IconButton label="Look" onClick={() => props.onLook(only)}>
               <Eye size={19} />
             </IconButton>
+            {mayEdit && editable(only.name, only.size) && (
+              <IconButton label="Edit" onClick={() => props.onEdit(only)}>
+                <FilePen size={19} />
+              </IconButton>
+            )}
             <IconButton label="Download" onClick={() => props.onDownload(only)}>
               <Download size={19} />
             </IconButton>

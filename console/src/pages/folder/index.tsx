@@ -1,23 +1,27 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from "@tanstack/react-query";
-import { FolderPlus, History, Undo2, Upload } from "lucide-react";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { FileArchive, FolderPlus, History, Search, Undo2, Upload, X } from "lucide-react";
+import { useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type DragEvent } from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
+import { dragging, useSpringOpen } from "../../lib/dragging";
 import { count, moment, size } from "../../lib/show";
-import { Button, Empty, Frame, Loading, Notice, useToast } from "../../ui";
+import { dropped, uploads } from "../../lib/uploads";
+import { Button, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
+import { FoundList } from "../found-list";
 import { Drawer } from "./drawer";
 import { ChooseFolder, NewFolder, Rename } from "./dialogs";
+import { Editor } from "./editor";
 import { List } from "./list";
 import { Look } from "./preview";
 import { Strip } from "./strip";
-import { dropped, UploadTray, useUploads } from "./uploads";
 
 interface Props {
   frame: { me: Me; onSignOut: () => void };
 }
 
-type Asking = { kind: "new" } | { kind: "rename"; node: Node } | { kind: "move" | "copy"; nodes: Node[] };
+type Asking =
+  { kind: "new" } | { kind: "rename" | "edit"; node: Node } | { kind: "move" | "copy"; nodes: Node[] };
 
 /** A folder, now or then. */
 export function FolderPage({ frame }: Props) {
@@ -32,20 +36,12 @@ export function FolderPage({ frame }: Props) {
   const facts = useQuery({
     queryKey: ["place", place, at],
     queryFn: () => api.place(place, at),
-    refetchInterval: at ? false : 10_000,
     placeholderData: keepPreviousData,
   });
   const folder = facts.data?.node.kind === "folder" ? facts.data.node : undefined;
   const [sorting, setSorting] = useState<Sorting>({ sort: "name", order: "up" });
   const entries = useInfiniteQuery({
-    queryKey: [
-      "entries",
-      folder?.id,
-      at,
-      at ? "" : folder?.changed,
-      at ? "" : sorting.sort,
-      at ? "" : sorting.order,
-    ],
+    queryKey: ["entries", folder?.id, at, at ? "" : sorting.sort, at ? "" : sorting.order],
     queryFn: ({ pageParam }) => api.entries(folder!.id, sorting, at, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
@@ -53,13 +49,18 @@ export function FolderPage({ frame }: Props) {
     placeholderData: keepPreviousData,
   });
   const activity = useQuery({
-    queryKey: ["activity", folder?.id, folder?.changed],
+    queryKey: ["activity", folder?.id],
     queryFn: () => api.activity(folder!.id),
     // A folder that was removed since has no strip of its own.
     enabled: folder !== undefined,
     retry: false,
     placeholderData: keepPreviousData,
   });
+  // A long folder comes as a whole, page after page: the scroll bar then tells the truth.
+  const { hasNextPage, isFetching, fetchNextPage } = entries;
+  useEffect(() => {
+    if (hasNextPage && !isFetching) void fetchNextPage();
+  }, [hasNextPage, isFetching, fetchNextPage]);
   const rows = useMemo(() => entries.data?.pages.flatMap((p) => p.entries) ?? [], [entries.data]);
 
   const [selected, setSelected] = useState<ReadonlySet<number>>(new Set());
@@ -97,7 +98,16 @@ export function FolderPage({ frame }: Props) {
     ]);
   }, [queries]);
 
-  const uploads = useUploads(changed);
+  const [finding, setFinding] = useState("");
+  const wanted = useDeferredValue(finding.trim());
+  const found = useQuery({
+    queryKey: ["found", wanted, folder?.id],
+    queryFn: () => api.find(wanted, folder!.id),
+    enabled: wanted !== "" && folder !== undefined && at === undefined,
+    placeholderData: keepPreviousData,
+  });
+  useEffect(() => setFinding(""), [place]);
+  const spring = useSpringOpen();
   const picker = useRef<HTMLInputElement>(null);
   const chosen = rows.filter((r) => selected.has(r.id));
   const level = facts.data?.level ?? "view";
@@ -108,11 +118,65 @@ export function FolderPage({ frame }: Props) {
     if (node.kind === "folder") go(pageOf(within(facts.data!.path, node.name), at));
     else setLooking(node);
   };
-  const download = (node: Node) => {
+  const fetchFrom = (address: string, name: string) => {
     const a = document.createElement("a");
-    a.href = contentAddress(node.id, at, true);
-    a.download = node.name;
+    a.href = address;
+    a.download = name;
     a.click();
+  };
+  const download = (node: Node) => fetchFrom(contentAddress(node.id, at, true), node.name);
+  const downloadAll = async (nodes: Node[]) => {
+    if (nodes.length === 1 && nodes[0]!.kind === "file") return download(nodes[0]!);
+    try {
+      const archive = await api.gather(
+        nodes.map((n) => n.id),
+        at,
+      );
+      if (archive.left_out.length > 0) {
+        toast.say(
+          `${count(archive.left_out.length, "file")} cannot be in it: another program overwrote the bytes. ${archive.left_out[0]!}`,
+        );
+      }
+      fetchFrom(archive.address, archive.name);
+    } catch (e) {
+      toast.refuse(e);
+    }
+  };
+  /** What was dropped on a folder: files from the computer, or things from here. */
+  const take = async (to: { id: number; name: string }, e: DragEvent) => {
+    if (e.dataTransfer.types.includes("Files")) {
+      uploads.add(to.id, await dropped(e.dataTransfer));
+      return;
+    }
+    const copy = e.ctrlKey || e.altKey;
+    const nodes = dragging.take().filter((n) => n.id !== to.id && (copy || n.parent !== to.id));
+    let done = 0;
+    for (const node of nodes) {
+      try {
+        if (copy) await api.copy(node.id, { parent: to.id });
+        else await api.change(node.id, { parent: to.id });
+        done += 1;
+      } catch (error) {
+        toast.refuse(error);
+      }
+    }
+    if (done === 0) return;
+    setSelected(new Set());
+    await changed();
+    const what = done === 1 ? `"${nodes[0]!.name}"` : count(done, "thing");
+    toast.say(
+      `${copy ? "Copied" : "Moved"} ${what} to "${to.name}".`,
+      copy
+        ? undefined
+        : {
+            word: "Undo",
+            run: () => {
+              void Promise.all(nodes.map((n) => api.change(n.id, { parent: n.parent })))
+                .catch((error: unknown) => toast.refuse(error))
+                .then(changed);
+            },
+          },
+    );
   };
   const remove = async (nodes: Node[]) => {
     const gone: Node[] = [];
@@ -169,7 +233,17 @@ export function FolderPage({ frame }: Props) {
                 .join("/")}`,
               at,
             )}
-            className="inline-block hover:text-ink hover:underline"
+            className="inline-block rounded hover:text-ink hover:underline data-[over]:bg-gold-wash"
+            {...(mayEdit
+              ? spring(
+                  `${step.id}`,
+                  () => {
+                    const names = facts.data.way.slice(1, i + 1).map((s) => s.name);
+                    go(pageOf(`${facts.data.shelf}:/${names.join("/")}`));
+                  },
+                  (e) => void take(step, e),
+                )
+              : {})}
           >
             {step.name}
           </Link>
@@ -215,11 +289,14 @@ export function FolderPage({ frame }: Props) {
     <Frame {...frame} heading={heading}>
       <div
         className="flex min-h-full flex-col"
-        onDragOver={(e) => mayAdd && e.dataTransfer.types.includes("Files") && e.preventDefault()}
+        onDragOver={(e) => {
+          const elsewhere = dragging.has() && !rows.some((r) => dragging.includes(r.id));
+          if (mayAdd && (e.dataTransfer.types.includes("Files") || elsewhere)) e.preventDefault();
+        }}
         onDrop={(e) => {
           if (!mayAdd || !folder) return;
           e.preventDefault();
-          void dropped(e.dataTransfer).then((files) => uploads.add(folder.id, files));
+          void take(folder, e);
         }}
       >
         <div className="px-6 max-sm:px-0">
@@ -274,7 +351,37 @@ export function FolderPage({ frame }: Props) {
                 </Button>
               )}
               {!at && level === "view" && <span className="text-muted">You may look, and download.</span>}
+              {chosen.length > 0 && (
+                <Button icon={<FileArchive size={18} />} onClick={() => void downloadAll(chosen)}>
+                  {chosen.length === 1 && chosen[0]!.kind === "file"
+                    ? "Download"
+                    : `Download ${chosen.length === 1 ? "as ZIP" : `${chosen.length.toLocaleString("en")} as ZIP`}`}
+                </Button>
+              )}
               <span className="flex-1" />
+              {!at && folder && (
+                <span className="relative flex items-center">
+                  <Search size={16} aria-hidden className="absolute left-2.5 text-muted" />
+                  <input
+                    type="search"
+                    aria-label="Find in this folder"
+                    placeholder="Find in here"
+                    value={finding}
+                    onChange={(e) => setFinding(e.target.value)}
+                    onKeyDown={(e) => e.key === "Escape" && setFinding("")}
+                    className="min-h-9 w-44 rounded-lg border border-line bg-sheet pr-8 pl-8 [&::-webkit-search-cancel-button]:hidden"
+                  />
+                  {finding && (
+                    <IconButton
+                      label="Show the folder again"
+                      className="absolute right-0"
+                      onClick={() => setFinding("")}
+                    >
+                      <X size={16} />
+                    </IconButton>
+                  )}
+                </span>
+              )}
               {folder?.sums && (
                 <span className="text-[14px] text-muted">
                   {count(folder.sums.files, "file")}, {size(folder.sums.bytes)}. History costs{" "}
@@ -284,7 +391,18 @@ export function FolderPage({ frame }: Props) {
             </div>
             {(facts.isPending || entries.isPending) && <Loading />}
             {entries.isError && <Notice error={entries.error} retry={() => void entries.refetch()} />}
-            {entries.data && rows.length === 0 && (
+            {wanted !== "" && found.data && (
+              <>
+                <p role="status" className="pb-2 text-[14px] text-muted">
+                  {found.data.found.length === 0
+                    ? `Nothing in here has "${wanted}" in its name.`
+                    : `${count(found.data.found.length, "thing")}${found.data.more ? " and more" : ""} in here and below`}
+                </p>
+                <FoundList found={found.data.found} />
+              </>
+            )}
+            {wanted !== "" && found.isError && <Notice error={found.error} />}
+            {wanted === "" && entries.data && rows.length === 0 && (
               <Empty
                 title={at ? "The folder was empty then" : "Nothing is in this folder"}
                 action={
@@ -306,7 +424,7 @@ export function FolderPage({ frame }: Props) {
                     : "Whoever may add files has not put any here."}
               </Empty>
             )}
-            {rows.length > 0 && (
+            {wanted === "" && rows.length > 0 && (
               <List
                 rows={rows}
                 past={at !== undefined}
@@ -314,14 +432,18 @@ export function FolderPage({ frame }: Props) {
                 cursor={cursor}
                 sorting={sorting}
                 more={entries.hasNextPage}
-                onMore={() => void (!entries.isFetchingNextPage && entries.fetchNextPage())}
                 onSort={setSorting}
                 onSelect={(ids, row) => {
                   setSelected(ids);
                   setCursor(row);
                 }}
                 onOpen={open}
+                onDrag={mayEdit ? dragging.begin : undefined}
+                onDrop={mayAdd ? (to, e) => void take(to, e) : undefined}
                 onKey={(key) => {
+                  const above = facts.data?.way.at(-1);
+                  if (key === "up" && above)
+                    go(pageOf(place.replace(/\/[^/]*$/, "").replace(/:$/, ":/"), at));
                   if (key === "remove" && mayEdit && chosen.length > 0) void remove(chosen);
                   if (key === "rename" && mayEdit && chosen.length === 1) {
                     setAsking({ kind: "rename", node: chosen[0]! });
@@ -338,6 +460,7 @@ export function FolderPage({ frame }: Props) {
               mayRestore={level === "edit" || level === "manage"}
               onClose={() => setSelected(new Set())}
               onLook={setLooking}
+              onEdit={(node) => setAsking({ kind: "edit", node })}
               onDownload={download}
               onRename={(node) => setAsking({ kind: "rename", node })}
               onMove={(nodes) => setAsking({ kind: "move", nodes })}
@@ -349,7 +472,25 @@ export function FolderPage({ frame }: Props) {
           )}
         </div>
       </div>
-      <Look node={looking} at={at} onClose={() => setLooking(undefined)} onDownload={download} />
+      <Look
+        node={looking}
+        beside={rows}
+        at={at}
+        onGo={setLooking}
+        onClose={() => setLooking(undefined)}
+        onDownload={download}
+        onEdit={
+          mayEdit
+            ? (node) => {
+                setLooking(undefined);
+                setAsking({ kind: "edit", node });
+              }
+            : undefined
+        }
+      />
+      {asking?.kind === "edit" && (
+        <Editor node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />
+      )}
       {folder && asking?.kind === "new" && (
         <NewFolder parent={folder.id} onClose={() => setAsking(undefined)} onDone={changed} />
       )}
@@ -368,7 +509,6 @@ export function FolderPage({ frame }: Props) {
           }}
         />
       )}
-      <UploadTray uploads={uploads} />
     </Frame>
   );
 }

@@ -1,10 +1,10 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { ArrowDown, ArrowUp } from "lucide-react";
-import { useEffect, useRef, type KeyboardEvent, type MouseEvent } from "react";
-import { contentAddress, type Node, type Sorting } from "../../lib/api";
-import { drawable } from "../../lib/kinds";
+import { useRef, type DragEvent, type KeyboardEvent, type MouseEvent } from "react";
+import type { Node, Sorting } from "../../lib/api";
+import { useSpringOpen } from "../../lib/dragging";
 import { count, exactly, size, when } from "../../lib/show";
-import { Chip, FileIcon } from "../../ui";
+import { Chip, Face, FileIcon } from "../../ui";
 
 interface Props {
   rows: Node[];
@@ -13,11 +13,13 @@ interface Props {
   cursor: number;
   sorting: Sorting;
   more: boolean;
-  onMore: () => void;
   onSort: (sorting: Sorting) => void;
   onSelect: (ids: ReadonlySet<number>, cursor: number) => void;
   onOpen: (node: Node) => void;
-  onKey: (act: "remove" | "rename") => void;
+  onKey: (act: "remove" | "rename" | "up") => void;
+  /** Dragging begins with these; a folder may take what is dragged. */
+  onDrag?: (nodes: Node[]) => void;
+  onDrop?: (folder: Node, event: DragEvent) => void;
 }
 
 const rowHeight = 42;
@@ -26,7 +28,8 @@ const columns =
 
 /** The entries of a folder: only what is in sight is in the page, however many there are. */
 export function List(props: Props) {
-  const { rows, past, selected, cursor, sorting, more, onMore, onSort, onSelect, onOpen, onKey } = props;
+  const { rows, past, selected, cursor, sorting, more, onSort, onSelect, onOpen, onKey } = props;
+  const spring = useSpringOpen();
   const ref = useRef<HTMLDivElement>(null);
   const anchor = useRef(0);
   const virtual = useVirtualizer({
@@ -37,11 +40,6 @@ export function List(props: Props) {
     overscan: 12,
   });
   const items = virtual.getVirtualItems();
-  const last = items.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (more && last >= rows.length - 60) onMore();
-  }, [more, last, rows.length, onMore]);
-
   const range = (a: number, b: number) =>
     new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).map((r) => r.id));
   const to = (index: number, extend: boolean) => {
@@ -63,6 +61,7 @@ export function List(props: Props) {
       " ": () => row && toggle(cursor),
       Delete: () => onKey("remove"),
       F2: () => onKey("rename"),
+      Backspace: () => onKey("up"),
       Escape: () => onSelect(new Set(), cursor),
     };
     if ((e.ctrlKey || e.metaKey) && e.key === "a")
@@ -151,7 +150,22 @@ export function List(props: Props) {
               aria-selected={on}
               aria-rowindex={item.index + 2}
               data-name={node.name}
-              className={`${columns} absolute inset-x-0 top-0 cursor-default items-center border-b border-line px-2 ${on ? "bg-gold-wash" : "hover:bg-sheet"}`}
+              draggable={props.onDrag !== undefined}
+              onDragStart={(e) => {
+                const these = on ? rows.filter((r) => selected.has(r.id)) : [node];
+                if (!on) onSelect(new Set([node.id]), item.index);
+                e.dataTransfer.effectAllowed = "copyMove";
+                e.dataTransfer.setData("text/plain", these.map((n) => n.name).join("\n"));
+                props.onDrag?.(these);
+              }}
+              {...(node.kind === "folder" && props.onDrop
+                ? spring(
+                    `${node.id}`,
+                    () => onOpen(node),
+                    (e) => props.onDrop?.(node, e),
+                  )
+                : {})}
+              className={`${columns} absolute inset-x-0 top-0 cursor-default items-center border-b border-line px-2 data-[over]:bg-gold-wash data-[over]:outline-2 data-[over]:outline-gold ${on ? "bg-gold-wash" : "hover:bg-sheet"}`}
               style={{
                 height: rowHeight,
                 transform: `translateY(${item.start - virtual.options.scrollMargin}px)`,
@@ -160,7 +174,13 @@ export function List(props: Props) {
               onDoubleClick={() => onOpen(node)}
             >
               <div role="gridcell" className="flex min-w-0 items-center gap-3">
-                <Face node={node} past={past} />
+                <span className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted">
+                  {past ? (
+                    <FileIcon name={node.name} kind={node.kind} />
+                  ) : (
+                    <Face node={node} className="size-full" />
+                  )}
+                </span>
                 <span className="truncate" title={node.name}>
                   {node.name}
                 </span>
@@ -191,18 +211,6 @@ export function List(props: Props) {
         })}
       </div>
     </div>
-  );
-}
-
-function Face({ node, past }: { node: Node; past: boolean }) {
-  return (
-    <span className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted">
-      {!past && node.kind === "file" && drawable(node.name, node.size) ? (
-        <img src={contentAddress(node.id)} alt="" loading="lazy" className="size-full object-cover" />
-      ) : (
-        <FileIcon name={node.name} kind={node.kind} />
-      )}
-    </span>
   );
 }
 

@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Plus } from "lucide-react";
+import { Clock, Plus } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { Link } from "wouter";
-import { api, contentAddress, type Me, type Node, type Shelf } from "../../lib/api";
-import { drawable, lookOf, type Look } from "../../lib/kinds";
+import { api, type Me, type Node, type Shelf } from "../../lib/api";
+import { lookOf, type Look } from "../../lib/kinds";
 import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, size, when } from "../../lib/show";
-import { Button, Dialog, DialogActions, Field, FileIcon, Frame, Loading, Notice, useToast } from "../../ui";
+import { Button, Dialog, DialogActions, Face, Field, Frame, Loading, Notice, useToast } from "../../ui";
 
 interface Props {
   frame: { me: Me; onSignOut: () => void };
@@ -21,7 +21,7 @@ const mayDo = {
 
 /** The first page: each shelf as a board, with the things on it that moved last. */
 export function ShelvesPage({ frame }: Props) {
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves, refetchInterval: 15_000 });
+  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
   const [making, setMaking] = useState(false);
   return (
     <Frame {...frame} heading={<span className="font-bold">Shelves</span>}>
@@ -38,6 +38,13 @@ export function ShelvesPage({ frame }: Props) {
                   {size(shelves.data.disk_total)} are free on the disk.
                 </p>
               </div>
+              <Link
+                href="/recent"
+                className="inline-flex min-h-9 items-center gap-2 rounded-lg px-2 text-teal hover:underline"
+              >
+                <Clock size={18} aria-hidden />
+                Changed lately
+              </Link>
               {frame.me.role === "administrator" && (
                 <Button icon={<Plus size={18} />} onClick={() => setMaking(true)}>
                   New shelf
@@ -98,6 +105,7 @@ function Board({ shelf }: { shelf: Shelf }) {
 const backs: Record<Look, [string, string, string]> = {
   image: ["bg-[#8fa39f]", "bg-[#8fa39f]", "bg-[#8fa39f]"],
   text: ["bg-[#c7a968]", "bg-[#b8ad8e]", "bg-[#c4b69f]"],
+  markdown: ["bg-[#c4b69f]", "bg-[#c7a968]", "bg-[#b8ad8e]"],
   pdf: ["bg-[#a58c7c]", "bg-[#b89c86]", "bg-[#a9978a]"],
   sound: ["bg-[#8496a0]", "bg-[#93a2a9]", "bg-[#8496a0]"],
   film: ["bg-[#9ba5b3]", "bg-[#9ba5b3]", "bg-[#9ba5b3]"],
@@ -119,11 +127,7 @@ function Thing({ node, shelf }: { node: Node; shelf: Shelf }) {
       aria-label={words}
       className={`flex shrink-0 items-center justify-center overflow-hidden rounded-t-[4px] text-[#2a2620] transition-transform hover:-translate-y-1 ${backs[lookOf(node.name)][(node.id * 5) % 3]} ${shape}`}
     >
-      {drawable(node.name, node.size) ? (
-        <img src={contentAddress(node.id)} alt="" loading="lazy" className="size-full object-cover" />
-      ) : (
-        <FileIcon name={node.name} kind="file" size={22} />
-      )}
+      <Face node={node} size={22} className="size-full" />
     </Link>
   );
 }

@@ -1,13 +1,16 @@
 //! One command per file.
 
 pub mod cat;
+pub mod completions;
 pub mod connect;
 pub mod cp;
 pub mod disconnect;
+pub mod find;
 pub mod get;
 pub mod history;
 pub mod info;
 pub mod ls;
+pub mod manual;
 pub mod mkdir;
 pub mod mv;
 pub mod put;

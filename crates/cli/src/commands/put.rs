@@ -79,8 +79,7 @@ impl Put {
         }
         drop(shown);
         let exceptions = progress.exceptions();
-        let (files, bytes) =
-            (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
+        let (files, bytes) = (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
         let same = progress.files_same.load(Ordering::Relaxed);
         if output.json {
             output.object(

@@ -55,7 +55,9 @@ impl Listener {
                     let mut text = String::new();
                     while let Some(Ok(piece)) = pieces.next().await {
                         text.push_str(&String::from_utf8_lossy(&piece));
-                        while let Some((event, rest)) = text.split_once("\n\n").map(|(a, b)| (a.to_string(), b.to_string())) {
+                        while let Some((event, rest)) =
+                            text.split_once("\n\n").map(|(a, b)| (a.to_string(), b.to_string()))
+                        {
                             text = rest;
                             take(&client, &event, &its_nodes, &its_upto).await;
                         }
@@ -68,7 +70,12 @@ impl Listener {
     }
 }
 
-async fn take(client: &Client, event: &str, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>, upto: &Mutex<String>) {
+async fn take(
+    client: &Client,
+    event: &str,
+    nodes: &Mutex<HashMap<i64, (i64, String, i64)>>,
+    upto: &Mutex<String>,
+) {
     let field = |name: &str| event.lines().find_map(|l| l.strip_prefix(name)).map(str::to_string);
     if field("event: ").as_deref() == Some("change") {
         let data: serde_json::Value = serde_json::from_str(&field("data: ").unwrap()).unwrap();
@@ -94,7 +101,8 @@ async fn take(client: &Client, event: &str, nodes: &Mutex<HashMap<i64, (i64, Str
 async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_listing() {
     let (service, client) = Service::ready().await;
     let home = client.place("home:/", None).await.unwrap().node.id;
-    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let asked =
+        api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
     let token = client.connect(&asked).await.unwrap().token;
     let line = Line::to(&service.address, || None);
     let listener = Listener::start(client.clone(), &line.address, &token);
@@ -169,11 +177,13 @@ async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_l
 #[tokio::test(flavor = "multi_thread")]
 async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     let (service, client) = Service::ready().await;
-    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let asked =
+        api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
     let other = Client::new(&service.address, Some(&client.connect(&asked).await.unwrap().token)).unwrap();
     let token = client.connect(&asked).await.unwrap().token;
     let call = |last: Option<&str>| {
-        let call = reqwest::Client::new().get(format!("{}/api/v1/events", service.address)).bearer_auth(&token);
+        let call =
+            reqwest::Client::new().get(format!("{}/api/v1/events", service.address)).bearer_auth(&token);
         match last {
             Some(id) => call.header("last-event-id", id),
             None => call,

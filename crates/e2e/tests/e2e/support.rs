@@ -209,15 +209,7 @@ impl Yattic {
 
     pub fn connect_to(&self, address: &str) {
         let done = self.fed(
-            &[
-                "connect",
-                address,
-                "--sign-in",
-                "ines",
-                "--password-stdin",
-                "--device",
-                "front desk laptop",
-            ],
+            &["connect", address, "--sign-in", "ines", "--password-stdin", "--device", "front desk laptop"],
             format!("{PASSWORD}\n").as_bytes(),
         );
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));

@@ -26,7 +26,18 @@ fn run(dir: &Path, program: &str, arguments: &[&str]) -> String {
 
 /// Odd but legal names, empty files, deep paths.
 fn odd_tree(root: &Path) {
-    let names = ["...", ".hidden", " ", "-rf", "CON", "café", "名前 のファイル", "😀", "a\\b", "x".repeat(250).leak()];
+    let names = [
+        "...",
+        ".hidden",
+        " ",
+        "-rf",
+        "CON",
+        "café",
+        "名前 のファイル",
+        "😀",
+        "a\\b",
+        "x".repeat(250).leak(),
+    ];
     for (i, name) in names.iter().enumerate() {
         fs::create_dir_all(root.join("tree").join(name)).unwrap();
         fs::write(root.join("tree").join(name).join(name), vec![i as u8; i * 7000]).unwrap();
@@ -45,7 +56,11 @@ struct Curl {
 
 impl Curl {
     async fn of(service: &Service) -> Curl {
-        let asked = api::NewDevice { sign_in: "ines".into(), password: crate::support::PASSWORD.into(), device: "curl".into() };
+        let asked = api::NewDevice {
+            sign_in: "ines".into(),
+            password: crate::support::PASSWORD.into(),
+            device: "curl".into(),
+        };
         let token = Client::new(&service.address, None).unwrap().connect(&asked).await.unwrap().token;
         Curl { address: service.address.clone(), token }
     }
@@ -63,7 +78,11 @@ impl Curl {
 
     /// Sends a tar file; the answer's lines.
     fn send_tar(&self, dir: &Path, node: i64, file: &str) -> Vec<serde_json::Value> {
-        let said = self.ask(dir, &format!("/nodes/{node}/tar"), &["-X", "POST", "--data-binary", &format!("@{file}")]);
+        let said = self.ask(
+            dir,
+            &format!("/nodes/{node}/tar"),
+            &["-X", "POST", "--data-binary", &format!("@{file}")],
+        );
         said.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
     }
 }
@@ -86,16 +105,25 @@ async fn a_tree_goes_in_by_debians_tar_and_comes_back_the_same_by_tar_and_by_unz
     let tree = client.place("home:/tree", None).await.unwrap().node;
     let timed = client.place("home:/tree/café/café", None).await.unwrap().node;
     assert!(timed.modified.starts_with("2026-03-04T05:06:07"), "{}", timed.modified);
-    for (format, unpack) in [("tar", vec!["tar", "-xf", "../out.tar"]), ("zip", vec!["unzip", "-q", "../out.zip"])] {
+    for (format, unpack) in
+        [("tar", vec!["tar", "-xf", "../out.tar"]), ("zip", vec!["unzip", "-q", "../out.zip"])]
+    {
         let file = format!("out.{format}");
         curl.ask(dir.path(), &format!("/nodes/{}/archive?format={format}", tree.id), &["-o", &file]);
         let back = dir.path().join(format!("back-{format}"));
         fs::create_dir(&back).unwrap();
-        let done = Command::new(unpack[0]).args(&unpack[1..]).current_dir(&back).env("LC_ALL", "C.UTF-8").output().unwrap();
+        let done = Command::new(unpack[0])
+            .args(&unpack[1..])
+            .current_dir(&back)
+            .env("LC_ALL", "C.UTF-8")
+            .output()
+            .unwrap();
         succeeded(&done);
         run(dir.path(), "diff", &["-r", "tree", &format!("back-{format}/tree")]);
         let time = |path: PathBuf| fs::metadata(path.join("tree/café/café")).unwrap().modified().unwrap();
-        let differs = time(back).duration_since(time(dir.path().to_path_buf()).checked_sub(std::time::Duration::from_secs(1)).unwrap());
+        let differs = time(back).duration_since(
+            time(dir.path().to_path_buf()).checked_sub(std::time::Duration::from_secs(1)).unwrap(),
+        );
         assert!(differs.unwrap().as_secs() < 2);
     }
 }
@@ -129,7 +157,10 @@ async fn an_archive_that_is_gone_on_with_is_the_same_even_if_its_folder_changed(
             let folder = client.place(&format!("home:/tree/{name}"), None).await.unwrap().node;
             let there = client.all_entries(folder.id, &Default::default()).await.unwrap();
             if let Some(file) = there.first() {
-                client.put(folder.id, &file.name, None, &Default::default(), b"new".to_vec().into()).await.unwrap();
+                client
+                    .put(folder.id, &file.name, None, &Default::default(), b"new".to_vec().into())
+                    .await
+                    .unwrap();
                 client.remove(file.id).await.unwrap();
             }
         }
@@ -174,7 +205,15 @@ async fn bad_entries_of_a_tar_are_named_and_the_rest_is_kept() {
     };
     let good = |name: &str| entry(name, Regular, b"good");
     let mut all = good("first");
-    for (path, kind) in [("/etc/passwd", Regular), ("a/../../b", Regular), ("link", Symlink), ("hard", Link), ("dev", Block), ("pipe", Fifo), ("bell\u{7}", Regular)] {
+    for (path, kind) in [
+        ("/etc/passwd", Regular),
+        ("a/../../b", Regular),
+        ("link", Symlink),
+        ("hard", Link),
+        ("dev", Block),
+        ("pipe", Fifo),
+        ("bell\u{7}", Regular),
+    ] {
         all.extend(entry(path, kind, if kind == Regular { b"bad" } else { b"" }));
     }
     // One name twice: the second is a new state of the first.
@@ -183,10 +222,22 @@ async fn bad_entries_of_a_tar_are_named_and_the_rest_is_kept() {
     let codes: Vec<_> = lines.iter().filter_map(|l| l["entry"]["problem"]["code"].as_str()).collect();
     assert_eq!(
         codes,
-        ["bad_input", "name_dots", "tar_not_a_file", "tar_not_a_file", "tar_not_a_file", "tar_not_a_file", "name_control_character"]
+        [
+            "bad_input",
+            "name_dots",
+            "tar_not_a_file",
+            "tar_not_a_file",
+            "tar_not_a_file",
+            "tar_not_a_file",
+            "name_control_character"
+        ]
     );
     let sums = &lines.last().unwrap()["end"]["sums"];
-    assert_eq!((&sums["made"], &sums["replaced"], &sums["refused"]), (&3.into(), &1.into(), &7.into()), "{sums}");
+    assert_eq!(
+        (&sums["made"], &sums["replaced"], &sums["refused"]),
+        (&3.into(), &1.into(), &7.into()),
+        "{sums}"
+    );
     let twice = client.place("home:/twice", None).await.unwrap().node;
     assert_eq!((twice.size, client.history(twice.id).await.unwrap().states.len()), (5, 2));
 
@@ -195,7 +246,11 @@ async fn bad_entries_of_a_tar_are_named_and_the_rest_is_kept() {
     wrong[0] = b'X';
     let lines = send(&[good("before"), wrong, good("after")].concat());
     let end = &lines.last().unwrap()["end"];
-    assert_eq!((&end["sums"]["whole"], &end["problem"]["code"]), (&false.into(), &"tar_damaged".into()), "{end}");
+    assert_eq!(
+        (&end["sums"]["whole"], &end["problem"]["code"]),
+        (&false.into(), &"tar_damaged".into()),
+        "{end}"
+    );
     assert!(client.place("home:/before", None).await.is_ok());
     assert!(client.place("home:/after", None).await.is_err());
 
@@ -203,7 +258,10 @@ async fn bad_entries_of_a_tar_are_named_and_the_rest_is_kept() {
     let large = entry("large", Regular, &vec![1; 300_000]);
     let lines = send(&[&good("whole")[..], &large[..200_000]].concat());
     let refused = lines.iter().find(|l| l["entry"]["fate"] == "refused").unwrap();
-    assert_eq!((&refused["entry"]["path"], &refused["entry"]["problem"]["code"]), (&"large".into(), &"tar_cut_short".into()));
+    assert_eq!(
+        (&refused["entry"]["path"], &refused["entry"]["problem"]["code"]),
+        (&"large".into(), &"tar_cut_short".into())
+    );
     assert!(client.place("home:/whole", None).await.is_ok());
     assert!(client.place("home:/large", None).await.is_err());
 
@@ -248,7 +306,11 @@ async fn put_and_get_go_on_by_themselves_over_a_line_that_breaks() {
     // Again: nothing is sent or fetched.
     let again = yattic.ok(&["--json", "put", "--skip-same", tree.to_str().unwrap(), "home:/"]);
     let again: serde_json::Value = serde_json::from_str(&again).unwrap();
-    assert_eq!((&again["files"], &again["same"], &again["bytes"]), (&0.into(), &314.into(), &0.into()), "{again}");
+    assert_eq!(
+        (&again["files"], &again["same"], &again["bytes"]),
+        (&0.into(), &314.into(), &0.into()),
+        "{again}"
+    );
     let into = dir.path().join("into");
     fs::create_dir(&into).unwrap();
     fs::rename(&back, into.join("tree")).unwrap();
@@ -273,7 +335,9 @@ async fn a_large_file_is_gone_on_with_after_both_sides_were_killed() {
     fs::write(&file, (0..60_000_000).map(|_| numbers(256) as u8).collect::<Vec<u8>>()).unwrap();
     let mut sending = yattic.command(&["put", file.to_str().unwrap(), "home:/"]).spawn().unwrap();
     let staging = data.join("staging");
-    let there = || fs::read_dir(&staging).unwrap().flatten().map(|e| e.metadata().map_or(0, |m| m.len())).sum::<u64>();
+    let there = || {
+        fs::read_dir(&staging).unwrap().flatten().map(|e| e.metadata().map_or(0, |m| m.len())).sum::<u64>()
+    };
     assert!(wait_for(|| there() > 4_000_000));
     sending.kill().unwrap();
     sending.wait().unwrap();
@@ -323,7 +387,8 @@ async fn by_a_foreign_client(command: impl Fn(&str, &str, &str, &Path) -> Comman
 #[tokio::test(flavor = "multi_thread")]
 async fn tuspy_sends_a_file_over_a_line_that_breaks_and_through_a_kill() {
     by_a_foreign_client(|address, token, home, file| {
-        let mut python = Command::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/python/bin/python3"));
+        let mut python =
+            Command::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/python/bin/python3"));
         python.args([concat!(env!("CARGO_MANIFEST_DIR"), "/clients/tus.py"), address, token, home]).arg(file);
         python
     })
@@ -345,7 +410,12 @@ async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
     let folder = client.make_folder(home, "Scans").await.unwrap();
-    let new = |parent: i64, name: &str| yellow_attic_client::NewUpload { parent, name: name.into(), size: 10, modified: None };
+    let new = |parent: i64, name: &str| yellow_attic_client::NewUpload {
+        parent,
+        name: name.into(),
+        size: 10,
+        modified: None,
+    };
     let part = |text: &str| text.as_bytes().to_vec().into();
 
     // Lying about the offset, and more than was announced.
@@ -355,7 +425,10 @@ async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
     assert_eq!(client.upload_offset(&id).await.unwrap(), 0);
     assert_eq!(client.append(&id, 0, part("01234")).await.unwrap(), 5);
     // Its folder is moved and renamed meanwhile: the upload is bound to the folder, not to the name.
-    client.change(folder.id, &api::Target { name: Some("Old scans".into()), ..Default::default() }).await.unwrap();
+    client
+        .change(folder.id, &api::Target { name: Some("Old scans".into()), ..Default::default() })
+        .await
+        .unwrap();
     assert_eq!(client.append(&id, 5, part("56789")).await.unwrap(), 10);
     assert_eq!(client.place("home:/Old scans/a.txt", None).await.unwrap().node.size, 10);
     // Asked again after the end, it is whole; somebody else's is not found.
@@ -374,7 +447,9 @@ async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
     let listed = client.uploads().await.unwrap().uploads;
     assert_eq!((listed.len(), listed[0].received), (1, 10));
     assert_eq!(client.upload_offset(&id).await.unwrap_err().code(), Some("wrong_offset"));
-    let placed = client.place_upload(&id, &api::UploadPlace { parent: taken.id, name: "inside.txt".into(), replace: false }).await;
+    let placed = client
+        .place_upload(&id, &api::UploadPlace { parent: taken.id, name: "inside.txt".into(), replace: false })
+        .await;
     assert_eq!(placed.unwrap().size, 10);
     assert!(client.uploads().await.unwrap().uploads.is_empty());
 

@@ -32,6 +32,16 @@ struct Following {
     revoked: watch::Receiver<u64>,
     waiting: VecDeque<Bytes>,
     ended: bool,
+    _counted: Counted,
+}
+
+/// Counted as long as it listens.
+struct Counted(web::Data<State>);
+
+impl Drop for Counted {
+    fn drop(&mut self) {
+        self.0.metrics.listeners.dec();
+    }
 }
 
 /// Changes on all shelves that one may enter, as server-sent events.
@@ -57,6 +67,7 @@ pub async fn events(
             ));
         }
     };
+    state.metrics.listeners.inc();
     let following = Following {
         head: state.engine.head(),
         revoked: state.revocations.subscribe(),
@@ -65,6 +76,7 @@ pub async fn events(
             "retry: 2000\nid: {}\nevent: ready\ndata: {{}}\n\n",
             upto.token()
         ))]),
+        _counted: Counted(state.clone()),
         state,
         who,
         upto,

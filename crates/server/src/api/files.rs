@@ -43,6 +43,7 @@ async fn put(
     let staged = receive(state, request, payload).await?;
     let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
+    state.metrics.received.inc_by(row.size().max(0) as u64);
     let shown = shown::present(state, &row).await?;
     let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::Ok() };
     if let Some(tag) = &shown.etag {

@@ -38,6 +38,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(nodes::history)
         .service(nodes::activity)
         .service(nodes::content)
+        .service(nodes::thumbnail)
         .service(files::put_in_folder)
         .service(files::get_by_path)
         .service(files::put_by_path)
@@ -68,7 +69,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
         sessions::connect, sessions::disconnect, sessions::end_device, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
-        nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content,
+        nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
         uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
         archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,

@@ -359,16 +359,32 @@ pub async fn content(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let node = NodeId(*path);
-    let row = match at_in(&request) {
-        None => (*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone(),
-        Some(at) => {
-            let at = times::moment(&state.engine, &at).await?;
-            let chain = state.engine.check_past(&who.actor, node, at).await?;
-            chain.into_iter().next().ok_or_else(|| Refusal::not_found("The file"))?
-        }
-    };
+    let row = row_at(&request, &state, &who, NodeId(*path)).await?;
     crate::content::answer(&request, &state, &who, &row).await
+}
+
+/// A small picture of a picture: at most 320 pixels a side. `of`, the ETag of the state, lets it be kept.
+#[utoipa::path(context_path = "/api/v1", tag = "files", params(("node" = i64, Path), api::StateQuery),
+    responses((status = 200, description = "image/jpeg or image/png"), (status = 404, body = api::Problem)))]
+#[get("/nodes/{node}/thumbnail")]
+pub async fn thumbnail(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
+    let row = row_at(&request, &state, &who, NodeId(*path)).await?;
+    crate::thumbnails::answer(&request, &state, &row).await
+}
+
+/// The state of a node that a request asks for: present, or at a moment.
+async fn row_at(request: &HttpRequest, state: &State, who: &Who, node: NodeId) -> Result<Row, Refusal> {
+    let Some(at) = at_in(request) else {
+        return Ok((*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone());
+    };
+    let at = times::moment(&state.engine, &at).await?;
+    let chain = state.engine.check_past(&who.actor, node, at).await?;
+    chain.into_iter().next().ok_or_else(|| Refusal::not_found("The file"))
 }
 
 /// The value of `at` in a query; the only one that content takes beside `download`.

@@ -108,7 +108,7 @@ async fn open_session(
 }
 
 fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
-    let https = state.config.public_address.as_deref().is_some_and(|p| p.starts_with("https://"));
+    let https = state.config.is_https();
     Cookie::build(COOKIE, value)
         .path("/")
         .http_only(true)

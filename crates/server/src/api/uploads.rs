@@ -206,7 +206,7 @@ async fn begin(
     if kind == Some(b"application/offset+octet-stream".as_slice()) {
         let part = state.engine.append(&who.actor, &upload.id, 0).await?;
         // A broken line ends only this part: the upload is there to go on with.
-        append(part, request, payload).await?;
+        append(state, part, request, payload).await?;
         upload = complete(state, who, &upload.id).await?;
     } else if empty {
         upload = complete(state, who, &upload.id).await?;
@@ -278,7 +278,7 @@ async fn patch(
     }
     let offset = number(request.headers(), &OFFSET)?;
     let part = state.engine.append(&who.actor, id, offset).await?;
-    append(part, request, payload).await?;
+    append(state, part, request, payload).await?;
     let upload = complete(state, who, id).await?;
     let mut answer = HttpResponse::NoContent();
     tell(&mut answer, &upload);

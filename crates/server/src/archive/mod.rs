@@ -344,6 +344,7 @@ impl Sending {
             piece.truncate(self.left as usize);
         }
         self.left -= piece.len() as u64;
+        self.state.metrics.sent.inc_by(piece.len() as u64);
         self.from += piece.len() as u64;
         self.send.send(Ok(piece)).await.map_err(|_| Ok(Enough))?;
         if self.left == 0 { Err(Ok(Enough)) } else { Ok(()) }

@@ -28,6 +28,15 @@ pub struct Common {
     /// The address under which people reach the service.
     #[arg(long, value_name = "URL")]
     public_address: Option<String>,
+    /// The certificate chain to serve TLS with (PEM); beside --tls-key.
+    #[arg(long, value_name = "FILE")]
+    tls_certificate: Option<String>,
+    /// The key of the certificate (PEM).
+    #[arg(long, value_name = "FILE")]
+    tls_key: Option<String>,
+    /// Where the service's figures can be read without a sign-in, as address:port.
+    #[arg(long, value_name = "ADDRESS")]
+    metrics_listen: Option<String>,
     /// How much to log: error, warn, info, debug.
     #[arg(long, value_name = "LEVEL")]
     log: Option<String>,
@@ -43,6 +52,9 @@ impl Common {
             ("data", &self.data),
             ("listen", &self.listen),
             ("public_address", &self.public_address),
+            ("tls_certificate", &self.tls_certificate),
+            ("tls_key", &self.tls_key),
+            ("metrics_listen", &self.metrics_listen),
             ("log", &self.log),
             ("log_format", &self.log_format),
         ]

@@ -1,0 +1,131 @@
+/** Pages follow the service: changes come as events, and what they touch is read anew. */
+
+import type { InfiniteData, QueryClient } from "@tanstack/react-query";
+import { useEffect, useSyncExternalStore } from "react";
+import type { Change, Entries } from "./api";
+
+/** Changes are gathered this long; long lists are read anew less often. */
+const gather = 60;
+const longListEvery = 3_000;
+
+let broken = false;
+const watchers = new Set<() => void>();
+
+function setBroken(now: boolean) {
+  if (broken === now) return;
+  broken = now;
+  watchers.forEach((w) => w());
+}
+
+/** Whether the line to the service is broken. */
+export function useBroken(): boolean {
+  return useSyncExternalStore(
+    (watch) => {
+      watchers.add(watch);
+      return () => watchers.delete(watch);
+    },
+    () => broken,
+  );
+}
+
+/** Follows changes as long as somebody is signed in. */
+export function useLive(queries: QueryClient, signedIn: boolean) {
+  useEffect(() => {
+    if (!signedIn) return;
+    let source: EventSource | undefined;
+    let again: ReturnType<typeof setTimeout> | undefined;
+    let told: ReturnType<typeof setTimeout> | undefined;
+    let waiting: Change[] = [];
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    let last = 0;
+
+    const apply = () => {
+      timer = undefined;
+      const changes = waiting;
+      waiting = [];
+      last = Date.now();
+      touch(queries, changes);
+    };
+    const open = () => {
+      source = new EventSource("/api/v1/events");
+      source.addEventListener("ready", () => {
+        clearTimeout(told);
+        setBroken(false);
+      });
+      source.addEventListener("change", (e) => {
+        waiting.push(JSON.parse((e as MessageEvent<string>).data) as Change);
+        const pause = Math.max(gather, waiting.length > 50 ? 500 - (Date.now() - last) : 0);
+        timer ??= setTimeout(apply, pause);
+      });
+      source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: ["welcome"] }));
+      source.onerror = () => {
+        // A short break is taken up by the browser unseen.
+        clearTimeout(told);
+        told = setTimeout(() => setBroken(true), 2_000);
+        if (source?.readyState === EventSource.CLOSED) {
+          again = setTimeout(() => {
+            open();
+            // What happened meanwhile was not told.
+            void queries.invalidateQueries();
+          }, 3_000);
+        }
+      };
+    };
+    open();
+    return () => {
+      source?.close();
+      clearTimeout(again);
+      clearTimeout(told);
+      clearTimeout(timer);
+      setBroken(false);
+    };
+  }, [queries, signedIn]);
+}
+
+const refreshed = new Map<string, number>();
+
+/** Reads anew what changes touch. */
+function touch(queries: QueryClient, changes: Change[]) {
+  const folders = new Set<number>();
+  const nodes = new Set<number>();
+  for (const { change, from } of changes) {
+    nodes.add(change.node.id);
+    if (change.node.parent !== undefined) folders.add(change.node.parent);
+    if (from) folders.add(from);
+  }
+  void queries.invalidateQueries({ queryKey: ["shelves"] });
+  void queries.invalidateQueries({ queryKey: ["place"], predicate: (q) => q.queryKey[2] === undefined });
+  void queries.invalidateQueries({ queryKey: ["activity"] });
+  void queries.invalidateQueries({ queryKey: ["recent"] });
+  void queries.invalidateQueries({ queryKey: ["found"] });
+  void queries.invalidateQueries({ queryKey: ["folders"] });
+  void queries.invalidateQueries({
+    queryKey: ["history"],
+    predicate: (q) => nodes.has(q.queryKey[1] as number),
+  });
+  for (const query of queries.getQueryCache().findAll({ queryKey: ["entries"] })) {
+    const [, folder, at] = query.queryKey as [string, number, string | undefined];
+    const data = query.state.data as InfiniteData<Entries> | undefined;
+    if (at !== undefined && data) continue;
+    const pages = data?.pages ?? [];
+    const within = folders.has(folder) || pages.some((p) => p.entries.some((e) => nodes.has(e.id)));
+    // Sums of folders in sight change with anything beneath them.
+    const near = pages.length <= 1 && pages.some((p) => p.entries.some((e) => e.kind === "folder"));
+    if (!within && !near) continue;
+    const wait = pages.length > 5 ? longListEvery : 0;
+    const key = query.queryHash;
+    const due = (refreshed.get(key) ?? 0) + wait - Date.now();
+    const read = () => {
+      refreshed.set(key, Date.now());
+      void queries.invalidateQueries({ queryKey: query.queryKey, exact: true });
+    };
+    if (due <= 0) read();
+    else if (!refreshed.has(`${key} waits`)) {
+      refreshed.set(`${key} waits`, 1);
+      setTimeout(() => {
+        refreshed.delete(`${key} waits`);
+        read();
+      }, due);
+    }
+  }
+}

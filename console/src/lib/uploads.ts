@@ -1,0 +1,429 @@
+/** Files on their way to the service: one queue for all pages, kept while one walks about. */
+
+import { useSyncExternalStore } from "react";
+import { Upload as Tus, type DetailedError } from "tus-js-client";
+import { api, Refusal, refusalIn, sendFile, uploadsAddress, type Upload } from "./api";
+
+/** Files sent at a time. */
+const atOnce = 4;
+/** From this size on a file goes in a way that can be taken up again. */
+const large = 8 * 1024 * 1024;
+/** The rate is measured over this long. */
+const rateOver = 5_000;
+
+/** A file to send, and the folders on its way below the target. No file: an empty folder. */
+export interface Chosen {
+  file?: File;
+  way: string[];
+}
+
+export type Fate = "waiting" | "under way" | "asks" | "done" | "skipped" | "failed" | "stopped";
+
+export interface Sending {
+  id: number;
+  batch: Batch;
+  file: File;
+  name: string;
+  way: string[];
+  sent: number;
+  state: Fate;
+  why?: string;
+  tries: number;
+  abort?: AbortController;
+}
+
+/** What was added at once: one answer for all clashes of names. */
+export interface Batch {
+  parent: number;
+  clash?: "replace" | "keep both" | "skip";
+}
+
+export interface Snapshot {
+  all: Sending[];
+  files: number;
+  done: number;
+  failed: number;
+  asking: Sending[];
+  bytes: number;
+  sent: number;
+  busy: boolean;
+  paused: boolean;
+  offline: boolean;
+  /** Bytes a second. */
+  rate: number;
+  secondsLeft?: number;
+  /** Begun earlier, here or elsewhere, and not finished. */
+  unfinished: Upload[];
+}
+
+class Uploads {
+  private all: Sending[] = [];
+  private folders = new Map<string, Promise<Place>>();
+  private unfinished: Upload[] = [];
+  private paused = false;
+  private offline = false;
+  private next = 1;
+  private running = 0;
+  private moved: { at: number; bytes: number }[] = [];
+  private watchers = new Set<() => void>();
+  private shown: Snapshot = this.look();
+  private telling?: ReturnType<typeof setTimeout>;
+  private working?: ReturnType<typeof setTimeout>;
+
+  constructor() {
+    window.addEventListener("beforeunload", (e) => {
+      if (this.shown.busy) e.preventDefault();
+    });
+    window.addEventListener("online", () => this.goOn());
+  }
+
+  subscribe = (watch: () => void) => {
+    this.watchers.add(watch);
+    return () => {
+      this.watchers.delete(watch);
+    };
+  };
+
+  snapshot = () => this.shown;
+
+  /** Learns what was begun before this page was opened. */
+  async recall() {
+    const found = await api.uploads().catch(() => undefined);
+    if (found) {
+      this.unfinished = found.uploads;
+      this.tell();
+    }
+  }
+
+  add(parent: number, chosen: Chosen[]) {
+    const batch: Batch = { parent };
+    for (const { file, way } of chosen) {
+      if (file) {
+        const name = file.name.normalize("NFC");
+        this.all.push({ id: this.next++, batch, file, name, way, sent: 0, state: "waiting", tries: 0 });
+      } else {
+        this.folder(parent, way).catch(() => {});
+      }
+    }
+    this.work();
+  }
+
+  /** Answers a clash of names, for all that came with it. */
+  decide(batch: Batch, clash: NonNullable<Batch["clash"]>) {
+    batch.clash = clash;
+    for (const s of this.all) {
+      if (s.batch === batch && s.state === "asks") s.state = clash === "skip" ? "skipped" : "waiting";
+    }
+    this.work();
+  }
+
+  pause() {
+    this.paused = true;
+    for (const s of this.all) {
+      if (s.state === "under way") s.abort?.abort();
+    }
+    this.tell();
+  }
+
+  goOn() {
+    this.paused = false;
+    this.offline = false;
+    this.work();
+  }
+
+  retry(ids: number[]) {
+    const wanted = new Set(ids);
+    for (const s of this.all) {
+      if (wanted.has(s.id) && (s.state === "failed" || s.state === "stopped")) {
+        Object.assign(s, { state: "waiting", why: undefined, sent: 0, tries: 0 });
+      }
+    }
+    this.folders.clear();
+    this.work();
+  }
+
+  stop(id: number) {
+    const s = this.all.find((x) => x.id === id);
+    if (!s) return;
+    const running = s.state === "under way";
+    s.state = "stopped";
+    if (running) s.abort?.abort();
+    this.tell();
+  }
+
+  stopAll() {
+    for (const s of this.all) {
+      if (s.state === "waiting" || s.state === "asks" || s.state === "under way") this.stop(s.id);
+    }
+  }
+
+  clear() {
+    this.all = this.all.filter((s) => ["waiting", "under way", "asks"].includes(s.state));
+    this.folders.clear();
+    this.tell();
+  }
+
+  async forget(upload: Upload) {
+    await fetch(`${uploadsAddress}/${upload.id}`, {
+      method: "DELETE",
+      headers: { "Tus-Resumable": "1.0.0" },
+    }).catch(() => {});
+    await this.recall();
+  }
+
+  private work() {
+    // One walk for many calls, however long the queue is.
+    this.working ??= setTimeout(() => {
+      this.working = undefined;
+      for (const s of this.all) {
+        if (this.running >= atOnce || this.paused || this.offline) break;
+        if (s.state === "waiting") void this.send(s);
+      }
+    });
+    this.tell();
+  }
+
+  private async send(s: Sending) {
+    this.running += 1;
+    s.state = "under way";
+    s.abort = new AbortController();
+    try {
+      const place = await this.folder(s.batch.parent, s.way);
+      const clash = await this.clash(s, place);
+      if (clash === "asks") s.state = "asks";
+      else if (clash === "skip") s.state = "skipped";
+      else {
+        const name = clash === "keep both" ? unlike(place.names, s.name) : s.name;
+        place.names.add(name);
+        const onBytes = (sent: number) => {
+          this.moved.push({ at: Date.now(), bytes: sent - s.sent });
+          s.sent = sent;
+          this.tell();
+        };
+        if (s.file.size >= large) await this.sendInParts(s, place.id, name, clash === "replace", onBytes);
+        else await sendFile(place.id, name, s.file, clash === "replace", s.abort.signal, onBytes);
+        s.sent = s.file.size;
+        s.state = "done";
+      }
+    } catch (e) {
+      this.notSent(s, e);
+    }
+    this.running -= 1;
+    this.work();
+  }
+
+  private notSent(s: Sending, e: unknown) {
+    const refusal = e instanceof Refusal ? e : new Refusal(String(e), "unknown", "", 0);
+    // Stopped by hand: its state is set. Paused: it waits.
+    if (refusal.code === "stopped" || s.abort?.signal.aborted) {
+      if (s.state === "under way") s.state = "waiting";
+      if (s.file.size < large) s.sent = 0;
+      return;
+    }
+    if (refusal.status === 0 || refusal.status === 502 || refusal.status === 503) {
+      // The line broke: wait for it, then go on.
+      s.state = "waiting";
+      if (s.file.size < large) s.sent = 0;
+      if (!this.offline) {
+        this.offline = true;
+        setTimeout(() => {
+          this.offline = false;
+          this.work();
+        }, 3_000);
+      }
+      return;
+    }
+    this.folders.clear();
+    if (refusal.code === "changed_meanwhile" && s.batch.clash === undefined && s.tries < 3) {
+      // Somebody put a file of that name meanwhile: ask.
+      s.tries += 1;
+      s.state = "asks";
+      return;
+    }
+    s.state = "failed";
+    s.why = `${refusal.message} ${refusal.remedy}`.trim();
+  }
+
+  private async clash(s: Sending, place: Place): Promise<Batch["clash"] | "asks" | undefined> {
+    if (!place.names.has(s.name)) return undefined;
+    // A file whose upload was begun before is the same file.
+    if (this.begun(s, place.id, s.name)) return "replace";
+    return s.batch.clash ?? "asks";
+  }
+
+  private begun(s: Sending, parent: number, name: string): Upload | undefined {
+    const modified = new Date(s.file.lastModified).getTime();
+    return this.unfinished.find(
+      (u) =>
+        u.parent === parent &&
+        u.name === name &&
+        u.size === s.file.size &&
+        u.modified !== undefined &&
+        new Date(u.modified).getTime() === modified,
+    );
+  }
+
+  private sendInParts(
+    s: Sending,
+    parent: number,
+    name: string,
+    replace: boolean,
+    onBytes: (sent: number) => void,
+  ): Promise<void> {
+    const begun = this.begun(s, parent, name);
+    return new Promise((resolve, reject) => {
+      const tus = new Tus(s.file, {
+        endpoint: uploadsAddress,
+        uploadUrl: begun ? `${uploadsAddress}/${begun.id}` : null,
+        metadata: {
+          parent: String(parent),
+          filename: name,
+          modified: new Date(s.file.lastModified).toISOString(),
+          ...(replace ? {} : { ifnonematch: "*" }),
+        },
+        storeFingerprintForResuming: false,
+        retryDelays: [500, 1000, 2000, 5000],
+        onShouldRetry: (e) => {
+          const status = (e as DetailedError).originalResponse?.getStatus() ?? 0;
+          return status === 0 || status === 409 || status === 423 || status >= 500;
+        },
+        onProgress: (sent) => onBytes(sent),
+        onUploadUrlAvailable: () => void this.recall(),
+        onSuccess: () => {
+          void this.recall();
+          resolve();
+        },
+        onError: (e) => {
+          const answer = (e as DetailedError).originalResponse;
+          reject(answer ? refusalIn(answer.getBody(), answer.getStatus()) : Refusal.line());
+        },
+      });
+      s.abort?.signal.addEventListener("abort", () => {
+        // What arrived stays with the service: going on begins there. Stopped by hand, it goes.
+        void tus.abort(s.state === "stopped").then(
+          () => this.recall(),
+          () => {},
+        );
+        reject(new Refusal("Stopped.", "stopped", "", 0));
+      });
+      tus.start();
+    });
+  }
+
+  private folder(parent: number, way: string[]): Promise<Place> {
+    const key = [parent, ...way].join("/");
+    const known = this.folders.get(key);
+    if (known) return known;
+    const found = (async (): Promise<Place> => {
+      if (way.length === 0) return { id: parent, names: await namesIn(parent) };
+      const above = await this.folder(parent, way.slice(0, -1));
+      const name = way[way.length - 1]!.normalize("NFC");
+      try {
+        return { id: (await api.makeFolder(above.id, name)).id, names: new Set() };
+      } catch (e) {
+        if (!(e instanceof Refusal) || e.code !== "name_taken") throw e;
+        const facts = await api.facts(above.id);
+        const there = await api.place(`${facts.path.replace(/\/$/, "")}/${name}`);
+        if (there.node.kind !== "folder") throw e;
+        return { id: there.node.id, names: await namesIn(there.node.id) };
+      }
+    })();
+    this.folders.set(key, found);
+    found.catch(() => this.folders.delete(key));
+    return found;
+  }
+
+  private look(): Snapshot {
+    const now = Date.now();
+    this.moved = this.moved.filter((m) => now - m.at < rateOver);
+    const counted = this.all.filter((s) => s.state !== "stopped" && s.state !== "skipped");
+    const bytes = counted.reduce((n, s) => n + s.file.size, 0);
+    const sent = counted.reduce((n, s) => n + s.sent, 0);
+    const busy = this.all.some((s) => s.state === "waiting" || s.state === "under way");
+    const since = this.moved[0]?.at ?? now;
+    const rate = this.moved.reduce((n, m) => n + m.bytes, 0) / Math.max(1, (now - since) / 1000);
+    const unmatched = this.unfinished.filter(
+      (u) => !this.all.some((s) => s.name === u.name && s.file.size === u.size && s.state !== "failed"),
+    );
+    return {
+      all: this.all,
+      files: counted.length,
+      done: this.all.filter((s) => s.state === "done").length,
+      failed: this.all.filter((s) => s.state === "failed").length,
+      asking: this.all.filter((s) => s.state === "asks"),
+      bytes,
+      sent,
+      busy,
+      paused: this.paused,
+      offline: this.offline,
+      rate,
+      secondsLeft: rate > 0 && busy ? (bytes - sent) / rate : undefined,
+      unfinished: unmatched,
+    };
+  }
+
+  private tell() {
+    this.telling ??= setTimeout(() => {
+      this.telling = undefined;
+      this.shown = this.look();
+      this.watchers.forEach((w) => w());
+    }, 100);
+  }
+}
+
+interface Place {
+  id: number;
+  names: Set<string>;
+}
+
+async function namesIn(folder: number): Promise<Set<string>> {
+  const names = new Set<string>();
+  let cursor: string | undefined;
+  do {
+    const page = await api.entries(folder, { sort: "name", order: "up" }, undefined, cursor);
+    page.entries.forEach((e) => names.add(e.name));
+    cursor = page.next;
+  } while (cursor);
+  return names;
+}
+
+/** A name that is not among the others, numbered before its ending. */
+export function unlike(others: ReadonlySet<string>, name: string): string {
+  const dot = name.lastIndexOf(".");
+  const [stem, ending] = dot > 0 ? [name.slice(0, dot), name.slice(dot)] : [name, ""];
+  for (let n = 2; ; n += 1) {
+    const tried = `${stem} (${n})${ending}`;
+    if (!others.has(tried)) return tried;
+  }
+}
+
+/** What was dropped, with whole folders opened up. */
+export async function dropped(data: DataTransfer): Promise<Chosen[]> {
+  const entries = [...data.items].map((i) => i.webkitGetAsEntry()).filter((e) => e !== null);
+  const found: Chosen[] = [];
+  const walk = async (entry: FileSystemEntry, way: string[]): Promise<void> => {
+    if (entry.isFile) {
+      const file = await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no));
+      found.push({ file, way });
+      return;
+    }
+    const reader = (entry as FileSystemDirectoryEntry).createReader();
+    const inside = [...way, entry.name];
+    let empty = true;
+    for (;;) {
+      const part = await new Promise<FileSystemEntry[]>((ok, no) => reader.readEntries(ok, no));
+      if (part.length === 0) break;
+      empty = false;
+      await Promise.all(part.map((below) => walk(below, inside)));
+    }
+    if (empty) found.push({ way: inside });
+  };
+  for (const entry of entries) await walk(entry, []);
+  return found;
+}
+
+export const uploads = new Uploads();
+
+export function useUploads(): Snapshot {
+  return useSyncExternalStore(uploads.subscribe, uploads.snapshot);
+}

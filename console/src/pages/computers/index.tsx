@@ -1,0 +1,86 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { MonitorSmartphone } from "lucide-react";
+import { useState } from "react";
+import { api, type Device, type Me } from "../../lib/api";
+import { exactly, when } from "../../lib/show";
+import { Button, Dialog, DialogActions, Empty, Frame, Loading, Notice, useToast } from "../../ui";
+
+/** One's connected computers: when they were last used, and ending what was lost. */
+export function ComputersPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
+  const devices = useQuery({ queryKey: ["devices"], queryFn: api.devices, refetchInterval: 20_000 });
+  const [ending, setEnding] = useState<Device>();
+  return (
+    <Frame {...frame} heading={<h1 className="font-bold">Computers</h1>}>
+      <div className="mx-auto max-w-[900px] px-8 pt-2 pb-10 max-sm:px-4">
+        <p className="text-muted">
+          Each computer that works with your files has a sign-in of its own. End it here if the computer is
+          lost or no longer yours: it counts no more at once.
+        </p>
+        {devices.isPending && <Loading rows={3} />}
+        {devices.isError && <Notice error={devices.error} retry={() => void devices.refetch()} />}
+        {devices.data?.devices.length === 0 && (
+          <Empty title="No computer is connected">
+            On a computer with the command-line client, run:
+            <code className="mt-3 block rounded-lg border border-line bg-sheet p-3 text-left font-mono text-[14px] break-all text-ink">
+              yattic connect {window.location.origin}
+            </code>
+          </Empty>
+        )}
+        <ul className="mt-4">
+          {devices.data?.devices.map((d) => (
+            <li key={d.id} className="flex items-center gap-4 border-b border-line py-3">
+              <MonitorSmartphone size={22} strokeWidth={1.6} aria-hidden className="shrink-0 text-muted" />
+              <div className="min-w-0 flex-1">
+                <div className="truncate font-semibold">{d.name}</div>
+                <div className="text-[14.5px] text-muted">
+                  {d.used ? (
+                    <span title={exactly(d.used)}>
+                      last used {when(d.used)}
+                      {d.used_from && ` from ${d.used_from}`}
+                    </span>
+                  ) : (
+                    "never used"
+                  )}
+                  , <span title={exactly(d.connected)}>connected {when(d.connected)}</span>
+                </div>
+              </div>
+              <Button onClick={() => setEnding(d)} aria-label={`Disconnect ${d.name}`}>
+                Disconnect
+              </Button>
+            </li>
+          ))}
+        </ul>
+      </div>
+      {ending && <EndDevice device={ending} onClose={() => setEnding(undefined)} />}
+    </Frame>
+  );
+}
+
+function EndDevice({ device, onClose }: { device: Device; onClose: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const ending = useMutation({
+    mutationFn: () => api.endDevice(device.id),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["devices"] });
+      toast.say(`"${device.name}" is disconnected.`);
+      onClose();
+    },
+  });
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Disconnect "${device.name}"`}
+      description="Its transfers stop at once. Files that it fetched stay on it. It can be connected again with the password."
+    >
+      {ending.isError && <Notice error={ending.error} />}
+      <DialogActions>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button look="loss" disabled={ending.isPending} onClick={() => ending.mutate()}>
+          Disconnect
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}

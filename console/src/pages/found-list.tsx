@@ -1,0 +1,41 @@
+import { Link } from "wouter";
+import type { Found } from "../lib/api";
+import { pageOf } from "../lib/place";
+import { exactly, size, when } from "../lib/show";
+import { Face } from "../ui";
+
+/** Files and folders from many places, each with its place. */
+export function FoundList({ found }: { found: Found["found"] }) {
+  return (
+    <ul>
+      {found.map(({ node, path }) => (
+        <li key={node.id}>
+          <Link
+            href={node.kind === "folder" ? pageOf(path) : `${pageOf(folderOf(path))}?thing=${node.id}`}
+            className="flex min-h-12 items-center gap-3 border-b border-line px-2 py-1 hover:bg-sheet"
+          >
+            <span className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted">
+              <Face node={node} className="size-full" />
+            </span>
+            <span className="min-w-0 flex-1">
+              <span className="block truncate">{node.name}</span>
+              <span className="block truncate text-[14px] text-muted">{folderOf(path)}</span>
+            </span>
+            <span className="shrink-0 text-right text-[14px] text-muted">
+              <span className="block" title={exactly(node.changed)}>
+                {when(node.changed)}
+              </span>
+              <span className="block font-mono">{size(node.size)}</span>
+            </span>
+          </Link>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** The folder of a place. */
+export function folderOf(path: string): string {
+  const above = path.slice(0, path.lastIndexOf("/"));
+  return above.endsWith(":") ? `${above}/` : above;
+}
