@@ -89,6 +89,8 @@ impl Museum {
             let token = *blake3::hash(format!("{device}{}", self.now).as_bytes()).as_bytes();
             self.engine.make_device(&actor, account, device, token).await?;
             if let Some(known) = self.engine.devices(account).await?.into_iter().find(|d| d.name == device) {
+                let last = vec![(known.id, self.now - 26 * HOUR, actor.from.to_string())];
+                self.engine.note_device_use(last).await?;
                 self.actors.insert(device.into(), Actor { device: Some(known.id), ..actor });
             }
         }

@@ -195,6 +195,7 @@ class Uploads {
       else {
         const name = clash === "keep both" ? unlike(place.names, s.name) : s.name;
         place.names.add(name);
+        s.name = name;
         const onBytes = (sent: number) => {
           this.moved.push({ at: Date.now(), bytes: sent - s.sent });
           s.sent = sent;

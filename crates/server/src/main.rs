@@ -28,9 +28,6 @@ enum Command {
     Completions(Shell),
     /// Write the manual pages into a folder.
     Manual(Folder),
-    /// Draw the thumbnail of a picture (the service's own helper).
-    #[command(hide = true)]
-    Draw,
     /// Show every setting in force and where its value came from.
     Config(config::Show),
 }
@@ -48,11 +45,11 @@ struct Folder {
 }
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
-    if let Command::Draw = arguments.command {
-        // Before any thread is begun: it limits itself first.
+    // The service's own helper, nobody's command. Before any thread is begun: it limits itself first.
+    if std::env::args_os().nth(1).is_some_and(|a| a == yellow_attic_server::thumbnails::HELPER) {
         return yellow_attic_server::thumbnails::draw().map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
     }
+    let arguments = Arguments::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return fail(&error),
@@ -74,7 +71,6 @@ fn main() -> ExitCode {
         Command::Manual(asked) => std::fs::create_dir_all(&asked.folder)
             .and_then(|()| clap_mangen::generate_to(Arguments::command(), &asked.folder))
             .map_err(Into::into),
-        Command::Draw => yellow_attic_server::thumbnails::draw(),
         Command::Config(show) => config::run(&show),
     };
     match outcome {

@@ -16,6 +16,8 @@ use yellow_attic_core::Moment;
 use yellow_attic_store::disk::hex;
 use yellow_attic_store::{Actor, Change, Row};
 
+/// The word by which this program is its own helper.
+pub const HELPER: &str = "--draw-thumbnail";
 /// The longer side of a thumbnail, in pixels.
 const SIDE: u32 = 320;
 /// Larger files are not looked at.
@@ -81,7 +83,7 @@ impl Thumbnails {
 
     async fn draw(&self, file: File) -> Result<Vec<u8>, String> {
         let mut helper = tokio::process::Command::new(&self.program)
-            .arg("draw")
+            .arg(HELPER)
             .env_clear()
             .stdin(Stdio::from(file))
             .stdout(Stdio::piped())

@@ -611,8 +611,20 @@ impl Engine {
         for change in all {
             let told = match &change {
                 // An open row beneath something removed is not alive; its folder's own change tells it.
+                // But whoever knew it elsewhere must hear that it is gone from there.
                 Change::Changed(row) | Change::Arrived(row) => {
-                    self.shared.view.chain(row.node).await?.is_some()
+                    let alive = self.shared.view.chain(row.node).await?.is_some();
+                    if !alive && self.state_at(row.node, since).await?.is_some() {
+                        shown.push(Change::Removed(PastRow {
+                            until: row.since,
+                            ended_at: row.at,
+                            ended_how: How::Removed,
+                            ended_account: row.account,
+                            ended_device: row.device,
+                            row: row.clone(),
+                        }));
+                    }
+                    alive
                 }
                 // Here again by now: its open row tells it.
                 Change::Removed(past) | Change::Left(past) => {

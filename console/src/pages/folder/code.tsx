@@ -73,6 +73,15 @@ const look = EditorView.theme({
   },
   ".cm-panels": { backgroundColor: "var(--paper)", color: "var(--ink)" },
   ".cm-changedLine": { backgroundColor: "var(--gold-wash) !important" },
+  ".cm-changedLineGutter": { backgroundColor: "var(--gold) !important" },
+  ".cm-deletedLineGutter": { backgroundColor: "var(--brick) !important" },
+  ".cm-changedText": {
+    background: "linear-gradient(var(--gold), var(--gold)) bottom/100% 2px no-repeat !important",
+  },
+  ".cm-deletedText, .cm-deletedChunk .cm-deletedText": {
+    background: "none !important",
+    textDecoration: "line-through",
+  },
   ".cm-deletedChunk": { backgroundColor: "var(--brick-wash) !important" },
 });
 

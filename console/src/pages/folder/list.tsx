@@ -80,7 +80,11 @@ export function List(props: Props) {
     onSelect(next, index);
   };
   const onClick = (e: MouseEvent, index: number) => {
-    if (e.shiftKey) to(index, true);
+    const node = rows[index]!;
+    const touched = (e.nativeEvent as PointerEvent).pointerType === "touch";
+    // A finger opens a folder by its name, and selects it by its picture.
+    if (touched && node.kind === "folder" && !(e.target as Element).closest("[data-face]")) onOpen(node);
+    else if (e.shiftKey) to(index, true);
     else if (e.ctrlKey || e.metaKey) toggle(index);
     else to(index, false);
   };
@@ -174,7 +178,10 @@ export function List(props: Props) {
               onDoubleClick={() => onOpen(node)}
             >
               <div role="gridcell" className="flex min-w-0 items-center gap-3">
-                <span className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted">
+                <span
+                  data-face
+                  className="flex size-[30px] shrink-0 items-center justify-center overflow-hidden rounded text-muted"
+                >
                   {past ? (
                     <FileIcon name={node.name} kind={node.kind} />
                   ) : (

@@ -1,5 +1,5 @@
 import { Minus, Plus, Scan } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import { IconButton } from "../../ui";
 
 /** A picture, to be looked at closely: zoomed by buttons, keys or the wheel, moved by scrolling. */
@@ -12,6 +12,16 @@ export function Picture({ address, name }: { address: string; name: string }) {
     setFailed(false);
   }, [address]);
   const by = (factor: number) => setZoom((z) => Math.min(8, Math.max(1, z * factor)));
+  // What was in the middle stays there.
+  const before = useRef(1);
+  useLayoutEffect(() => {
+    const element = box.current;
+    if (!element) return;
+    const ratio = zoom / before.current;
+    before.current = zoom;
+    element.scrollLeft = (element.scrollLeft + element.clientWidth / 2) * ratio - element.clientWidth / 2;
+    element.scrollTop = (element.scrollTop + element.clientHeight / 2) * ratio - element.clientHeight / 2;
+  }, [zoom]);
   useEffect(() => {
     const element = box.current;
     if (!element) return;

@@ -53,7 +53,7 @@ export default function Table({ text, name }: { text: string; name: string }) {
             key={item.key}
             role="row"
             aria-rowindex={item.index + 2}
-            className="absolute top-0 left-0 grid h-8 items-center border-b border-line"
+            className="absolute top-0 left-0 grid h-8 min-w-full items-center border-b border-line"
             style={{ ...grid, transform: `translateY(${item.start}px)` }}
           >
             {Array.from({ length: columns }, (_, i) => {

@@ -44,6 +44,14 @@ export default function Palette({ onClose, onSignOut }: { onClose: () => void; o
   const there = (shelves.data?.shelves ?? []).filter((s) => matches(s.title));
   const files = wanted ? (found.data?.found ?? []).slice(0, 30) : [];
   const shownActs = acts.filter((a) => matches(a.word));
+  // What enter does is always in sight: the first, until one goes elsewhere.
+  const [chosen, setChosen] = useState("");
+  const values = [
+    ...files.map((f) => `node ${f.node.id}`),
+    ...there.map((s) => `shelf ${s.id}`),
+    ...shownActs.map((a) => a.word.toLowerCase()),
+  ];
+  const value = values.includes(chosen) ? chosen : (values[0] ?? "");
   return (
     <Radix.Root open onOpenChange={(o) => !o && onClose()}>
       <Radix.Portal>
@@ -53,12 +61,16 @@ export default function Palette({ onClose, onSignOut }: { onClose: () => void; o
           className="fixed top-[12vh] left-1/2 z-50 w-[calc(100vw-2rem)] max-w-xl -translate-x-1/2 rounded-xl border border-line bg-sheet shadow-xl"
         >
           <Radix.Title className="sr-only">Find or do</Radix.Title>
-          <Command shouldFilter={false} label="Find or do">
+          <Command shouldFilter={false} label="Find or do" value={value} onValueChange={setChosen}>
             <div className="flex items-center gap-3 border-b border-line px-4">
               <Search size={20} aria-hidden className="text-muted" />
               <Command.Input
                 value={text}
-                onValueChange={setText}
+                onValueChange={(typed) => {
+                  setText(typed);
+                  setChosen("");
+                }}
+                autoFocus
                 placeholder="A name, a shelf, or what to do"
                 className="min-h-12 w-full bg-transparent outline-none"
               />
@@ -109,7 +121,7 @@ export default function Palette({ onClose, onSignOut }: { onClose: () => void; o
               {shownActs.length > 0 && (
                 <Group heading="Go and do">
                   {shownActs.map(({ word, icon: Icon, run }) => (
-                    <Command.Item key={word} value={word} className={line} onSelect={act(run)}>
+                    <Command.Item key={word} value={word.toLowerCase()} className={line} onSelect={act(run)}>
                       <Icon size={20} strokeWidth={1.6} aria-hidden />
                       {word}
                     </Command.Item>

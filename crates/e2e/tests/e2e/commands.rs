@@ -169,11 +169,14 @@ fn every_help_page_is_as_it_was_reviewed() {
         "rm",
         "history",
         "restore",
+        "find",
+        "completions",
+        "manual",
     ] {
         page("yattic", &[command]);
     }
     page("yatticd", &[]);
-    for command in ["serve", "init", "check", "demo", "config"] {
+    for command in ["serve", "init", "check", "demo", "config", "completions", "manual"] {
         page("yatticd", &[command]);
     }
     insta::assert_snapshot!(pages);

@@ -5,13 +5,13 @@ use crate::support::{PASSWORD, Service, wait_for};
 use fantoccini::key::Key;
 use std::fs;
 
-async fn row(browser: &Browser, name: &str) -> String {
+pub async fn row(browser: &Browser, name: &str) -> String {
     let css = format!("[data-name=\"{name}\"]");
     browser.find(&css).await;
     css
 }
 
-async fn upload(browser: &Browser, path: &std::path::Path) {
+pub async fn upload(browser: &Browser, path: &std::path::Path) {
     let input = browser.find("input[type=file]").await;
     input.send_keys(path.to_str().unwrap()).await.unwrap();
 }
@@ -78,6 +78,9 @@ async fn from_the_printed_address_to_a_file_found_again_as_it_was() {
     let log = row(&browser, "log.txt").await;
     fs::write(&file, "clear all day").unwrap();
     upload(&browser, &file).await;
+    browser.says("is there already").await;
+    browser.is_accessible("a clash of names").await;
+    browser.press("Replace").await;
     browser.says("2 files sent").await;
     browser.press("Close uploads").await;
     browser.click(&log).await;
@@ -166,7 +169,7 @@ async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
     for (name, css) in [
         ("view.jpg", "[role=dialog] img"),
         ("valuation.pdf", "[role=dialog] canvas"),
-        ("notes.md", "[role=dialog] pre"),
+        ("notes.md", "[role=dialog] [role=document]"),
     ] {
         let css_row = row(&browser, name).await;
         browser.click(&css_row).await;

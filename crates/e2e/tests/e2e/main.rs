@@ -2,6 +2,7 @@
 #![allow(clippy::disallowed_methods)]
 
 mod api;
+mod around;
 mod bad_input;
 mod browser;
 mod commands;
@@ -9,6 +10,7 @@ mod console;
 mod disks;
 mod durability;
 mod events;
+mod everyday;
 mod line;
 mod support;
 mod transfers;

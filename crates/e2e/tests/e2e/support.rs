@@ -28,9 +28,15 @@ pub struct Service {
 impl Service {
     /// Starts on a data folder; on a port that the system chooses.
     pub fn start_in(data: &Path) -> Service {
+        Service::start_with(data, &[])
+    }
+
+    /// The same with more arguments.
+    pub fn start_with(data: &Path, more: &[&str]) -> Service {
         let mut child = Command::new(program("yatticd"))
             .args(["serve", "--listen", "127.0.0.1:0", "--log", "error", "--data"])
             .arg(data)
+            .args(more)
             .env_clear()
             .stdout(Stdio::piped())
             // A service whose disk is taken away says much.

@@ -8,12 +8,18 @@ use crate::times;
 use actix_web::{HttpRequest, HttpResponse, post, route, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
-use yellow_attic_store::StoreError;
+use yellow_attic_store::{Row, ShelfKind, StoreError};
 
 fn format(word: &str) -> Result<Format, Refusal> {
     Format::from_word(word).ok_or_else(|| {
         Refusal::bad("word_unknown", &format!("format={word} is unknown."), "Choose zip or tar.")
     })
+}
+
+/// What a file or folder is called; the top of one's own shelf is Home.
+fn title(state: &State, row: &Row) -> String {
+    let home = state.engine.shelf_of(row).is_some_and(|shelf| shelf.kind == ShelfKind::Home);
+    if home && row.parent.is_none() { "Home".to_string() } else { row.name().to_string() }
 }
 
 /// The folder with all in it as one file, as it is or was; with ranges. Whoever goes on with
@@ -38,7 +44,7 @@ pub async fn fetch_folder(
     let node = NodeId(*path);
     let chain = state.engine.check_past(&who.actor, node, at).await?;
     let wanted = Wanted { nodes: vec![node], at, format: format(query.format.as_deref().unwrap_or("zip"))? };
-    let name = chain.first().map_or("files", |row| row.name()).to_string();
+    let name = title(&state, &chain[0]);
     archive::answer(&request, &state, &who, wanted, &name).await
 }
 
@@ -66,8 +72,8 @@ pub async fn gather(
     let wanted = Wanted { nodes: body.nodes.iter().map(|n| NodeId(*n)).collect(), at, format };
     let chain = state.engine.check_past(&who.actor, wanted.nodes[0], at).await?;
     let name = match (wanted.nodes.len(), chain.get(1)) {
-        (1, _) | (_, None) => chain[0].name().to_string(),
-        (n, Some(parent)) => format!("{}, {n} items", parent.name()),
+        (1, _) | (_, None) => title(&state, &chain[0]),
+        (n, Some(parent)) => format!("{}, {n} items", title(&state, parent)),
     };
     let (bytes, files, left_out) = archive::measure(&state, &who, &wanted).await?;
     let id = new_secret()?[..32].to_string();

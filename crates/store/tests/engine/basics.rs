@@ -1,8 +1,8 @@
 //! The everyday verbs.
 
-use crate::support::{Attic, name, on_disk};
+use crate::support::{Attic, START, name, on_disk};
 use yellow_attic_core::conditions::{Conditions, parse_tags};
-use yellow_attic_store::{Change, Sort, StoreError};
+use yellow_attic_store::{Actor, Change, Sort, StoreError};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_file_lies_on_the_disk_under_its_real_name_and_comes_back_the_same() {
@@ -181,6 +181,29 @@ async fn changes_since_a_number_tell_what_came_and_went() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_went_into_a_folder_and_was_removed_with_it_is_told_as_gone_from_where_it_was() {
+    let attic = Attic::new().await;
+    attic.mkdir("folder").await;
+    let known = attic.put("known", b"1").await.row.unwrap().node;
+    let since = attic.engine.now_moment().await.unwrap();
+    attic.mv("known", "folder/known").await;
+    attic.put("folder/never known", b"1").await;
+    attic.rm("folder").await;
+    let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
+    let (changes, _, _) = attic.engine.changes(&attic.ines, &shelf, since, 100).await.unwrap();
+    let removed: Vec<_> = changes
+        .iter()
+        .map(|c| match c {
+            Change::Removed(p) => p.row.node,
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    let folder =
+        attic.engine.state_at(known, attic.engine.now_moment().await.unwrap()).await.unwrap().unwrap();
+    assert_eq!(removed, [known, folder.parent.unwrap()]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn copies_of_files_and_folders_are_whole_and_their_own() {
     let attic = Attic::new().await;
     attic.mkdir("a").await;
@@ -236,4 +259,70 @@ async fn a_changed_or_removed_row_of_the_record_shows() {
     assert_eq!(cut.unwrap().0, rows);
     // Forgetting a person drops the fields and the salt, and the chain still holds.
     assert_eq!(change("UPDATE record SET fields = NULL, salt = NULL WHERE id = 3").await, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
+    use yellow_attic_store::uploads::{KEPT_MS, NewUpload};
+    let attic = Attic::new().await;
+    let home = attic.home;
+    let new = |name_of: &str, size| NewUpload {
+        parent: home,
+        name: name(name_of),
+        size,
+        mtime: None,
+        if_match: None,
+        if_none_match: None,
+        hash: None,
+    };
+    let upload = attic.engine.begin_upload(&attic.ines, new("film", 1000)).await.unwrap();
+    assert_eq!(attic.engine.reserved(), 1000);
+    let (free, _) = attic.engine.space().unwrap();
+    // What is spoken for cannot be announced a second time.
+    let first = attic.engine.begin_upload(&attic.ines, new("vast", free - (300 << 20))).await.unwrap();
+    let second = attic.engine.begin_upload(&attic.ines, new("vast too", free / 2)).await;
+    assert!(matches!(second, Err(StoreError::DiskFull { .. })));
+    attic.engine.end_upload(&attic.ines, &first.id).await.unwrap();
+    assert_eq!(attic.engine.reserved(), 1000);
+    let mut part = attic.engine.append(&attic.ines, &upload.id, 0).await.unwrap();
+    part.write(&[1; 400]).unwrap();
+    assert_eq!(part.pause().unwrap(), 400);
+    assert_eq!(attic.engine.reserved(), 600);
+
+    // After a restart it is there, with its room; somebody else does not find it.
+    let attic = attic.reopen().await;
+    assert_eq!(attic.engine.reserved(), 600);
+    let other = Actor { account: Some(yellow_attic_core::AccountId(99)), ..attic.ines.clone() };
+    assert!(matches!(attic.engine.upload(&other, &upload.id).await, Err(StoreError::NotFound(_))));
+    let mut part = attic.engine.append(&attic.ines, &upload.id, 400).await.unwrap();
+    part.write(&[2; 600]).unwrap();
+    // A later sender takes over from one that hangs.
+    let waiting = {
+        let (engine, ines, id) = (attic.engine.clone(), attic.ines.clone(), upload.id.clone());
+        tokio::spawn(async move { engine.append(&ines, &id, 1000).await.map(drop) })
+    };
+    loop {
+        match part.write(&[]) {
+            Ok(()) => tokio::time::sleep(std::time::Duration::from_millis(5)).await,
+            Err(e) => break assert!(matches!(e, StoreError::TakenOver), "{e}"),
+        }
+    }
+    drop(part);
+    waiting.await.unwrap().unwrap();
+    assert_eq!(attic.engine.reserved(), 0);
+    let done = attic.engine.finish_upload(&attic.ines, &upload.id, None).await.unwrap().unwrap();
+    assert_eq!(done.row.unwrap().size(), 1000);
+    assert_eq!(attic.cat("film").await, [vec![1; 400], vec![2; 600]].concat());
+
+    // One that nobody goes on with is dropped after three days, and its room is free again.
+    let left = attic.engine.begin_upload(&attic.ines, new("left", 5)).await.unwrap();
+    attic.clock.set(START + KEPT_MS - 1);
+    assert_eq!(attic.engine.expire_uploads().await.unwrap(), 0);
+    attic.clock.set(START + KEPT_MS + 1);
+    assert_eq!(attic.engine.expire_uploads().await.unwrap(), 2);
+    assert!(attic.engine.upload(&attic.ines, &left.id).await.is_err());
+    assert_eq!(
+        (attic.engine.reserved(), std::fs::read_dir(attic.data().join("staging")).unwrap().count()),
+        (0, 0)
+    );
 }
