@@ -31,6 +31,10 @@ pub fn run(wanted: &[String]) -> Result<(), Failure> {
 
 fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     println!("{:<52} {:>9} {:>9} {:>8}  reach", "what", "ours", "peer", "ratio");
+    crate::transfers::run(disk, on)?;
+    if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
+        return Ok(());
+    }
     let (small, big) = (disk.join("store-10k"), disk.join("store-1m"));
     fill(&small, 10_000)?;
     let nginx = Nginx::start(&disk.join("nginx"))?;
@@ -85,13 +89,14 @@ struct Measured {
     figures: Vec<(&'static str, f64)>,
 }
 
-fn median(mut list: Vec<f64>) -> f64 {
+/// The one in the middle.
+pub fn median(mut list: Vec<f64>) -> f64 {
     list.sort_by(f64::total_cmp);
     list[list.len() / 2]
 }
 
 /// Prints one line; `better`: whether the ratio must be at least or at most the reach.
-fn line(what: &str, ours: f64, peer: f64, unit: &str, ratio: f64, reach: &str) {
+pub fn line(what: &str, ours: f64, peer: f64, unit: &str, ratio: f64, reach: &str) {
     println!("{what:<52} {ours:>6.2} {unit:<4} {peer:>5.2} {unit:<4} {ratio:>6.2} x  {reach}");
 }
 

@@ -2,17 +2,20 @@
 //!
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
-//! `http` is a client with as little of its own as possible, `cases` measures.
+//! `http` is a client with as little of its own as possible, `cases` and `transfers` measure.
 
 mod cases;
 mod disk;
 mod http;
 mod peers;
+mod transfers;
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
-        println!("yattic-bench [small|large|list|rename|start]…: all of them, if none is named");
+        println!(
+            "yattic-bench [tar|tree|zip|live|thumbnails|tls|small|large|list|rename|start|scale]…: all of them, if none is named"
+        );
         return;
     }
     if let Err(error) = cases::run(&wanted) {

@@ -88,6 +88,32 @@ impl Service {
         Ok(Service { child, at, token, started_in })
     }
 
+    /// Starts it with more arguments, on a data folder where somebody is signed in with a token.
+    pub fn start_with(data: &Path, more: &[&str], token: String) -> Result<Service, Failure> {
+        let at: SocketAddr = format!("127.0.0.1:{}", free_port()?).parse()?;
+        let begun = Instant::now();
+        let child = Command::new(beside("yatticd")?)
+            .args([
+                "serve",
+                "--data",
+                &data.display().to_string(),
+                "--listen",
+                &at.to_string(),
+                "--log",
+                "error",
+            ])
+            .args(more)
+            .stdout(Stdio::null())
+            .spawn()?;
+        for _ in 0..400 {
+            if std::net::TcpStream::connect(at).is_ok() {
+                return Ok(Service { child, at, token, started_in: begun.elapsed() });
+            }
+            std::thread::sleep(Duration::from_millis(25));
+        }
+        Err("the service did not start".into())
+    }
+
     /// The head of a request.
     pub fn head(&self, method: &str, path: &str, length: usize) -> String {
         format!(
@@ -141,7 +167,8 @@ impl Drop for Service {
     }
 }
 
-fn beside(name: &str) -> Result<PathBuf, Failure> {
+/// A program that was built beside this one.
+pub fn beside(name: &str) -> Result<PathBuf, Failure> {
     Ok(std::env::current_exe()?.parent().ok_or("no folder")?.join(name))
 }
 
@@ -161,6 +188,18 @@ pub struct Nginx {
 impl Nginx {
     /// Starts it in a folder.
     pub fn start(folder: &Path) -> Result<Nginx, Failure> {
+        Nginx::start_as(folder, "")
+    }
+
+    /// Starts it with TLS.
+    pub fn start_with_tls(folder: &Path, certificate: &Path, key: &Path) -> Result<Nginx, Failure> {
+        let tls =
+            format!("ssl_certificate {}; ssl_certificate_key {};", certificate.display(), key.display());
+        Nginx::start_as(folder, &tls)
+    }
+
+    fn start_as(folder: &Path, tls: &str) -> Result<Nginx, Failure> {
+        let ssl = if tls.is_empty() { "" } else { " ssl" };
         let root = folder.join("root");
         std::fs::create_dir_all(&root)?;
         std::fs::create_dir_all(folder.join("body"))?;
@@ -175,7 +214,7 @@ impl Nginx {
                  http {{ access_log off; sendfile on; tcp_nodelay on; keepalive_requests 10000000;\n\
                  client_max_body_size 0; client_body_temp_path {f}/body;\n\
                  proxy_temp_path {f}/p; fastcgi_temp_path {f}/f; uwsgi_temp_path {f}/u; scgi_temp_path {f}/s;\n\
-                 server {{ listen {at}; root {f}/root; dav_methods PUT; }} }}\n"
+                 server {{ listen {at}{ssl}; {tls} root {f}/root; dav_methods PUT; }} }}\n"
             ),
         )?;
         let child = Command::new("nginx")

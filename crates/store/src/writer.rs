@@ -523,7 +523,11 @@ fn finish<T: Send + 'static>(
         }
         Err(refusal) => {
             drop(left);
-            let _ = answer.send(Err(refusal));
+            // Told after the commit: it may rest on what the same group does, and whoever looks
+            // then must see that.
+            answers.push(Box::new(move |failed| {
+                let _ = answer.send(Err(failed.unwrap_or(refusal)));
+            }));
             Ok(())
         }
     }

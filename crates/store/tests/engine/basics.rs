@@ -181,6 +181,28 @@ async fn changes_since_a_number_tell_what_came_and_went() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn whoever_is_refused_for_a_taken_name_sees_what_took_it() {
+    let attic = Attic::new().await;
+    for n in 0..150 {
+        let make = || {
+            let (engine, ines, home) = (attic.engine.clone(), attic.ines.clone(), attic.home);
+            tokio::spawn(async move {
+                let wanted = name(&format!("folder {n}"));
+                match engine.make_folder(&ines, home, wanted.clone()).await {
+                    Ok(_) => true,
+                    Err(StoreError::NameTaken(_)) => {
+                        engine.child(&ines, home, &wanted).await.unwrap().is_some()
+                    }
+                    Err(e) => panic!("{e}"),
+                }
+            })
+        };
+        let (first, second, third) = (make(), make(), make());
+        assert!(first.await.unwrap() && second.await.unwrap() && third.await.unwrap(), "folder {n}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_went_into_a_folder_and_was_removed_with_it_is_told_as_gone_from_where_it_was() {
     let attic = Attic::new().await;
     attic.mkdir("folder").await;
