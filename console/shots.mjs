@@ -52,6 +52,44 @@ const pictures = {
       await page.getByRole("dialog").locator("img").waitFor();
     },
   },
+  palette: {
+    size: wide,
+    path: "/shelf/Collections",
+    act: async (page) => {
+      await row(page, "inventory-2026.csv").waitFor();
+      await page.keyboard.press("Control+k");
+      await page.keyboard.type("logbook");
+      await page.getByText("logbook-1923-p046.png").waitFor();
+    },
+  },
+  editor: {
+    size: wide,
+    path: "/shelf/Exhibition%202027/Texts",
+    act: async (page) => {
+      await row(page, "signals.md").click();
+      await page.getByRole("button", { name: "Edit", exact: true }).click();
+      await page.locator(".cm-content").waitFor();
+      await page.waitForTimeout(500);
+    },
+  },
+  uploads: {
+    size: wide,
+    path: "/shelf/home",
+    act: async (page) => {
+      await page.locator("[data-testid=list]").waitFor();
+      const files = Array.from({ length: 14 }, (_, i) => ({
+        name: `survey-${String(i + 1).padStart(3, "0")}.tif`,
+        mimeType: "image/tiff",
+        buffer: Buffer.alloc(3_000_000 + i * 90_000, i),
+      }));
+      await page.context().setOffline(false);
+      const line = await page.context().newCDPSession(page);
+      await line.send("Network.emulateNetworkConditions", { offline: false, latency: 40, downloadThroughput: -1, uploadThroughput: 6_000_000 });
+      await page.getByTestId("picker").setInputFiles(files);
+      await page.waitForTimeout(3500);
+    },
+  },
+  computers: { size: wide, path: "/computers" },
   "sign-in": { size: wide, path: "/", out: true },
   "move": {
     size: wide,

@@ -23,10 +23,10 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NameError, NodeId, PathError};
 use yellow_attic_store::{Actor, Done, Engine, Result, SMALL, Staged, StoreError};
 
-/// Small files being put at a time, in KiB of their bytes: 16 MiB. Each counts as 32 KiB at
-/// least, so that they are 512 at most.
-const UNDER_WAY_KIB: usize = 16 * 1024;
-const LEAST_KIB: usize = 32;
+/// Small files being put at a time, in KiB of their bytes: 24 MiB. Each counts as 16 KiB at least, so
+/// that they are 1,536 at most: a group being committed, one being synced, one being read.
+const UNDER_WAY_KIB: usize = 24 * 1024;
+const LEAST_KIB: usize = 16;
 /// Folders that are made together.
 const FOLDERS: usize = 512;
 /// A caller that does not read what became of its files is waited for so long.

@@ -13,8 +13,8 @@ use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use tokio::sync::Semaphore;
 use yellow_attic_core::Moment;
+use yellow_attic_store::Row;
 use yellow_attic_store::disk::hex;
-use yellow_attic_store::{Actor, Change, Row};
 
 /// The word by which this program is its own helper.
 pub const HELPER: &str = "--draw-thumbnail";
@@ -22,6 +22,8 @@ pub const HELPER: &str = "--draw-thumbnail";
 const SIDE: u32 = 320;
 /// Larger files are not looked at.
 const LARGEST: i64 = 256 << 20;
+/// What a picture's name ends in.
+const ENDINGS: [&str; 8] = [".png", ".jpg", ".jpeg", ".gif", ".webp", ".bmp", ".tif", ".tiff"];
 /// The memory that the helper may use, and what it may allocate for one picture.
 const MEMORY: u64 = 1 << 30;
 const PICTURE: u64 = 512 << 20;
@@ -122,8 +124,8 @@ async fn keep(place: &Path, bytes: &[u8]) {
 
 /// Whether a name is one of a picture that can be drawn.
 fn is_picture(name: &str) -> bool {
-    let ending = name.rsplit_once('.').map_or("", |(_, e)| e).to_ascii_lowercase();
-    ["png", "jpg", "jpeg", "gif", "webp", "bmp", "tif", "tiff"].contains(&ending.as_str())
+    let name = name.to_ascii_lowercase();
+    ENDINGS.iter().any(|ending| name.ends_with(ending))
 }
 
 /// Answers with a thumbnail.
@@ -160,29 +162,21 @@ pub async fn answer(request: &HttpRequest, state: &State, row: &Row) -> Result<H
 pub async fn follow(state: web::Data<State>) {
     let mut head = state.engine.head();
     let mut upto = Moment(*head.borrow_and_update());
-    let service = Actor::service();
     while head.changed().await.is_ok() {
         tokio::time::sleep(Duration::from_millis(500)).await;
         let next = Moment(*head.borrow_and_update());
         for shelf in state.engine.shelves() {
-            let mut since = upto;
-            while state.engine.touched_since(&shelf, since) {
-                let Ok((changes, reached, more)) = state.engine.changes(&service, &shelf, since, 500).await
-                else {
-                    break;
-                };
-                for change in changes {
-                    if let Change::Changed(row) = change
-                        && is_picture(row.name())
-                    {
-                        // A refusal here is met again by whoever asks.
-                        let _ = state.thumbnails.get(&state, &row).await;
-                    }
+            if !state.engine.touched_since(&shelf, upto) {
+                continue;
+            }
+            let mut since = Some(upto);
+            while let Some(from) = since {
+                let Ok((found, next)) = state.engine.files_since(&shelf, from, &ENDINGS).await else { break };
+                for row in found {
+                    // A refusal here is met again by whoever asks.
+                    let _ = state.thumbnails.get(&state, &row).await;
                 }
-                since = reached;
-                if !more {
-                    break;
-                }
+                since = next;
             }
         }
         upto = next;

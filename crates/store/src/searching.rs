@@ -2,12 +2,12 @@
 
 use crate::engine::Engine;
 use crate::error::Result;
-use crate::model::{Actor, Row};
+use crate::model::{Actor, Row, Shelf};
 use crate::rows::{self, ROW_COLUMNS, sql};
 use std::sync::Arc;
-use yellow_attic_core::NodeId;
 use yellow_attic_core::collate::{fold, pieces};
 use yellow_attic_core::rights::Level;
+use yellow_attic_core::{Moment, NodeId};
 
 /// Something found: it and the folders above it, itself first.
 pub type FoundChain = Vec<Arc<Row>>;
@@ -76,6 +76,31 @@ impl Engine {
             before = last;
         }
         Ok((found, false))
+    }
+
+    /// Files that came or changed on a shelf after a number and whose names end in one of these
+    /// (lower case), oldest first, at most 500; and the number to ask from next.
+    pub async fn files_since(
+        &self,
+        shelf: &Shelf,
+        since: Moment,
+        endings: &[&str],
+    ) -> Result<(Vec<Row>, Option<Moment>)> {
+        let text: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
+               (SELECT * FROM entries_now WHERE shelf = ? AND since > ? AND kind = 1 AND EXISTS
+                  (SELECT 1 FROM json_each(?) j WHERE lower(substr(sort_key, -length(j.value))) = j.value)
+                ORDER BY since LIMIT 500) e
+             LEFT JOIN contents c ON c.id = e.content"
+        )))
+        .bind(shelf.id.0)
+        .bind(since.0)
+        .bind(serde_json::to_string(endings).unwrap_or_default())
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        let found = rows::parse_rows(&text)?;
+        let next = found.last().filter(|_| found.len() == 500).map(|row| row.since);
+        Ok((found, next))
     }
 
     /// The files changed last in all that the actor may look at, last first.
