@@ -63,6 +63,8 @@ pub enum Place {
 pub(crate) struct Memory {
     left: HashMap<(NodeId, Arc<str>), Memo>,
     made: HashMap<NodeId, Memo>,
+    /// When the old ones were last forgotten.
+    pruned: i64,
 }
 
 struct Memo {
@@ -89,7 +91,9 @@ impl Memory {
 
     /// Forgets what is too old to matter.
     pub fn prune(&mut self, now: i64) {
-        if self.left.len() + self.made.len() > 1000 {
+        // A walk through all costs: not at every group.
+        if self.left.len() + self.made.len() > 1000 && now - self.pruned > LEFT_FOR_MS / 4 {
+            self.pruned = now;
             self.left.retain(|_, m| now - m.at <= LEFT_FOR_MS);
             self.made.retain(|_, m| now - m.at <= LEFT_FOR_MS);
         }

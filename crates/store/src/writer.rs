@@ -174,12 +174,26 @@ pub(crate) struct Writer {
 impl Writer {
     /// Runs until every sender is gone and everything asked is done.
     pub async fn run(self, mut asked: mpsc::Receiver<Ask>, mut book: Book) -> Book {
-        // Syncing the next group goes on while the present one is decided and committed, but only
-        // if it is worth a sync of its own: a few waiting callers are better served together.
-        let (ready_tx, mut ready_rx) = mpsc::channel::<(Vec<(Ask, Ready)>, Option<OwnedSemaphorePermit>)>(1);
+        // While one group is decided and committed, the next is synced and the one after that written;
+        // but only if it is worth a sync of its own: a few waiting callers are better served together.
+        type Group = (Vec<(Ask, Ready)>, Option<OwnedSemaphorePermit>);
+        let (ready_tx, mut ready_rx) = mpsc::channel::<Group>(1);
+        let (written_tx, mut written_rx) = mpsc::channel::<Group>(1);
         let turn = Arc::new(Semaphore::new(1));
         let (disk, staging, placing) = (self.disk.clone(), self.staging.clone(), self.placing.clone());
+        let its_disk = disk.clone();
         let syncing = tokio::spawn(async move {
+            while let Some((written, permit)) = written_rx.recv().await {
+                let disk = its_disk.clone();
+                let Ok(ready) = tokio::task::spawn_blocking(move || sync_group(&disk, written)).await else {
+                    break;
+                };
+                if ready_tx.send((ready, permit)).await.is_err() {
+                    break;
+                }
+            }
+        });
+        let writing = tokio::spawn(async move {
             while let Some(first) = asked.recv().await {
                 let permit = match asked.len() {
                     n if n >= WORTH_A_SYNC => None,
@@ -194,12 +208,12 @@ impl Writer {
                 }
                 placing.wait_for_room().await;
                 let (disk, staging) = (disk.clone(), staging.clone());
-                let Ok(ready) =
-                    tokio::task::spawn_blocking(move || bring_to_disk(&disk, &staging, group)).await
+                let Ok(written) =
+                    tokio::task::spawn_blocking(move || write_group(&disk, &staging, group)).await
                 else {
                     break;
                 };
-                if ready_tx.send((ready, permit)).await.is_err() {
+                if written_tx.send((written, permit)).await.is_err() {
                     break;
                 }
             }
@@ -209,7 +223,7 @@ impl Writer {
             self.group(&mut book, &mut memory, group).await;
             drop(permit);
         }
-        let _ = syncing.await;
+        let _ = tokio::join!(writing, syncing);
         book
     }
 
@@ -533,19 +547,21 @@ fn finish<T: Send + 'static>(
     }
 }
 
-/// Writes out and syncs what a group's operations need on the disk: one sync for all.
-fn bring_to_disk(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
-    let files = group.iter().map(Ask::arriving).sum::<usize>();
-    let each = files <= 32;
-    let mut any = false;
-    let mut ready: Vec<(Ask, Ready)> = group
+/// Writes out what a group's operations need on the disk.
+fn write_group(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
+    group
         .into_iter()
         .map(|mut ask| {
             let got = ask.bring(disk, staging);
-            any |= !matches!(got, Ready::Nothing | Ready::Failed(_));
             (ask, got)
         })
-        .collect();
+        .collect()
+}
+
+/// Syncs what was written for a group: one sync for all.
+fn sync_group(disk: &Arc<Disk>, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready)> {
+    let each = ready.iter().map(|(ask, _)| ask.arriving()).sum::<usize>() <= 32;
+    let any = ready.iter().any(|(_, got)| !matches!(got, Ready::Nothing | Ready::Failed(_)));
     if each {
         // Writing begins for all before the first is waited for: then one commit of the journal
         // carries them all, and the syncs after the first find little left to do.
