@@ -21,7 +21,7 @@ use yellow_attic_store::Row;
 /// Files up to this size go out in one piece.
 const SMALL: u64 = 64 * 1024;
 /// Larger ones in blocks of this size: small enough to stay in the processor's cache on their way.
-const BLOCK: u64 = 64 * 1024;
+pub const BLOCK: u64 = 64 * 1024;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
@@ -194,7 +194,7 @@ impl Drop for Block {
 }
 
 /// A block from memory at once, or from the disk off the worker.
-async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result<Bytes> {
+pub async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result<Bytes> {
     let mut block = Block::new(length);
     let flags = rustix::io::ReadWriteFlags::NOWAIT;
     let got = rustix::io::preadv2(&*file, &mut [IoSliceMut::new(&mut block.bytes[..length])], from, flags);

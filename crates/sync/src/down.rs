@@ -11,6 +11,11 @@ use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 use yellow_attic_client::{Client, Error, api};
 
+/// Bytes written at a time.
+const LOT: usize = 1 << 20;
+/// Files from this size on are synced by themselves.
+const EARLY: u64 = 1 << 20;
+
 /// What a tree is fetched with.
 #[derive(Clone)]
 pub struct Down {
@@ -108,6 +113,10 @@ impl Down {
             Ok(()) => {}
         }
         file.flush().await?;
+        // A large file goes to the disk while others still come; the rest goes at the end.
+        if size >= EARLY {
+            file.sync_data().await?;
+        }
         let file = file.into_std().await;
         if let Some(ms) = (self.read_time)(&node.modified)
             && let Ok(ms) = u64::try_from(ms)
@@ -162,17 +171,29 @@ impl Down {
         got: &mut u64,
     ) -> Result<Option<Error>, Error> {
         let mut stream = std::pin::pin!(stream);
-        while let Some(piece) = stream.next().await {
-            let piece = match piece {
-                Ok(piece) => piece,
-                Err(e) => return Ok(Some(e)),
-            };
-            hasher.update(&piece);
-            file.write_all(&piece).await?;
-            *got += piece.len() as u64;
-            self.progress.moved(piece.len() as u64);
+        // Each write is a trip to another thread: gathered, there are few of them.
+        let mut lot: Vec<u8> = Vec::new();
+        let mut broken = None;
+        while broken.is_none() {
+            let next = stream.next().await;
+            let over = next.is_none();
+            match next {
+                Some(Ok(piece)) => lot.extend_from_slice(&piece),
+                Some(Err(e)) => broken = Some(e),
+                None => {}
+            }
+            if lot.len() >= LOT || over || broken.is_some() {
+                hasher.update(&lot);
+                file.write_all(&lot).await?;
+                *got += lot.len() as u64;
+                self.progress.moved(lot.len() as u64);
+                lot.clear();
+            }
+            if over {
+                break;
+            }
         }
-        Ok(None)
+        Ok(broken)
     }
 }
 

@@ -6,6 +6,7 @@ mod parts;
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::content::{BLOCK, block};
 use crate::problem::Refusal;
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
@@ -28,7 +29,7 @@ const MOST_KEPT: usize = 200;
 const KEPT_MS: i64 = 86_400_000;
 /// Trees kept in memory, counted by their items.
 const MOST_ITEMS_KEPT: usize = 100_000;
-/// Pieces of a file are read in this size.
+/// Pieces of a file whose checksum is not known, and of the directory, have this size.
 const PIECE: usize = 256 * 1024;
 
 /// Checksums (CRC-32) of contents by BLAKE3 hash: what a ZIP's directory needs, and what going on with
@@ -146,7 +147,7 @@ pub async fn answer(
     if *request.method() == Method::HEAD {
         return Ok(answer.no_chunking(count).finish());
     }
-    let (send, pieces) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(4);
+    let (send, pieces) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let sending = Sending { state: state.clone(), who: who.clone(), wanted, tree, send, from, left: count };
     // On this worker: it ends with the answer.
     actix_web::rt::spawn(sending.run());
@@ -235,37 +236,26 @@ impl Sending {
 
     /// Sends the bytes of a file. Returns their checksum if all of them were read.
     async fn file(&mut self, item: &TreeItem, at: u64) -> Result<Option<u32>, Result<Enough, StoreError>> {
-        let (mut file, hash) = open(&self.state.engine, item, self.wanted.at).await.map_err(Err)?;
+        let (file, hash) = open(&self.state.engine, item, self.wanted.at).await.map_err(Err)?;
+        let file = Arc::new(file);
         let mut done = self.from.saturating_sub(at).min(item.size);
         let whole = done == 0;
+        let sums = whole && self.wanted.format == Format::Zip;
         let mut hasher = crc32fast::Hasher::new();
-        if !whole {
-            std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(done))
-                .map_err(|e| Err(unread(item, &e)))?;
-        }
         while done < item.size {
-            let wanted = (item.size - done).min(PIECE as u64) as usize;
-            let sums = whole && self.wanted.format == Format::Zip;
-            let read = tokio::task::spawn_blocking(move || {
-                let mut piece = vec![0; wanted];
-                file.read_exact(&mut piece)?;
-                if sums {
-                    hasher.update(&piece);
-                }
-                Ok::<_, std::io::Error>((piece, file, hasher))
-            })
-            .await
-            .map_err(|_| Err(StoreError::Stopping))?;
-            let (piece, its_file, its_hasher) = read.map_err(|e| Err(unread(item, &e)))?;
-            (file, hasher) = (its_file, its_hasher);
-            self.put(at + done, piece.into()).await?;
-            done += wanted as u64;
+            let n = (item.size - done).min(BLOCK) as usize;
+            let piece = block(file.clone(), done, n).await.map_err(|e| Err(unread(item, &e)))?;
+            if sums {
+                hasher.update(&piece);
+            }
+            self.put(at + done, piece).await?;
+            done += n as u64;
         }
         if !whole {
             return Ok(None);
         }
         let crc = hasher.finalize();
-        if self.wanted.format == Format::Zip {
+        if sums {
             self.state.checksums.0.insert(hash, crc);
         }
         let state = &self.state;
