@@ -58,6 +58,7 @@ const pictures = {
     act: async (page) => {
       await row(page, "inventory-2026.csv").waitFor();
       await page.keyboard.press("Control+k");
+      await page.locator("[cmdk-input]").waitFor();
       await page.keyboard.type("logbook");
       await page.getByText("logbook-1923-p046.png").waitFor();
     },
