@@ -232,8 +232,8 @@ fn dos_time(ms: i64) -> (u16, u16) {
     if year > 2107 {
         return (23 << 11 | 59 << 5 | 29, 127 << 9 | 12 << 5 | 31);
     }
-    let time = (seconds / 3600) << 11 | (seconds / 60 % 60) << 5 | (seconds % 60) / 2;
-    (time as u16, ((year - 1980) << 9 | month << 5 | day) as u16)
+    let time = ((seconds / 3600) << 11) | ((seconds / 60 % 60) << 5) | ((seconds % 60) / 2);
+    (time as u16, (((year - 1980) << 9) | (month << 5) | day) as u16)
 }
 
 /// Year, month and day of a day since 1970 in the Gregorian calendar.

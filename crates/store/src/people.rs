@@ -71,6 +71,7 @@ pub struct Principal {
 }
 
 type AccountRow = (i64, String, String, String, String);
+type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
 
 fn account((id, sign_in, display_name, role, password): AccountRow) -> Account {
     Account { id: AccountId(id), sign_in, display_name, role: Role::from_word(&role), password }
@@ -275,7 +276,7 @@ impl Engine {
 
     /// The devices of an account that are signed in.
     pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
-        let rows: Vec<(i64, String, i64, Option<i64>, Option<String>)> = sqlx::query_as(
+        let rows: Vec<DeviceRow> = sqlx::query_as(
             "SELECT id, name, made_at, used_at, used_from FROM devices
              WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
         )

@@ -8,9 +8,12 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use yellow_attic_client::{Client, api};
 
+/// Nodes by id: their folder, name and size.
+type Known = HashMap<i64, (i64, String, i64)>;
+
 /// Follows events and keeps what is in every folder, as a page would.
 struct Listener {
-    nodes: Arc<Mutex<HashMap<i64, (i64, String, i64)>>>,
+    nodes: Arc<Mutex<Known>>,
     upto: Arc<Mutex<String>>,
     following: tokio::task::JoinHandle<()>,
 }
@@ -21,7 +24,7 @@ impl Drop for Listener {
     }
 }
 
-async fn expand(client: &Client, folder: i64, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>) {
+async fn expand(client: &Client, folder: i64, nodes: &Mutex<Known>) {
     let mut waiting = vec![folder];
     while let Some(folder) = waiting.pop() {
         for node in client.all_entries(folder, &Default::default()).await.unwrap_or_default() {
@@ -33,7 +36,7 @@ async fn expand(client: &Client, folder: i64, nodes: &Mutex<HashMap<i64, (i64, S
     }
 }
 
-fn enter(node: &api::Node, nodes: &Mutex<HashMap<i64, (i64, String, i64)>>) {
+fn enter(node: &api::Node, nodes: &Mutex<Known>) {
     let size = if node.kind == api::Kind::Folder { 0 } else { node.size };
     nodes.lock().unwrap().insert(node.id, (node.parent.unwrap_or(0), node.name.clone(), size));
 }
@@ -70,12 +73,7 @@ impl Listener {
     }
 }
 
-async fn take(
-    client: &Client,
-    event: &str,
-    nodes: &Mutex<HashMap<i64, (i64, String, i64)>>,
-    upto: &Mutex<String>,
-) {
+async fn take(client: &Client, event: &str, nodes: &Mutex<Known>, upto: &Mutex<String>) {
     let field = |name: &str| event.lines().find_map(|l| l.strip_prefix(name)).map(str::to_string);
     if field("event: ").as_deref() == Some("change") {
         let data: serde_json::Value = serde_json::from_str(&field("data: ").unwrap()).unwrap();
