@@ -30,7 +30,10 @@ export function App() {
   const signedIn = welcome.data?.me?.sign_in;
   useLive(queries, signedIn !== undefined);
   useEffect(() => {
-    if (signedIn) void uploads.recall();
+    if (!signedIn) return;
+    void uploads.recall();
+    // At hand before it is asked for: what one types at once is not lost.
+    void import("./pages/palette");
   }, [signedIn]);
   const [palette, setPalette] = useState(false);
   useEffect(() => onPalette(() => setPalette(true)), []);

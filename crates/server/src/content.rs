@@ -55,6 +55,16 @@ fn safe_type(name: &str) -> Option<&'static str> {
     })
 }
 
+/// What part of something a request asks for. If-Range: a part only of the very state that the
+/// caller has the rest of.
+pub fn asked(request: &HttpRequest, tag: &str, size: u64) -> Asked {
+    let text = |name: header::HeaderName| request.headers().get(name).and_then(|v| v.to_str().ok());
+    match text(header::IF_RANGE) {
+        Some(wanted) if wanted != tag => Asked::Whole,
+        _ => parse(text(header::RANGE), size),
+    }
+}
+
 /// Answers with the bytes of a state.
 pub async fn answer(
     request: &HttpRequest,
@@ -87,12 +97,7 @@ pub async fn answer(
     if text(header::IF_MATCH).is_some_and(|v| !matches(parse_tags(v))) {
         return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
     }
-    // If-Range: a part only of the very state that the caller has the rest of.
-    let range = match text(header::IF_RANGE) {
-        Some(wanted) if wanted != tag => None,
-        _ => text(header::RANGE),
-    };
-    let (from, length, partial) = match parse(range, size) {
+    let (from, length, partial) = match asked(request, &tag, size) {
         Asked::Whole => (0, size, false),
         Asked::Part { from, length } => (from, length, true),
         Asked::Outside => {

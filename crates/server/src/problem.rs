@@ -143,6 +143,12 @@ impl From<StoreError> for Refusal {
                 "The body was cut short",
                 "Send the whole file again; nothing was kept.",
             ),
+            StoreError::MoreThanAnnounced(_) => make(
+                400,
+                "more_than_announced",
+                "More bytes than announced",
+                "Ask how far the upload is, and go on from there; or begin another one with the right length.",
+            ),
             StoreError::BrokenPart(_) => make(
                 400,
                 "part_cut_short",

@@ -85,6 +85,9 @@ pub enum StoreError {
     /// The sender broke off.
     #[error("the transfer broke off after {0} bytes")]
     BrokenBody(u64),
+    /// More bytes than were announced. What fits stays.
+    #[error("more bytes come than the {0} that were announced")]
+    MoreThanAnnounced(u64),
     /// A part of an upload broke off; what came before is kept.
     #[error("the part broke off; {0} bytes of the upload have arrived")]
     BrokenPart(u64),

@@ -123,10 +123,7 @@ impl Appending {
             return Err(StoreError::TakenOver);
         }
         if arriving.size() + piece.len() as u64 > self.size {
-            return Err(StoreError::ShortBody {
-                announced: self.size,
-                got: arriving.size() + piece.len() as u64,
-            });
+            return Err(StoreError::MoreThanAnnounced(self.size));
         }
         arriving.write(piece)
     }
@@ -168,7 +165,17 @@ impl Engine {
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
-        conditions(&new)?;
+        // What would refuse it at the end refuses it before a byte is sent.
+        let there = self.child(actor, new.parent, &new.name).await?;
+        let present = there.as_ref().and_then(|row| row.etag());
+        if !conditions(&new)?.hold(present.as_deref()) {
+            return Err(StoreError::ConditionFailed { present });
+        }
+        match there {
+            Some(row) if row.is_folder() => return Err(StoreError::FolderInTheWay(new.name.to_string())),
+            Some(_) => drop(self.chain(actor, new.parent, Level::Edit).await?),
+            None => {}
+        }
         self.check_room(new.size)?;
         let unfinished: i64 =
             sqlx::query_scalar("SELECT count(*) FROM uploads WHERE account = ? AND node IS NULL")

@@ -6,7 +6,7 @@ mod parts;
 
 use crate::app::State;
 use crate::auth::Who;
-use crate::content::{BLOCK, block};
+use crate::content::{BLOCK, asked, block};
 use crate::problem::Refusal;
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
@@ -17,7 +17,7 @@ use parts::Layout;
 use std::collections::HashMap;
 use std::io::Read;
 use std::sync::{Arc, Mutex, PoisonError};
-use yellow_attic_core::range::{Asked, parse};
+use yellow_attic_core::range::Asked;
 use yellow_attic_core::{AccountId, Moment, NodeId};
 use yellow_attic_store::tree::{Tree, TreeItem};
 use yellow_attic_store::{Engine, StoreError};
@@ -118,12 +118,7 @@ pub async fn answer(
     let tree = state.archives.tree(state, who, &wanted).await?;
     let length = Layout::of(wanted.format, &tree.items).length();
     let tag = tag(&wanted);
-    let text = |name: header::HeaderName| request.headers().get(name).and_then(|v| v.to_str().ok());
-    let range = match text(header::IF_RANGE) {
-        Some(given) if given != tag => None,
-        _ => text(header::RANGE),
-    };
-    let (from, count, partial) = match parse(range, length) {
+    let (from, count, partial) = match asked(request, &tag, length) {
         Asked::Whole => (0, length, false),
         Asked::Part { from, length } => (from, length, true),
         Asked::Outside => {
