@@ -343,6 +343,8 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
     attic.clock.set(START + KEPT_MS + 1);
     assert_eq!(attic.engine.expire_uploads().await.unwrap(), 2);
     assert!(attic.engine.upload(&attic.ines, &left.id).await.is_err());
+    // The film goes from staging to its place after the answer.
+    attic.engine.settle().await.unwrap();
     assert_eq!(
         (attic.engine.reserved(), std::fs::read_dir(attic.data().join("staging")).unwrap().count()),
         (0, 0)
