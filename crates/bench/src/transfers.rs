@@ -147,6 +147,12 @@ fn timed(program: &Path, home: &Path, arguments: &[&str]) -> Result<Duration, Fa
     Ok(begun.elapsed())
 }
 
+/// Until what was measured before is on the disk and in its place: each pays for its own.
+fn quiet(disk: &Path) -> Result<(), Failure> {
+    std::thread::sleep(Duration::from_secs(2));
+    command("sync", &["-f", &disk.display().to_string()]).map(|_| ())
+}
+
 fn copy_and_sync(from: &Path, to: &Path) -> Result<Duration, Failure> {
     let begun = Instant::now();
     command("cp", &["-r", &from.display().to_string(), &to.display().to_string()])?;
@@ -172,9 +178,11 @@ fn tree(service: &Service, disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(),
         let to = disk.join("copy");
         let them = copy_and_sync(&source, &to)?;
         std::fs::remove_dir_all(&to)?;
+        quiet(disk)?;
         let us = timed(&yattic, &client, &["put", "-q", &from, &format!("home:/tree-{round}")])?;
         put.0.push(1.0 / us.as_secs_f64());
         put.1.push(them.as_secs_f64() / us.as_secs_f64());
+        quiet(disk)?;
         let back = disk.join("back").display().to_string();
         let us = timed(&yattic, &client, &["get", "-q", &format!("home:/tree-{round}"), "--to", &back])?;
         get.0.push(1.0 / us.as_secs_f64());

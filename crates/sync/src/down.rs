@@ -3,10 +3,11 @@
 use crate::progress::Progress;
 use crate::up::{AT_ONCE, PATIENCE, explain, hash_of};
 use futures_util::StreamExt;
+use std::fs::File;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant, UNIX_EPOCH};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 use yellow_attic_client::{Client, Error, api};
@@ -93,69 +94,64 @@ impl Down {
             self.progress.same(size);
             return Ok(());
         }
+        let mtime = (self.read_time)(&node.modified).and_then(|ms| u64::try_from(ms).ok());
         // The part of another state would be in the way; this state's is gone on with.
-        let part = part_of(local, node);
-        let mut file = tokio::fs::OpenOptions::new()
-            .create(true)
-            .truncate(false)
-            .read(true)
-            .write(true)
-            .open(&part)
-            .await?;
-        match self.fill(node, &mut file).await {
+        let (part, local) = (part_of(local, node), local.to_path_buf());
+        let mut landing = work({
+            let part = part.clone();
+            move || Landing::open(part, size)
+        })
+        .await?;
+        self.progress.moved(landing.got);
+        match self.fill(node, &mut landing).await {
             // What arrived is kept for the next try.
             Err(e @ Error::Line(_)) => return Err(e),
             Err(e) => {
-                drop(file);
                 let _ = tokio::fs::remove_file(&part).await;
                 return Err(e);
             }
             Ok(()) => {}
         }
-        file.flush().await?;
-        // A large file goes to the disk while others still come; the rest goes at the end.
-        if size >= EARLY {
-            file.sync_data().await?;
-        }
-        let file = file.into_std().await;
-        if let Some(ms) = (self.read_time)(&node.modified)
-            && let Ok(ms) = u64::try_from(ms)
-        {
-            file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
-        }
-        tokio::fs::rename(&part, local).await?;
+        work(move || {
+            let Some(file) = landing.file else { return Ok(()) };
+            // A large file goes to the disk while others still come; the rest goes at the end.
+            if size >= EARLY {
+                file.sync_data()?;
+            }
+            if let Some(ms) = mtime {
+                file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
+            }
+            std::fs::rename(&part, &local)
+        })
+        .await?;
         self.progress.done();
         Ok(())
     }
 
-    async fn fill(&self, node: &api::Node, file: &mut tokio::fs::File) -> Result<(), Error> {
+    async fn fill(&self, node: &api::Node, landing: &mut Landing) -> Result<(), Error> {
         let size = node.size.max(0) as u64;
-        let mut hasher = blake3::Hasher::new();
-        let mut got = take_up(file, &mut hasher, size).await?;
-        self.progress.moved(got);
         let mut broken_since = None;
-        while got < size {
-            let before = got;
-            let failed = match self.client.content(node.id, self.at.as_deref(), got).await {
+        while landing.got < size {
+            let before = landing.got;
+            let failed = match self.client.content(node.id, self.at.as_deref(), before).await {
                 Err(e) => Some(e),
-                Ok(stream) => self.pour(stream, file, &mut hasher, &mut got).await?,
+                Ok(stream) => self.pour(stream, landing).await?,
             };
             let Some(e) = failed else { break };
-            if got > before {
+            if landing.got > before {
                 broken_since = None;
             }
             let since = *broken_since.get_or_insert_with(Instant::now);
             let may_pass = matches!(&e, Error::Line(_)) || matches!(e.code(), Some("busy" | "stopping"));
             if !may_pass || since.elapsed() > PATIENCE {
-                file.flush().await?;
-                self.progress.unmoved(got);
+                self.progress.unmoved(landing.got);
                 return Err(e);
             }
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
         match &node.blake3 {
-            Some(wanted) if *wanted != hasher.finalize().to_hex().as_str() => {
-                self.progress.unmoved(got);
+            Some(wanted) if *wanted != landing.hasher.finalize().to_hex().as_str() => {
+                self.progress.unmoved(landing.got);
                 Err(Error::Strange("the bytes that arrived are not those that were listed; the file changed meanwhile, fetch it again".into()))
             }
             _ => Ok(()),
@@ -166,55 +162,91 @@ impl Down {
     async fn pour(
         &self,
         stream: impl futures_util::Stream<Item = Result<bytes::Bytes, Error>>,
-        file: &mut tokio::fs::File,
-        hasher: &mut blake3::Hasher,
-        got: &mut u64,
+        landing: &mut Landing,
     ) -> Result<Option<Error>, Error> {
         let mut stream = std::pin::pin!(stream);
-        // Each write is a trip to another thread: gathered, there are few of them.
-        let mut lot: Vec<u8> = Vec::new();
+        // Each write is a trip to another thread: gathered, there are few of them, and the next
+        // lot comes in meanwhile.
+        let (mut lot, mut held) = (Vec::new(), 0);
+        let mut writing = None;
         let mut broken = None;
-        while broken.is_none() {
+        loop {
             let next = stream.next().await;
-            let over = next.is_none();
+            let over = !matches!(next, Some(Ok(_)));
             match next {
-                Some(Ok(piece)) => lot.extend_from_slice(&piece),
+                Some(Ok(piece)) => {
+                    held += piece.len();
+                    lot.push(piece);
+                }
                 Some(Err(e)) => broken = Some(e),
                 None => {}
             }
-            if lot.len() >= LOT || over || broken.is_some() {
-                hasher.update(&lot);
-                file.write_all(&lot).await?;
-                *got += lot.len() as u64;
-                self.progress.moved(lot.len() as u64);
-                lot.clear();
+            if held >= LOT || over {
+                if let Some(running) = writing.take() {
+                    *landing = finished(running).await?;
+                }
+                self.progress.moved(held as u64);
+                let (lot, mut there) = (std::mem::take(&mut lot), std::mem::take(landing));
+                held = 0;
+                writing = Some(tokio::task::spawn_blocking(move || there.write(&lot).map(|()| there)));
             }
             if over {
                 break;
             }
         }
+        if let Some(running) = writing {
+            *landing = finished(running).await?;
+        }
         Ok(broken)
     }
 }
 
-/// Hashes what an earlier try left, and goes on at its end. More than the whole is begun anew.
-async fn take_up(file: &mut tokio::fs::File, hasher: &mut blake3::Hasher, size: u64) -> Result<u64, Error> {
-    let there = file.metadata().await?.len();
-    if there > size {
-        file.set_len(0).await?;
-        return Ok(0);
-    }
-    let mut piece = vec![0; if there > 0 { 1 << 20 } else { 0 }];
-    let mut read = 0;
-    while read < there {
-        let n = file.read(&mut piece).await?;
-        if n == 0 {
-            break;
+/// Runs what touches the disk off the workers.
+async fn work<T: Send + 'static>(
+    does: impl FnOnce() -> std::io::Result<T> + Send + 'static,
+) -> Result<T, Error> {
+    finished(tokio::task::spawn_blocking(does)).await
+}
+
+async fn finished<T>(running: tokio::task::JoinHandle<std::io::Result<T>>) -> Result<T, Error> {
+    Ok(running.await.map_err(|e| Error::Line(e.to_string()))??)
+}
+
+/// A file on its way in.
+#[derive(Default)]
+struct Landing {
+    file: Option<File>,
+    hasher: blake3::Hasher,
+    /// Bytes that are there, all of them hashed.
+    got: u64,
+}
+
+impl Landing {
+    /// Hashes what an earlier try left, and goes on at its end. More than the whole is begun anew.
+    fn open(part: PathBuf, size: u64) -> std::io::Result<Landing> {
+        let mut file = File::options().create(true).truncate(false).read(true).write(true).open(part)?;
+        let mut hasher = blake3::Hasher::new();
+        let mut got = file.metadata()?.len();
+        if got > size {
+            file.set_len(0)?;
+            got = 0;
         }
-        hasher.update(&piece[..n]);
-        read += n as u64;
+        if got > 0 {
+            got = std::io::copy(&mut (&mut file).take(got), &mut hasher)?;
+        }
+        Ok(Landing { file: Some(file), hasher, got })
     }
-    Ok(read)
+
+    fn write(&mut self, pieces: &[bytes::Bytes]) -> std::io::Result<()> {
+        for piece in pieces {
+            if let Some(file) = &mut self.file {
+                file.write_all(piece)?;
+            }
+            self.hasher.update(piece);
+            self.got += piece.len() as u64;
+        }
+        Ok(())
+    }
 }
 
 async fn is_same(node: &api::Node, local: &Path) -> bool {
@@ -226,12 +258,7 @@ async fn is_same(node: &api::Node, local: &Path) -> bool {
 /// One sync for all that was fetched: when this returns it is on the disk.
 async fn settle(local: &Path) -> Result<(), Error> {
     let local = local.to_path_buf();
-    let synced = tokio::task::spawn_blocking(move || {
-        let file = std::fs::File::open(local)?;
-        rustix::fs::syncfs(&file).map_err(std::io::Error::from)
-    });
-    synced.await.map_err(|e| Error::Line(e.to_string()))??;
-    Ok(())
+    work(move || rustix::fs::syncfs(&File::open(local)?).map_err(std::io::Error::from)).await
 }
 
 /// A hidden name beside the file, of its own for each state of it.
