@@ -17,7 +17,8 @@ export interface Chosen {
   way: string[];
 }
 
-export type Fate = "waiting" | "under way" | "asks" | "done" | "skipped" | "failed" | "stopped";
+/** "same": that very file was there already, nothing had to be sent. */
+export type Fate = "waiting" | "under way" | "asks" | "done" | "same" | "skipped" | "failed" | "stopped";
 
 export interface Sending {
   id: number;
@@ -42,6 +43,7 @@ export interface Snapshot {
   all: Sending[];
   files: number;
   done: number;
+  same: number;
   failed: number;
   asking: Sending[];
   bytes: number;
@@ -190,11 +192,12 @@ class Uploads {
     try {
       const place = await this.folder(s.batch.parent, s.way);
       const clash = await this.clash(s, place);
-      if (clash === "asks") s.state = "asks";
+      if (clash === "same") Object.assign(s, { state: "same", sent: s.file.size });
+      else if (clash === "asks") s.state = "asks";
       else if (clash === "skip") s.state = "skipped";
       else {
         const name = clash === "keep both" ? unlike(place.names, s.name) : s.name;
-        place.names.add(name);
+        place.names.set(name, { size: s.file.size, modified: s.file.lastModified });
         s.name = name;
         const onBytes = (sent: number) => {
           this.moved.push({ at: Date.now(), bytes: sent - s.sent });
@@ -245,8 +248,11 @@ class Uploads {
     s.why = `${refusal.message} ${refusal.remedy}`.trim();
   }
 
-  private async clash(s: Sending, place: Place): Promise<Batch["clash"] | "asks" | undefined> {
-    if (!place.names.has(s.name)) return undefined;
+  private async clash(s: Sending, place: Place): Promise<Batch["clash"] | "asks" | "same" | undefined> {
+    const there = place.names.get(s.name);
+    if (!there) return undefined;
+    // What an earlier try brought there is not sent again.
+    if (there.size === s.file.size && there.modified === s.file.lastModified) return "same";
     // A file whose upload was begun before is the same file.
     if (this.begun(s, place.id, s.name)) return "replace";
     return s.batch.clash ?? "asks";
@@ -320,7 +326,7 @@ class Uploads {
       const above = await this.folder(parent, way.slice(0, -1));
       const name = way[way.length - 1]!.normalize("NFC");
       try {
-        return { id: (await api.makeFolder(above.id, name)).id, names: new Set() };
+        return { id: (await api.makeFolder(above.id, name)).id, names: new Map() };
       } catch (e) {
         if (!(e instanceof Refusal) || e.code !== "name_taken") throw e;
         const facts = await api.facts(above.id);
@@ -350,6 +356,7 @@ class Uploads {
       all: this.all,
       files: counted.length,
       done: this.all.filter((s) => s.state === "done").length,
+      same: this.all.filter((s) => s.state === "same").length,
       failed: this.all.filter((s) => s.state === "failed").length,
       asking: this.all.filter((s) => s.state === "asks"),
       bytes,
@@ -372,24 +379,33 @@ class Uploads {
   }
 }
 
-interface Place {
-  id: number;
-  names: Set<string>;
+/** What stands at a name: a folder has no size. */
+interface There {
+  size?: number;
+  modified: number;
 }
 
-async function namesIn(folder: number): Promise<Set<string>> {
-  const names = new Set<string>();
+interface Place {
+  id: number;
+  names: Map<string, There>;
+}
+
+async function namesIn(folder: number): Promise<Map<string, There>> {
+  const names: Place["names"] = new Map();
   let cursor: string | undefined;
   do {
     const page = await api.entries(folder, { sort: "name", order: "up" }, undefined, cursor);
-    page.entries.forEach((e) => names.add(e.name));
+    for (const e of page.entries) {
+      const size = e.kind === "file" ? e.size : undefined;
+      names.set(e.name, { size, modified: new Date(e.modified).getTime() });
+    }
     cursor = page.next;
   } while (cursor);
   return names;
 }
 
 /** A name that is not among the others, numbered before its ending. */
-export function unlike(others: ReadonlySet<string>, name: string): string {
+export function unlike(others: { has(name: string): boolean }, name: string): string {
   const dot = name.lastIndexOf(".");
   const [stem, ending] = dot > 0 ? [name.slice(0, dot), name.slice(dot)] : [name, ""];
   for (let n = 2; ; n += 1) {

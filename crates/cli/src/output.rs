@@ -129,6 +129,12 @@ pub fn time(text: &str) -> String {
     }
 }
 
+/// `1 file`, `2 files`.
+pub fn count(n: impl TryInto<i64>, word: &str) -> String {
+    let n = n.try_into().unwrap_or(i64::MAX);
+    format!("{n} {word}{}", if n == 1 { "" } else { "s" })
+}
+
 /// A size in binary units.
 pub fn size(bytes: i64) -> String {
     human(bytes.max(0) as u64)

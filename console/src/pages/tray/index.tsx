@@ -13,7 +13,8 @@ const order: Record<Fate, number> = {
   waiting: 3,
   stopped: 4,
   skipped: 5,
-  done: 6,
+  same: 6,
+  done: 7,
 };
 
 /** What is under way, what is done, and what failed and why; on every page. */
@@ -78,10 +79,11 @@ export function UploadTray() {
 }
 
 function headline(now: Snapshot): string {
-  if (now.busy) return `${count(now.done, "file")} of ${now.files.toLocaleString("en")} sent`;
+  if (now.busy) return `${count(now.done + now.same, "file")} of ${now.files.toLocaleString("en")} there`;
   if (now.all.length === 0) return `${count(now.unfinished.length, "upload")} not finished`;
-  if (now.failed > 0) return `${count(now.done, "file")} sent, ${now.failed} not`;
-  return `${count(now.done, "file")} sent`;
+  const same = now.same > 0 ? `, ${now.same.toLocaleString("en")} there already` : "";
+  const failed = now.failed > 0 ? `, ${now.failed.toLocaleString("en")} not` : "";
+  return `${count(now.done, "file")} sent${same}${failed}`;
 }
 
 function pace(now: Snapshot): string {
@@ -94,7 +96,7 @@ function pace(now: Snapshot): string {
 
 function Lines({ now }: { now: Snapshot }) {
   const lines = now.all
-    .filter((s) => s.state !== "done" || now.all.length <= most)
+    .filter((s) => (s.state !== "done" && s.state !== "same") || now.all.length <= most)
     .sort((a, b) => order[a.state] - order[b.state] || a.id - b.id);
   return (
     <ul className="max-h-64 overflow-y-auto px-4 pb-2" tabIndex={0} aria-label="Files being sent">
@@ -157,6 +159,7 @@ function stateWord(s: Sending): string {
   if (s.state === "under way" && s.file.size > 0) return `${Math.floor((100 * s.sent) / s.file.size)} %`;
   if (s.state === "failed") return "not sent";
   if (s.state === "asks") return "there already";
+  if (s.state === "same") return "there already, the same";
   return s.state;
 }
 

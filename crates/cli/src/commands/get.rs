@@ -1,7 +1,7 @@
 //! `yattic get`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, moment, read_ms, size};
+use crate::output::{Done, Failure, Output, count, moment, read_ms, size};
 use crate::progress;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -79,9 +79,8 @@ impl Get {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
-            let word = if files == 1 { "file" } else { "files" };
             let left = if same > 0 { format!(" {same} were here already.") } else { String::new() };
-            output.say(format!("{files} {word} fetched, {}.{left}", size(bytes as i64)));
+            output.say(format!("{} fetched, {}.{left}", count(files, "file"), size(bytes as i64)));
         }
         if !exceptions.is_empty() {
             return Err(Failure::partly(format!("{} were not fetched", exceptions.len())));

@@ -1,7 +1,7 @@
 //! `yattic info`
 
 use crate::connection;
-use crate::output::{Done, Output, moment, size, table, time};
+use crate::output::{Done, Output, count, moment, size, table, time};
 use yellow_attic_client::api;
 
 /// Show the facts of a file or folder.
@@ -29,7 +29,10 @@ impl Info {
         ];
         match &node.sums {
             Some(sums) => {
-                rows.push(("holds", format!("{} files, {} folders", sums.files, sums.folders)));
+                rows.push((
+                    "holds",
+                    format!("{}, {}", count(sums.files, "file"), count(sums.folders, "folder")),
+                ));
                 rows.push(("size", format!("{} ({} bytes)", size(sums.bytes), sums.bytes)));
                 rows.push((
                     "history",

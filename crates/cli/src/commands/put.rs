@@ -1,7 +1,7 @@
 //! `yattic put`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, show_ms, size};
+use crate::output::{Done, Failure, Output, count, show_ms, size};
 use crate::progress;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -89,9 +89,8 @@ impl Put {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
-            let word = if files == 1 { "file" } else { "files" };
             let left = if same > 0 { format!(" {same} were there already.") } else { String::new() };
-            output.say(format!("{files} {word} sent, {}.{left}", size(bytes as i64)));
+            output.say(format!("{} sent, {}.{left}", count(files, "file"), size(bytes as i64)));
         }
         let failed = exceptions.iter().filter(|f| f.fate == "failed").count();
         if failed > 0 {

@@ -1,7 +1,7 @@
 //! `yattic rm`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, size};
+use crate::output::{Done, Failure, Output, count, size};
 use std::io::{BufRead, IsTerminal, Write};
 use yellow_attic_client::api;
 
@@ -30,10 +30,10 @@ impl Rm {
                 && !self.yes
             {
                 let holds = format!(
-                    "{} holds {} files and {} folders, {}",
+                    "{} holds {} and {}, {}",
                     facts.path,
-                    sums.files,
-                    sums.folders,
+                    count(sums.files, "file"),
+                    count(sums.folders, "folder"),
                     size(sums.bytes)
                 );
                 if !std::io::stdin().is_terminal() {

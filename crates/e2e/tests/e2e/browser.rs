@@ -1,6 +1,7 @@
 //! Headless Chromium through its driver, one of each for a test.
 
 use crate::support::wait_for;
+use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::{Value, json};
@@ -151,6 +152,18 @@ impl Browser {
         assert_eq!(found, Value::Array(Vec::new()), "{what}");
     }
 
+    /// Drops files and whole folders of this machine onto a place of the page.
+    pub async fn drop_on(&self, x: i64, y: i64, paths: &[&std::path::Path]) {
+        let data = json!({ "items": [], "files": paths, "dragOperationsMask": 1 });
+        for kind in ["dragEnter", "dragOver", "drop"] {
+            let event = json!({ "type": kind, "x": x, "y": y, "data": data });
+            self.page
+                .issue_cmd(DevTools { command: "Input.dispatchDragEvent", parameters: event })
+                .await
+                .unwrap();
+        }
+    }
+
     pub async fn close(mut self) {
         let _ = self.page.clone().close().await;
         let _ = self.driver.kill();
@@ -164,5 +177,23 @@ impl Drop for Browser {
         let _ = Command::new("pkill").args(["-P", &self.driver.id().to_string()]).status();
         let _ = self.driver.kill();
         let _ = self.driver.wait();
+    }
+}
+
+/// A command of the browser's own protocol, by way of its driver.
+#[derive(Debug)]
+struct DevTools {
+    command: &'static str,
+    parameters: Value,
+}
+
+impl WebDriverCompatibleCommand for DevTools {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (reqwest::Method, Option<String>) {
+        let body = json!({ "cmd": self.command, "params": self.parameters });
+        (reqwest::Method::POST, Some(body.to_string()))
     }
 }

@@ -209,3 +209,41 @@ async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     });
     assert!(String::from_utf8_lossy(&rest.await.unwrap()).contains("event: end"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_listener_that_never_reads_holds_nothing_up_and_costs_little() {
+    use std::io::Write;
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "deaf".into() };
+    let token = client.connect(&asked).await.unwrap().token;
+    let deaf: Vec<_> = (0..20)
+        .map(|_| {
+            let mut line =
+                std::net::TcpStream::connect(service.address.trim_start_matches("http://")).unwrap();
+            let ask =
+                format!("GET /api/v1/events HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {token}\r\n\r\n");
+            line.write_all(ask.as_bytes()).unwrap();
+            line
+        })
+        .collect();
+    let memory = || {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", service.child.id())).unwrap();
+        let line = status.lines().find(|l| l.starts_with("RssAnon")).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() / 1024
+    };
+    let folder = client.make_folder(home, "Renamed all day").await.unwrap().id;
+    let mut before = 0;
+    for n in 0..3000 {
+        let target = api::Target { name: Some(format!("{n} {}", "x".repeat(200))), ..Default::default() };
+        client.change(folder, &target).await.unwrap();
+        // What the service needs for the changes themselves is there by now.
+        if n == 500 {
+            before = memory();
+        }
+    }
+    // 2,500 events to each of 20 would be over 30 MiB.
+    let more = memory().saturating_sub(before);
+    assert!(more < 16, "{more} MiB more than before");
+    drop(deaf);
+}

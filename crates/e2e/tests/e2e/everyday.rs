@@ -3,7 +3,7 @@
 use crate::browser::Browser;
 use crate::console::{row, upload};
 use crate::line::Line;
-use crate::support::{PASSWORD, Service, wait_for};
+use crate::support::{PASSWORD, Service, python, wait_for};
 use fantoccini::key::Key;
 use serde_json::json;
 use std::fs;
@@ -315,5 +315,81 @@ async fn tables_sound_and_damaged_pictures_are_looked_at() {
 
     look("broken.png").await;
     browser.says("This picture cannot be drawn").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dropped_folder_goes_up_whole_and_dropped_again_sends_only_what_is_not_there() {
+    let (service, client) = Service::ready().await;
+    let dir = tempfile::tempdir().unwrap();
+    let season = dir.path().join("Season");
+    for i in 0..40 {
+        let folder = season.join(format!("box {}", i % 4));
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join(format!("sheet {i}.txt")), format!("sheet {i}")).unwrap();
+    }
+    // A name that other systems keep for themselves, and an empty folder.
+    fs::create_dir_all(season.join("CON")).unwrap();
+    fs::write(season.join("CON/aux.txt"), b"one").unwrap();
+    fs::create_dir_all(season.join("empty")).unwrap();
+    let browser = signed_in(&service.address).await;
+    let page = format!("{}/shelf/home", service.address);
+    browser.page.goto(&page).await.unwrap();
+    browser.says("Nothing is in this folder").await;
+    browser.drop_on(600, 500, &[&season]).await;
+    browser.says("41 files sent").await;
+    let there = service.data.join("shelves/main/home/ines/Season");
+    assert_eq!(fs::read(there.join("box 3/sheet 7.txt")).unwrap(), b"sheet 7");
+    assert_eq!(fs::read(there.join("CON/aux.txt")).unwrap(), b"one");
+    assert!(there.join("empty").is_dir());
+
+    // The page is opened anew, one file was changed meanwhile and one is new: nothing else is sent,
+    // and only the changed one is asked about.
+    fs::write(season.join("box 0/sheet 0.txt"), b"sheet 0, changed").unwrap();
+    fs::write(season.join("box 0/new.txt"), b"new").unwrap();
+    browser.page.goto(&page).await.unwrap();
+    row(&browser, "Season").await;
+    browser.drop_on(600, 500, &[&season]).await;
+    browser.says("\"sheet 0.txt\" is there already").await;
+    browser.press("Replace").await;
+    browser.says("2 files sent, 40 there already").await;
+    let again = client.place("home:/Season/box 0/sheet 0.txt", None).await.unwrap().node;
+    assert_eq!(client.history(again.id).await.unwrap().states.len(), 2);
+    let same = client.place("home:/Season/box 1/sheet 1.txt", None).await.unwrap().node;
+    assert_eq!(client.history(same.id).await.unwrap().states.len(), 1);
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_film_is_played_from_the_middle_and_pages_hold_at_twice_the_size() {
+    let (service, client) = Service::ready().await;
+    let home = home(&client).await;
+    let dir = tempfile::tempdir().unwrap();
+    let film = dir.path().join("film.webm");
+    assert!(python("film.py").arg(&film).status().unwrap().success());
+    put(&client, home, "lamp turning.webm", &fs::read(&film).unwrap()).await;
+    // 1280x800 at 200 % is 640x400 to the page.
+    let browser = Browser::open(640, 547).await;
+    browser.page.goto(&service.address).await.unwrap();
+    browser.fill("Sign-in name", "ines").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.says("yours alone").await;
+    let wide = "return document.documentElement.scrollWidth - document.documentElement.clientWidth";
+    assert_eq!(browser.page.execute(wide, vec![]).await.unwrap(), 0);
+    browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    browser.click(&row(&browser, "lamp turning.webm").await).await;
+    assert_eq!(browser.page.execute(wide, vec![]).await.unwrap(), 0);
+    browser.is_accessible("a folder at twice the size").await;
+    browser.press("Look").await;
+    browser.find("video").await;
+    // Playing goes on from the middle, not from the beginning.
+    let play = "const done = arguments[arguments.length - 1]; const v = document.querySelector('video');
+        v.muted = true; v.onerror = () => done('failed');
+        const go = () => { v.currentTime = 15; v.onseeked = () => { v.ontimeupdate = () => { if (v.currentTime > 15.3) done(v.currentTime) }; void v.play(); } };
+        if (v.readyState > 0) go(); else { v.onloadedmetadata = go; v.load(); }";
+    let at = browser.page.execute_async(play, vec![]).await.unwrap();
+    let at = at.as_f64().unwrap_or_else(|| panic!("{at}"));
+    assert!((15.3..20.0).contains(&at), "{at}");
     browser.close().await;
 }

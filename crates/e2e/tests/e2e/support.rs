@@ -17,6 +17,14 @@ pub fn program(name: &str) -> PathBuf {
     dir.join(name)
 }
 
+/// A program of the clients that others wrote.
+pub fn python(script: &str) -> Command {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut python = Command::new(here.join("../../target/python/bin/python3"));
+    python.arg(here.join("clients").join(script));
+    python
+}
+
 pub struct Service {
     pub child: Child,
     pub address: String,

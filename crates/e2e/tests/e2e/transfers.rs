@@ -2,7 +2,7 @@
 //! that break, and through kills of the service.
 
 use crate::line::{Line, numbers};
-use crate::support::{Service, Yattic, wait_for};
+use crate::support::{Service, Yattic, python, wait_for};
 use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
@@ -387,9 +387,8 @@ async fn by_a_foreign_client(command: impl Fn(&str, &str, &str, &Path) -> Comman
 #[tokio::test(flavor = "multi_thread")]
 async fn tuspy_sends_a_file_over_a_line_that_breaks_and_through_a_kill() {
     by_a_foreign_client(|address, token, home, file| {
-        let mut python =
-            Command::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/python/bin/python3"));
-        python.args([concat!(env!("CARGO_MANIFEST_DIR"), "/clients/tus.py"), address, token, home]).arg(file);
+        let mut python = python("tus.py");
+        python.args([address, token, home]).arg(file);
         python
     })
     .await;
