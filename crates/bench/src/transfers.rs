@@ -323,6 +323,39 @@ fn thumbnails(service: &Service) -> Result<(), Failure> {
         us.as_secs_f64() / bare.as_secs_f64(),
         "at most 1.5",
     );
+    beside_thumbnails(service, home, &photos)
+}
+
+/// Uploads while photographs are drawn, against uploads alone.
+fn beside_thumbnails(service: &Service, home: i64, photos: &[Vec<u8>]) -> Result<(), Failure> {
+    const UPLOADS: usize = 2_000;
+    let upload = |round: &str| {
+        let begun = Instant::now();
+        many(service.at, 4, UPLOADS, &|n| {
+            let path = format!("/api/v1/nodes/{home}/files/{round}-{n}-{}.dat", std::process::id());
+            let body = content(n, 8192);
+            (service.head("PUT", &path, body.len()), body)
+        })?;
+        Ok::<_, Failure>(UPLOADS as f64 / begun.elapsed().as_secs_f64())
+    };
+    let (mut ours, mut ratios) = (Vec::new(), Vec::new());
+    for round in 0..PAIRS {
+        let alone = upload(&format!("alone-{round}"))?;
+        for (n, photo) in photos.iter().enumerate() {
+            // Something after its end makes each a picture that was never drawn.
+            let photo = [&photo[..], format!("{round}").as_bytes()].concat();
+            let path = format!("/api/v1/nodes/{home}/files/again-{round}-{n}-{}.jpg", std::process::id());
+            let mut put = crate::http::Line::open(service.at)?;
+            put.ask(&service.head("PUT", &path, photo.len()), &photo, true)?;
+        }
+        let beside = upload(&format!("beside-{round}"))?;
+        ours.push(beside);
+        ratios.push(beside / alone);
+        // Until the last is drawn: the next round's uploads are alone.
+        std::thread::sleep(Duration::from_secs(8));
+    }
+    let (us, ratio) = (median(ours), median(ratios));
+    line("uploads of 8 KiB while photographs are drawn", us, us / ratio, "/s", ratio, "at least 0.8");
     Ok(())
 }
 
