@@ -6,7 +6,9 @@ import { useLive } from "./lib/live";
 import { onPalette } from "./lib/palette";
 import { uploads } from "./lib/uploads";
 import { ComputersPage } from "./pages/computers";
+import { DeskPage } from "./pages/desk";
 import { FolderPage } from "./pages/folder";
+import { Proof } from "./pages/proof";
 import { RecentPage } from "./pages/recent";
 import { SetUpPage } from "./pages/setup";
 import { ShelvesPage } from "./pages/shelves";
@@ -56,6 +58,7 @@ export function App() {
         <Route path="/computers">
           <ComputersPage frame={frame} />
         </Route>
+        <Route path="/desk/:part?">{({ part }) => <DeskPage frame={frame} part={part} />}</Route>
         <Route path="/recent">
           <RecentPage frame={frame} />
         </Route>
@@ -72,9 +75,14 @@ export function App() {
         </Route>
       </Switch>
       <UploadTray />
+      <Proof />
       {palette && (
         <Suspense>
-          <Palette onClose={() => setPalette(false)} onSignOut={frame.onSignOut} />
+          <Palette
+            administrator={me.role === "administrator"}
+            onClose={() => setPalette(false)}
+            onSignOut={frame.onSignOut}
+          />
         </Suspense>
       )}
     </>

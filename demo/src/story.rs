@@ -6,9 +6,10 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_core::rights::{Grant, Level, Subject};
-use yellow_attic_core::{AccountId, Name, NodeId};
+use yellow_attic_core::rights::{Gives, Level, Subject};
+use yellow_attic_core::{AccountId, GroupId, Name, NodeId};
 use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::{Actor, Engine, NewShelf, Options, Place, ShelfKind};
 
@@ -25,6 +26,7 @@ struct Museum {
     clock: Arc<SetClock>,
     now: i64,
     actors: BTreeMap<String, Actor>,
+    groups: BTreeMap<String, GroupId>,
     nodes: BTreeMap<String, NodeId>,
     dice: Dice,
 }
@@ -39,14 +41,17 @@ pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
         clock,
         now,
         actors: BTreeMap::new(),
+        groups: BTreeMap::new(),
         nodes: BTreeMap::new(),
         dice: Dice::new("the museum"),
     };
     museum.arrive(hash).await?;
+    museum.groups().await?;
     museum.shelves().await?;
     museum.first_days().await?;
     museum.months().await?;
     museum.last_days().await?;
+    museum.rights().await?;
     museum.engine.settle().await?;
     museum.engine.stop().await;
     Ok(())
@@ -101,44 +106,75 @@ impl Museum {
         self.actor(who).account.unwrap_or_default()
     }
 
+    /// `*`, `group:NAME` or a sign-in name.
+    fn subject(&self, who: &str) -> Subject {
+        match who.strip_prefix("group:") {
+            Some(group) => Subject::Group(self.groups.get(group).copied().unwrap_or_default()),
+            None if who == "*" => Subject::Everyone,
+            None => Subject::Account(self.account(who)),
+        }
+    }
+
+    async fn groups(&mut self) -> Result<(), Failure> {
+        let ines = self.actor("ines");
+        for (name, note, members) in [
+            ("Archive", "Logbooks, charts and the inventory", &["tomas", "oona", "celia"][..]),
+            ("Exhibition team", "Light on the water, 2027", &["bruno", "tomas"]),
+            ("Front desk", "Tickets, tours and the season's photographs", &["dario", "ivy"]),
+            ("Board", "The board of the museum", &["tomas", "hugo"]),
+            ("Volunteers", "Everybody who lends a hand", &["greta", "jonas", "felix", "ivy"]),
+        ] {
+            let group = self.engine.make_group(&ines, name, note).await?;
+            let members = members.iter().map(|who| self.account(who)).collect();
+            self.engine.change_members(&ines, &group, members, Vec::new()).await?;
+            self.groups.insert(name.into(), group.id);
+        }
+        Ok(())
+    }
+
+    /// What is given below the tops of shelves, and what starts afresh.
+    async fn rights(&mut self) -> Result<(), Failure> {
+        let give = |subject, gives, until, message: &str, node| NewGrant {
+            node,
+            subject,
+            gives,
+            until,
+            message: message.into(),
+        };
+        let at = |museum: &Museum, place: &str| museum.nodes.get(place).copied();
+        if let Some(texts) = at(self, "Exhibition 2027:/Texts") {
+            let until = Some(self.now + 40 * DAY);
+            let hugo = Subject::Account(self.account("hugo"));
+            let word = "The panel texts, for the board's comments";
+            self.engine
+                .give(&self.actor("oona"), give(hugo, Gives::Allow(Level::View), until, word, texts))
+                .await?;
+        }
+        if let Some(drafts) = at(self, "ines:/Drafts") {
+            let tomas = Subject::Account(self.account("tomas"));
+            let word = "Please look over these before they go out";
+            self.engine
+                .give(&self.actor("ines"), give(tomas, Gives::Allow(Level::Edit), None, word, drafts))
+                .await?;
+        }
+        Ok(())
+    }
+
     async fn shelves(&mut self) -> Result<(), Failure> {
         let given: [Given; 5] = [
-            (
-                "Collections",
-                "ines",
-                &[
-                    ("tomas", Level::Edit),
-                    ("oona", Level::Edit),
-                    ("celia", Level::Edit),
-                    ("jonas", Level::View),
-                ],
-            ),
+            ("Collections", "ines", &[("group:Archive", Level::Edit), ("jonas", Level::View)]),
             (
                 "Exhibition 2027",
                 "ines",
-                &[
-                    ("oona", Level::Manage),
-                    ("bruno", Level::Edit),
-                    ("tomas", Level::Edit),
-                    ("felix", Level::Add),
-                ],
+                &[("oona", Level::Manage), ("group:Exhibition team", Level::Edit), ("felix", Level::Add)],
             ),
-            ("Visitor desk", "celia", &[("ines", Level::Add), ("dario", Level::Edit), ("ivy", Level::Edit)]),
-            ("Board", "edda", &[("ines", Level::Edit), ("tomas", Level::View), ("hugo", Level::View)]),
+            ("Visitor desk", "celia", &[("ines", Level::Add), ("group:Front desk", Level::Edit)]),
+            ("Board", "edda", &[("ines", Level::Edit), ("group:Board", Level::View)]),
             ("Volunteers", "greta", &[("*", Level::Edit)]),
         ];
         for (name, owner, people) in given {
-            let grants = people
-                .iter()
-                .map(|(who, level)| Grant {
-                    subject: if *who == "*" {
-                        Subject::Everyone
-                    } else {
-                        Subject::Account(self.account(who))
-                    },
-                    level: *level,
-                })
-                .collect();
+            let grants =
+                people.iter().map(|(who, level)| (self.subject(who), Gives::Allow(*level))).collect();
             let owner = self.account(owner);
             let new =
                 NewShelf { kind: ShelfKind::Shared, name: Name::new(name)?, owner: Some(owner), grants };

@@ -25,14 +25,79 @@ export interface Node {
   blake3?: string;
   sums?: Sums;
   since_then?: SinceThen;
+  /** Given on this very node: to others, to the caller, or both. */
+  given?: "out" | "in" | "both";
   held?: boolean;
+}
+
+export type Level = "view" | "add" | "edit" | "manage";
+export type Gives = Level | "deny";
+
+export interface Grant {
+  id: number;
+  to: string;
+  to_name: string;
+  can: Gives;
+  until?: string;
+  message?: string;
+  by?: string;
+  at: string;
+  node: number;
+  path?: string;
+  counts: boolean;
+}
+
+export interface Reach {
+  owner?: string;
+  afresh: boolean;
+  grants: Grant[];
+  people: number;
+}
+
+export interface Why {
+  account: string;
+  display_name: string;
+  level?: Level;
+  sentence: string;
+  reasons: { grant: Grant; effect: string; sentence: string }[];
+}
+
+export interface Person {
+  to: string;
+  name: string;
+}
+
+export interface GivenPlace {
+  node: Node;
+  path: string;
+  level: Level;
+  by?: string;
+  until?: string;
+  message?: string;
+  grant?: number;
+}
+
+export interface Account {
+  sign_in: string;
+  display_name: string;
+  mail?: string;
+  role: "administrator" | "member";
+  groups: string[];
+  disabled?: string;
+  bytes: number;
+}
+
+export interface Group {
+  name: string;
+  note: string;
+  members: Person[];
 }
 
 export interface Facts {
   node: Node;
   path: string;
   way: { id: number; name: string }[];
-  level: "view" | "add" | "edit" | "manage";
+  level: Level;
   shelf: string;
 }
 
@@ -67,6 +132,7 @@ export interface Shelf {
 
 export interface Shelves {
   shelves: Shelf[];
+  given: GivenPlace[];
   disk_free: number;
   disk_total: number;
 }
@@ -177,6 +243,23 @@ function query(values: Record<string, string | number | undefined>): string {
   return given.length === 0 ? "" : "?" + given.map(([k, v]) => `${k}=${encodeURIComponent(v!)}`).join("&");
 }
 
+let asker: (() => Promise<boolean>) | undefined;
+
+/** Who asks for the password once more, when the service wants it. */
+export function onProofNeeded(ask: () => Promise<boolean>) {
+  asker = ask;
+}
+
+/** Does what decides over people or rights: if the password is wanted once more, it is asked for. */
+async function proved<T>(act: () => Promise<T>): Promise<T> {
+  try {
+    return await act();
+  } catch (e) {
+    if (!(e instanceof Refusal) || e.code !== "proof_needed" || !asker || !(await asker())) throw e;
+    return await act();
+  }
+}
+
 export interface Sorting {
   sort: "name" | "size" | "changed";
   order: "up" | "down";
@@ -190,7 +273,9 @@ export const api = {
   signOut: () => call<void>("DELETE", "/session"),
   shelves: () => call<Shelves>("GET", "/shelves"),
   makeShelf: (name: string, everyone: boolean) =>
-    call<Shelf>("POST", "/shelves", { name, people: everyone ? [{ sign_in: "*", level: "edit" }] : [] }),
+    proved(() =>
+      call<Shelf>("POST", "/shelves", { name, people: everyone ? [{ to: "everyone", level: "edit" }] : [] }),
+    ),
   place: (path: string, at?: string) => call<Facts>("GET", `/place${query({ path, at })}`),
   facts: (node: number) => call<Facts>("GET", `/nodes/${node}`),
   entries: (node: number, sorting: Sorting, at?: string, cursor?: string) =>
@@ -217,6 +302,43 @@ export const api = {
       "/archives",
       { nodes, format: "zip", at },
     ),
+  people: () => call<{ people: Person[] }>("GET", "/people"),
+  prove: (password: string) => call<void>("POST", "/proof", { password }),
+  reach: (node: number) => call<Reach>("GET", `/nodes/${node}/rights`),
+  give: (node: number, grant: { to: string; can: Gives; until?: string; message?: string }) =>
+    proved(() => call<Grant>("POST", `/nodes/${node}/rights`, grant)),
+  endGrant: (id: number) => proved(() => call<void>("DELETE", `/rights/${id}`)),
+  setAfresh: (node: number, afresh: boolean) =>
+    proved(() => call<void>("PUT", `/nodes/${node}/afresh`, { afresh })),
+  who: (node: number) => call<{ people: Why[] }>("GET", `/nodes/${node}/who`),
+  why: (node: number, account?: string) => call<Why>("GET", `/nodes/${node}/why${query({ account })}`),
+  accounts: () => call<{ accounts: Account[] }>("GET", "/accounts"),
+  makeAccount: (body: {
+    sign_in: string;
+    display_name: string;
+    mail?: string;
+    role: string;
+    password: string;
+    groups: string[];
+  }) => proved(() => call<Account>("POST", "/accounts", body)),
+  changeAccount: (
+    name: string,
+    body: Partial<{
+      display_name: string;
+      mail: string;
+      role: string;
+      password: string;
+      disabled: boolean;
+    }>,
+  ) => proved(() => call<Account>("PATCH", `/accounts/${encodeURIComponent(name)}`, body)),
+  groups: () => call<{ groups: Group[] }>("GET", "/groups"),
+  makeGroup: (body: { name: string; note: string; members: string[] }) =>
+    proved(() => call<Group>("POST", "/groups", body)),
+  changeGroup: (
+    name: string,
+    body: Partial<{ name: string; note: string; add: string[]; remove: string[] }>,
+  ) => proved(() => call<Group>("PATCH", `/groups/${encodeURIComponent(name)}`, body)),
+  endGroup: (name: string) => proved(() => call<void>("DELETE", `/groups/${encodeURIComponent(name)}`)),
   devices: () => call<{ devices: Device[] }>("GET", "/devices"),
   endDevice: (id: number) => call<void>("DELETE", `/devices/${id}`),
 };

@@ -48,15 +48,21 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
     };
     const open = () => {
       source = new EventSource("/api/v1/events");
+      let before = false;
       source.addEventListener("ready", () => {
         clearTimeout(told);
         setBroken(false);
+        // Changes of rights meanwhile were not told.
+        if (before) void queries.invalidateQueries();
+        before = true;
       });
       source.addEventListener("change", (e) => {
         waiting.push(JSON.parse((e as MessageEvent<string>).data) as Change);
         const pause = Math.max(gather, waiting.length > 50 ? 500 - (Date.now() - last) : 0);
         timer ??= setTimeout(apply, pause);
       });
+      // What one may see is more or less now: everything in sight is read anew.
+      source.addEventListener("access", () => void queries.invalidateQueries());
       source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: ["welcome"] }));
       source.onerror = () => {
         // A short break is taken up by the browser unseen.

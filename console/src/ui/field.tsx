@@ -1,4 +1,4 @@
-import { useId, type InputHTMLAttributes, type ReactNode } from "react";
+import { useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes } from "react";
 
 interface Props extends InputHTMLAttributes<HTMLInputElement> {
   label: string;
@@ -32,6 +32,36 @@ export function Field({ label, hint, error, className = "", ...rest }: Props) {
           {error}
         </p>
       )}
+    </div>
+  );
+}
+
+interface ChoiceProps extends SelectHTMLAttributes<HTMLSelectElement> {
+  label: string;
+  /** The label is for screen readers only. */
+  quiet?: boolean;
+  options: [value: string, word: string][];
+}
+
+/** A labelled choice of one of a few. */
+export function Choice({ label, quiet = false, options, className = "", ...rest }: ChoiceProps) {
+  const id = useId();
+  return (
+    <div className={className}>
+      <label htmlFor={id} className={quiet ? "sr-only" : "mb-1 block font-semibold"}>
+        {label}
+      </label>
+      <select
+        id={id}
+        className={`block w-full rounded-lg border border-muted bg-sheet px-2.5 py-1.5 ${quiet ? "min-h-9" : "min-h-10"}`}
+        {...rest}
+      >
+        {options.map(([value, word]) => (
+          <option key={value} value={value}>
+            {word}
+          </option>
+        ))}
+      </select>
     </div>
   );
 }

@@ -1,4 +1,4 @@
-import { Library, LogOut, MonitorSmartphone, Moon, Search, Sun } from "lucide-react";
+import { Lamp, Library, LogOut, MonitorSmartphone, Moon, Search, Sun } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "wouter";
 import type { Me } from "../lib/api";
@@ -28,6 +28,8 @@ const places = [
   { to: "/", word: "Shelves", icon: Library },
   { to: "/computers", word: "Computers", icon: MonitorSmartphone },
 ];
+/** For administrators. */
+const desk = { to: "/desk", word: "Desk", icon: Lamp };
 
 interface Props {
   me: Me;
@@ -62,9 +64,11 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
         <Link href="/" className="mx-auto mb-3 max-sm:hidden" aria-label="Yellow Attic, to the shelves">
           <Mark />
         </Link>
-        {places.map(({ to, word, icon: Icon }) => {
+        {(me.role === "administrator" ? [...places, desk] : places).map(({ to, word, icon: Icon }) => {
           const here =
-            location === to || (to === "/" && (location.startsWith("/shelf") || location === "/recent"));
+            location === to ||
+            (to === "/desk" && location.startsWith("/desk")) ||
+            (to === "/" && (location.startsWith("/shelf") || location === "/recent"));
           return (
             <Link
               key={to}

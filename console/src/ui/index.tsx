@@ -6,7 +6,7 @@ export { Dialog, DialogActions } from "./dialog";
 export { Empty, Loading, Notice } from "./states";
 export { FileIcon } from "./file-icon";
 export { Face } from "./face";
-export { Field } from "./field";
+export { Choice, Field } from "./field";
 export { Frame, Bare } from "./frame";
 export { Menu, MenuItem, MenuLine } from "./menu";
 export { ToastProvider, useToast } from "./toast";

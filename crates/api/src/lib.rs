@@ -100,6 +100,9 @@ pub struct Node {
     /// In a list of the past: what became of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub since_then: Option<SinceThen>,
+    /// Given on this very node: `out` to others, `in` to the caller, or `both`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given: Option<String>,
     /// `false`: another program overwrote the bytes on the disk before they could be kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub held: Option<bool>,
@@ -308,6 +311,9 @@ pub struct Shelf {
 pub struct Shelves {
     /// The caller's own first.
     pub shelves: Vec<Shelf>,
+    /// What was given to the caller below the top of a shelf, by name.
+    #[serde(default)]
+    pub given: Vec<GivenPlace>,
     /// Free bytes of the disk.
     pub disk_free: u64,
     /// Its size in bytes.
@@ -329,8 +335,8 @@ pub struct NewShelf {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ShelfPerson {
-    /// A sign-in name, or `*` for everybody in the organisation.
-    pub sign_in: String,
+    /// `account:NAME`, `group:NAME` or `everyone`.
+    pub to: String,
     /// view, add, edit or manage.
     pub level: String,
 }
@@ -656,3 +662,8 @@ pub struct Found {
     /// Whether there is more.
     pub more: bool,
 }
+
+mod people;
+mod rights;
+pub use people::*;
+pub use rights::*;

@@ -3,7 +3,7 @@
 use crate::output::Failure;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, OpenOptions};
-use std::io::Write;
+use std::io::{BufRead, IsTerminal, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
 use yellow_attic_client::{Client, api};
@@ -84,6 +84,73 @@ pub fn forget() -> Result<(), Failure> {
 pub fn client() -> Result<Client, Failure> {
     let connection = load()?;
     Ok(Client::new(&connection.address, Some(&connection.token))?)
+}
+
+/// Does what decides over people or rights. If the service wants the password once more, it is asked
+/// for on the terminal.
+pub async fn proved<T, Act>(client: &Client, act: Act) -> Result<T, Failure>
+where
+    Act: AsyncFn() -> Result<T, yellow_attic_client::Error>,
+{
+    match act().await {
+        Err(e) if e.code() == Some("proof_needed") => {}
+        other => return Ok(other?),
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::failed(
+            "your password is needed once more, and standard input is no terminal to ask on",
+            "Connect this computer again with yattic connect: its password counts for ten minutes.",
+        ));
+    }
+    client.prove(&rpassword::prompt_password("Your password, once more: ")?).await?;
+    Ok(act().await?)
+}
+
+/// A person, group or everyone, as people write them: a bare name is an account.
+pub fn subject(word: &str) -> String {
+    match word {
+        "everyone" => word.to_string(),
+        _ if word.contains(':') => word.to_string(),
+        _ => format!("account:{word}"),
+    }
+}
+
+/// A password for somebody: from standard input, or asked for twice on the terminal.
+pub fn new_password(stdin: bool) -> Result<String, Failure> {
+    if stdin {
+        let mut line = String::new();
+        std::io::stdin().lock().read_line(&mut line)?;
+        return Ok(line.trim_end_matches(['\r', '\n']).to_string());
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::usage(
+            "standard input is no terminal to ask for the password on",
+            "Give --password-stdin.",
+        ));
+    }
+    let first = rpassword::prompt_password("Its password: ")?;
+    if rpassword::prompt_password("Once more: ")? != first {
+        return Err(Failure::failed("the two passwords differ", "Try again."));
+    }
+    Ok(first)
+}
+
+/// Asks on the terminal before something that cannot be taken back easily.
+pub fn sure(yes: bool, what: &str, question: &str) -> Result<(), Failure> {
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::failed(what, "Standard input is no terminal to ask on: give --yes."));
+    }
+    eprint!("{what}. {question} (y/N) ");
+    std::io::stderr().flush()?;
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line)?;
+    match line.trim() {
+        "y" | "Y" | "yes" => Ok(()),
+        _ => Err(Failure::failed("nothing was changed", "")),
+    }
 }
 
 /// What stands at a remote place.

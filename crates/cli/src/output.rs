@@ -157,13 +157,11 @@ pub fn moment(text: &str) -> Result<String, Failure> {
     if token || text.parse::<Timestamp>().is_ok() {
         return Ok(text.to_string());
     }
-    let local = text
-        .parse::<jiff::civil::DateTime>()
+    // A day alone means its end: what it was when that day was over.
+    let local = jiff::civil::Date::strptime("%Y-%m-%d", text)
+        .map(|d| d.at(23, 59, 59, 0))
         .or_else(|_| jiff::civil::DateTime::strptime("%Y-%m-%d %H:%M", text))
-        .or_else(|_| {
-            // A day alone means its end: what it was when that day was over.
-            jiff::civil::Date::strptime("%Y-%m-%d", text).map(|d| d.at(23, 59, 59, 0))
-        });
+        .or_else(|_| text.parse::<jiff::civil::DateTime>());
     local
         .ok()
         .and_then(|l| l.to_zoned(TimeZone::system()).ok())

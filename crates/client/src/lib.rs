@@ -16,6 +16,8 @@ use std::sync::Arc;
 use std::time::Duration;
 pub use yellow_attic_api as api;
 
+mod people;
+
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 /// Why a call did not succeed.
@@ -111,6 +113,11 @@ impl Client {
             .build()
             .map_err(|e| line(&e))?;
         Ok(Client { http, address: address.trim_end_matches('/').into(), token: token.map(Into::into) })
+    }
+
+    /// The token with which it asks.
+    pub fn token(&self) -> Option<&str> {
+        self.token.as_deref()
     }
 
     /// The service's address.

@@ -6,6 +6,7 @@
 
 use crate::name::Name;
 use unicode_casefold::UnicodeCaseFold;
+use unicode_normalization::UnicodeNormalization;
 
 /// The key of a name. Keys sort as the names are shown; they are valid UTF-8.
 pub fn sort_key(name: &Name) -> String {
@@ -38,6 +39,14 @@ pub fn fold(text: &str) -> String {
     text.case_fold().collect()
 }
 
+/// A text as it looks: two that differ only by case, width, spaces or look-alike characters (UTS 39)
+/// are the same.
+pub fn looks(text: &str) -> String {
+    let plain: String = text.nfkc().collect::<String>().case_fold().collect();
+    let spaced = plain.split_whitespace().collect::<Vec<_>>().join(" ");
+    unicode_security::skeleton(&spaced).collect()
+}
+
 /// The runs of digits and of anything else in a folded text. A key that holds the name of
 /// something holds each of these.
 pub fn pieces(folded: &str) -> Vec<String> {
@@ -56,6 +65,16 @@ pub fn pieces(folded: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn texts_that_look_alike_are_found_out() {
+        for alike in ["READERS", "  Readers ", "\u{ff32}eaders", "R\u{435}aders"] {
+            assert_eq!(looks(alike), looks("Readers"), "{alike}");
+        }
+        for other in ["Reader", "Front desk", "Re aders"] {
+            assert_ne!(looks(other), looks("Readers"), "{other}");
+        }
+    }
     use proptest::prelude::*;
 
     fn key(text: &str) -> String {

@@ -28,6 +28,14 @@ id!(
     AccountId
 );
 id!(
+    /// A group of accounts.
+    GroupId
+);
+id!(
+    /// A grant: who may do what on a node and beneath.
+    GrantId
+);
+id!(
     /// One signed-in client with its own revocable token.
     DeviceId
 );

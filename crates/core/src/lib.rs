@@ -8,7 +8,7 @@
 //! - [`collate`]: the order in which names are shown, as a key that an index can hold.
 //! - [`interval`]: the key that makes "as of n" cost what the answer costs.
 //! - [`timeline`]: what a write means for the identity of nodes.
-//! - [`rights`]: levels, and who may do what on a shelf.
+//! - [`rights`]: levels, grants, and who may do what where, and why.
 //! - [`record`]: the chained, salted digests of the record of everything done.
 //! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110).
 //! - [`cursor`]: opaque places in a list, bound to that list.
@@ -40,6 +40,6 @@ pub mod tar;
 pub mod timeline;
 pub mod zip;
 
-pub use ids::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
+pub use ids::{AccountId, ContentId, DeviceId, GrantId, GroupId, Moment, NodeId, OrgId, ShelfId};
 pub use name::{Name, NameError};
 pub use path::{PathError, ShelfPath};

@@ -1,5 +1,22 @@
 //! Which passwords and sign-in names are refused.
 
+/// Whether a text can be a mail address: something, one "@", and a host with a dot or none.
+pub fn check_mail(mail: &str) -> bool {
+    let mail = mail.trim();
+    match mail.rsplit_once('@') {
+        Some((local, host)) => {
+            !local.is_empty()
+                && mail.len() <= 254
+                && !host.is_empty()
+                && !host.starts_with('.')
+                && !host.ends_with('.')
+                && host.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '.')
+                && local.chars().all(|c| !c.is_control() && !c.is_whitespace() && c != '@')
+        }
+        None => false,
+    }
+}
+
 /// The fewest characters of a password.
 pub const SHORTEST: usize = 10;
 /// The most bytes of a password: longer ones only cost time to hash.

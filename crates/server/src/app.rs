@@ -1,7 +1,7 @@
 //! What every request meets: state, headers, limits, routes.
 
 use crate::archive::{Archives, Checksums};
-use crate::auth::{DevicesUsed, Guessing, Known};
+use crate::auth::{DevicesUsed, Guessing, Known, Proofs};
 use crate::config::Config;
 use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
@@ -38,6 +38,8 @@ pub struct State {
     pub reads: Arc<Reads>,
     /// Names to show, asked for again after a change.
     pub names: Names,
+    /// Who gave their password lately.
+    pub proofs: Proofs,
     /// Last uses of devices, not written yet.
     pub devices_used: DevicesUsed,
     /// Checksums of contents that went into archives.
@@ -68,6 +70,7 @@ impl State {
             set_up: Mutex::new(set_up),
             reads: Arc::default(),
             names: Names::default(),
+            proofs: Proofs::default(),
             devices_used: DevicesUsed::default(),
             checksums: Checksums::default(),
             archives: Archives::default(),

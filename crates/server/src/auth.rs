@@ -38,9 +38,8 @@ pub struct Who {
 }
 
 impl Who {
-    /// Refuses devices and members.
+    /// Refuses members.
     pub fn need_administrator(&self) -> Result<(), Refusal> {
-        self.need_session()?;
         if self.account.role != Role::Administrator {
             return Err(Refusal::new(
                 403,
@@ -53,7 +52,22 @@ impl Who {
         Ok(())
     }
 
-    /// Refuses device tokens: they cannot touch accounts, devices or grants.
+    /// Refuses whoever has not given their password within ten minutes: a stolen token alone decides
+    /// nothing over people, rights and shelves.
+    pub fn need_proof(&self, state: &State) -> Result<(), Refusal> {
+        if state.proofs.holds(&self.token, state.engine.now_ms()) {
+            return Ok(());
+        }
+        Err(Refusal::new(
+            403,
+            "proof_needed",
+            "Your password is needed once more",
+            "This decides over people or rights, and you gave your password more than ten minutes ago.",
+            "Give your password (POST /api/v1/proof), then do it again.",
+        ))
+    }
+
+    /// Refuses device tokens: they cannot touch other devices.
     pub fn need_session(&self) -> Result<(), Refusal> {
         if self.actor.device.is_some() {
             return Err(Refusal::new(
@@ -153,6 +167,28 @@ pub async fn still(state: &State, who: &Who) -> bool {
         None => state.engine.session(who.token).await,
     };
     matches!(principal, Ok(Some(_)))
+}
+
+/// How long a password that was given counts as proof.
+const PROOF_MS: i64 = 600_000;
+
+/// When the holders of tokens last gave their passwords. In memory only: after a restart it is asked
+/// for again.
+#[derive(Default)]
+pub struct Proofs(Mutex<HashMap<[u8; 32], i64>>);
+
+impl Proofs {
+    /// The holder of a token has given their password.
+    pub fn note(&self, token: [u8; 32], now: i64) {
+        let mut given = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        given.retain(|_, at| now - *at < PROOF_MS);
+        given.insert(token, now);
+    }
+
+    fn holds(&self, token: &[u8; 32], now: i64) -> bool {
+        let given = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        given.get(token).is_some_and(|at| (0..PROOF_MS).contains(&(now - at)))
+    }
 }
 
 /// When and from where devices were last used, not written yet.
@@ -339,6 +375,16 @@ pub async fn check_password(
     match account {
         Some(account) if right => {
             state.guessing.succeeded(&key);
+            if account.disabled_at.is_some() {
+                // Said only to who has proved who they are.
+                return Err(Refusal::new(
+                    403,
+                    "account_disabled",
+                    "The account is disabled",
+                    "An administrator has disabled this account. Nothing of its is lost.",
+                    "Ask an administrator to enable it again.",
+                ));
+            }
             Ok(account)
         }
         _ => {

@@ -77,7 +77,7 @@ pub async fn text(state: &State) -> String {
     let size = |path: &str| std::fs::metadata(state.config.data.join(path)).map_or(0, |m| m.len() as i64);
     let mut sums = (0, 0, 0, 0);
     for shelf in engine.shelves() {
-        if let Ok(Some(folder)) = engine.folder(shelf.root).await {
+        if let Ok(Some(folder)) = engine.shelf_sums(shelf.root).await {
             sums = (
                 sums.0 + folder.files,
                 sums.1 + folder.folders,

@@ -101,6 +101,27 @@ impl From<StoreError> for Refusal {
                 "Not allowed",
                 &format!("Ask somebody who manages the shelf for the right to {need}."),
             ),
+            StoreError::NameUnusable(_) => {
+                make(409, "name_unusable", "The name cannot be used here", "Choose another name.")
+            }
+            StoreError::HoldsOthers => make(
+                403,
+                "holds_others",
+                "It contains things that you may not change",
+                "Ask somebody who manages the shelf, or move what you may change.",
+            ),
+            StoreError::Widens(_) => make(
+                403,
+                "widens",
+                "More people would see it",
+                "Ask somebody who manages it to move it, or put a copy there.",
+            ),
+            StoreError::LastAdministrator => make(
+                409,
+                "last_administrator",
+                "The last administrator",
+                "Make somebody else an administrator first.",
+            ),
             StoreError::NameTaken(_) => {
                 make(409, "name_taken", "The name is taken", "Choose another name, or move what is there.")
             }

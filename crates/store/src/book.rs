@@ -2,6 +2,7 @@
 //! present group of operations has decided. Written out as sets, a handful of statements
 //! for a whole group, whatever its size.
 
+use crate::access::{self, Access, Eyes};
 use crate::disk::hex;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Content, Folder, How, PastRow, Row, Shelf};
@@ -12,7 +13,7 @@ use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::interval::fork;
-use yellow_attic_core::rights::{Level, level_on_shelf};
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId, record};
 
@@ -48,6 +49,8 @@ pub(crate) struct Book {
     /// The present group's time.
     pub now: i64,
     pub shelves: HashMap<ShelfId, Arc<Shelf>>,
+    /// Rights as this group has changed them so far.
+    pub access: Arc<Access>,
     rows: HashMap<NodeId, Option<Arc<Row>>>,
     names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
     folders: HashMap<NodeId, Folder>,
@@ -72,6 +75,7 @@ pub(crate) struct Group {
     findings: Vec<Value>,
     uploads: Vec<Value>,
     new_shelves: Vec<Arc<Shelf>>,
+    access: bool,
 }
 
 /// What a group changed, for the caches of readers.
@@ -85,13 +89,17 @@ pub(crate) struct Changed {
     pub touched: HashSet<ShelfId>,
     pub moment: i64,
     pub jobs: bool,
+    /// All rights, if any changed.
+    pub access: Option<Arc<Access>>,
 }
 
 impl Book {
     pub async fn open(mut conn: SqliteConnection, shelves: HashMap<ShelfId, Arc<Shelf>>) -> Result<Book> {
         let heads = load_heads(&mut conn).await?;
+        let access = Arc::new(Access::load(&mut conn).await?);
         Ok(Book {
             conn,
+            access,
             now: heads.at,
             heads,
             shelves,
@@ -198,10 +206,27 @@ impl Book {
     pub async fn require(&mut self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let chain = self.chain(node).await?.ok_or_else(gone)?;
-        let top = chain.last().ok_or_else(gone)?;
-        let shelf = self.shelves.get(&top.shelf).cloned().ok_or_else(gone)?;
-        check_level(actor, &shelf, need)?;
+        access::need(self.level(actor, &chain)?, need)?;
         Ok(chain)
+    }
+
+    /// Whoever acts, with the rights of this moment.
+    pub fn eyes(&self, actor: &Actor) -> Eyes {
+        Eyes::of(self.access.clone(), actor, self.now)
+    }
+
+    /// What the actor may do at the end of a way, the node first.
+    pub fn level(&self, actor: &Actor, chain: &[Arc<Row>]) -> Result<Option<Level>> {
+        let top = chain.last().ok_or_else(|| StoreError::NotFound("The file or folder".into()))?;
+        let owner = self.shelves.get(&top.shelf).and_then(|s| s.owner);
+        Ok(self.eyes(actor).standing(owner, chain.iter().map(|r| r.node)).level())
+    }
+
+    /// Rights changed: what is decided from here on goes by the new ones.
+    pub async fn reload_access(&mut self) -> Result<()> {
+        self.access = Arc::new(Access::load(&mut self.conn).await?);
+        self.group.access = true;
+        Ok(())
     }
 
     /// How a node's place is written for people.
@@ -463,6 +488,7 @@ impl Book {
             tasks: group.tasks,
             shelves: group.new_shelves,
             jobs,
+            access: group.access.then(|| self.access.clone()),
         })
     }
 }
@@ -538,16 +564,6 @@ pub(crate) fn shelf_word(shelf: &Shelf) -> String {
     match shelf.kind {
         crate::model::ShelfKind::Home => format!("home of {}:", shelf.name),
         crate::model::ShelfKind::Shared => format!("{}:", shelf.name),
-    }
-}
-
-/// Refuses what an actor may not do on a shelf. The service itself may do everything.
-pub(crate) fn check_level(actor: &Actor, shelf: &Shelf, need: Level) -> Result<()> {
-    let Some(account) = actor.account else { return Ok(()) };
-    match level_on_shelf(shelf.owner, &shelf.grants, account) {
-        None => Err(StoreError::NotFound("The file or folder".into())),
-        Some(have) if have < need => Err(StoreError::NotAllowed { need: need.word(), have: have.word() }),
-        Some(_) => Ok(()),
     }
 }
 

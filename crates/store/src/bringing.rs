@@ -38,7 +38,10 @@ impl Engine {
         }
         let key = yellow_attic_core::collate::sort_key(&name).into();
         if self.shared.view.child(parent, &key).await?.is_some() {
-            return Err(StoreError::NameTaken(name.to_string()));
+            return Err(match self.child(actor, parent, &name).await? {
+                Some(_) => StoreError::NameTaken(name.to_string()),
+                None => StoreError::NameUnusable(name.to_string()),
+            });
         }
         let source = from[0].clone();
         if source.kind == Kind::File {

@@ -110,7 +110,7 @@ impl Engine {
 
         let view = View {
             pool: db::open_readers(&disk.catalogue()).await?,
-            caches: Arc::new(Caches::new(shelves, book.heads.moment)),
+            caches: Arc::new(Caches::new(shelves, book.access.clone(), book.heads.moment)),
         };
         let placing = Placing::new(book.heads.placed, options.most_owed);
         let filing = Filing::default();
@@ -471,6 +471,14 @@ impl Engine {
             .shelves()
             .into_iter()
             .find(|s| s.kind == crate::model::ShelfKind::Home && s.owner == Some(account))
+    }
+
+    /// Tells of each change of who may do what: what somebody sees may be something else by now.
+    pub fn rights_changed(&self) -> impl Future<Output = ()> + Send + 'static {
+        let mut access = self.shared.view.rights_changed();
+        async move {
+            let _ = access.changed().await;
+        }
     }
 
     /// Free and total bytes of the disk.

@@ -21,6 +21,18 @@ pub enum StoreError {
     /// The name is in use in that folder.
     #[error("the name \"{0}\" is taken in this folder")]
     NameTaken(String),
+    /// Somebody must be able to decide.
+    #[error("this is the last administrator")]
+    LastAdministrator,
+    /// The name is in use by something that the caller may not know of.
+    #[error("the name \"{0}\" cannot be used here")]
+    NameUnusable(String),
+    /// A folder holds something that the caller may not change, or not even see.
+    #[error("it contains things that you may not change")]
+    HoldsOthers,
+    /// At its new place somebody would see it who cannot see it now.
+    #[error("moving it there would let {0} see it; that needs the right to manage it")]
+    Widens(String),
     /// A folder stands where a file should go, or the other way round.
     #[error("\"{0}\" is a folder there, and folders are not replaced")]
     FolderInTheWay(String),

@@ -199,6 +199,7 @@ impl Filer {
         let (disk, hash) = (self.disk.clone(), hash.to_vec());
         // Looked at once more inside a writer transaction: a new reference takes it back.
         self.ask(|answer| Ask::Catalogue {
+            rights: false,
             actor: crate::model::Actor::service(),
             action: "",
             what: String::new(),

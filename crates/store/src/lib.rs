@@ -8,13 +8,13 @@
 //! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
-//! - [`people`]: accounts, sessions, devices; [`recorded`]: the record of everything done;
+//! - [`granting`]: who may do what, and why. [`people`]: accounts, groups, sessions, devices; [`recorded`]: the record of everything done;
 //!   [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
 //! operations, one transaction), `ops`, `copying` and `found` (what each operation means),
-//! `book` (the writer's view), `rows` and `db` (the catalogue), `task` and `placer` (renames
+//! `book` (the writer's view), `access` (all rights, in memory), `rows` and `db` (the catalogue), `task` and `placer` (renames
 //! owed to the disk), `filer` and `past` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
 //! (the file system), `view` (what readers share).
 //!
@@ -23,6 +23,7 @@
 
 #![deny(unsafe_code)]
 
+mod access;
 mod book;
 pub mod bringing;
 pub mod bytes;
@@ -36,6 +37,7 @@ pub mod engine;
 pub mod error;
 mod filer;
 mod found;
+pub mod granting;
 mod jobs;
 mod kernel;
 pub mod model;

@@ -3,7 +3,6 @@
 use crate::disk::ObjectId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use yellow_attic_core::rights::Grant;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
 
@@ -273,6 +272,4 @@ pub struct Shelf {
     pub owner: Option<AccountId>,
     /// The node at its top.
     pub root: NodeId,
-    /// Grants on the whole shelf.
-    pub grants: Vec<Grant>,
 }

@@ -1,9 +1,11 @@
 //! The operations on the timeline: each looks first, and changes the book only when nothing
 //! can refuse any more, so that one refusal in a group harms no other.
 
+use crate::access::may_put;
 use crate::book::{Book, Delta};
 use crate::disk::ObjectId;
 use crate::error::{Result, StoreError};
+use crate::granting::{self, NewGrant};
 use crate::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
 use crate::task::{Loc, Task};
 use std::collections::HashMap;
@@ -11,7 +13,7 @@ use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::path::MAX_DEPTH;
-use yellow_attic_core::rights::{Grant, Level};
+use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::timeline::{
     Kind, LEFT_FOR_MS, Left, LeftTo, MovePlan, Mover, Occupant, PutPlan, plan_move, plan_put,
 };
@@ -46,7 +48,7 @@ pub struct NewShelf {
     /// Who owns it.
     pub owner: Option<AccountId>,
     /// Who else may enter.
-    pub grants: Vec<Grant>,
+    pub grants: Vec<(Subject, Gives)>,
 }
 
 /// How a place is chosen for something brought back.
@@ -143,6 +145,21 @@ fn key_of(name: &Name) -> Arc<str> {
     sort_key(name).into()
 }
 
+/// A name is taken, or cannot be used: by what the actor may not see.
+fn taken(
+    book: &Book,
+    actor: &Actor,
+    there: &Arc<Row>,
+    above: &[Arc<Row>],
+    name: &Name,
+) -> Result<StoreError> {
+    let way: Vec<Arc<Row>> = std::iter::once(there).chain(above).cloned().collect();
+    Ok(match book.level(actor, &way)? {
+        Some(_) => StoreError::NameTaken(name.to_string()),
+        None => StoreError::NameUnusable(name.to_string()),
+    })
+}
+
 /// Makes a shelf. Its directory is there already.
 pub(crate) async fn make_shelf(
     book: &mut Book,
@@ -180,8 +197,13 @@ pub(crate) async fn make_shelf(
         disk_name: new.name.to_string(),
         owner: new.owner,
         root,
-        grants: new.grants.clone(),
     });
+    for (subject, gives) in &new.grants {
+        let grant =
+            NewGrant { node: root, subject: *subject, gives: *gives, until: None, message: String::new() };
+        granting::insert(&mut book.conn, actor, &grant, book.now).await?;
+    }
+    book.reload_access().await?;
     book.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
     Ok(Done { row: book.row(root).await?, created: true, moment })
 }
@@ -200,8 +222,8 @@ pub(crate) async fn make_folder(
         return Err(StoreError::TooDeep(chain.len()));
     }
     let key = key_of(name);
-    if book.child(parent, &key).await?.is_some() {
-        return Err(StoreError::NameTaken(name.to_string()));
+    if let Some(there) = book.child(parent, &key).await? {
+        return Err(taken(book, actor, &there, &chain, name)?);
     }
     let what = format!("{}/{name}", book.folder_path(parent).await?);
     let shelf = chain[chain.len() - 1].shelf;
@@ -264,14 +286,23 @@ pub(crate) async fn put(
     conditions: &Conditions,
     how: How,
 ) -> Result<Done> {
-    let chain = book.require(actor, parent, Level::Add).await?;
+    let gone = || StoreError::NotFound("The file or folder".into());
+    let chain = book.chain(parent).await?.ok_or_else(gone)?;
+    let key = key_of(name);
+    let there = book.child(parent, &key).await?;
+    let here = match &there {
+        Some(row) => {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            Some(book.level(actor, &way)?)
+        }
+        None => None,
+    };
+    may_put(book.level(actor, &chain)?, here, name.as_str())?;
     writable_folder(book, &chain[0]).await?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
     }
     let shelf = chain[chain.len() - 1].shelf;
-    let key = key_of(name);
-    let there = book.child(parent, &key).await?;
     let present = there.as_ref().and_then(|r| r.etag());
     if !conditions.hold(present.as_deref()) {
         return Err(StoreError::ConditionFailed { present });
@@ -284,9 +315,6 @@ pub(crate) async fn put(
     let plan = plan_put(occupant, left);
     if matches!(plan, PutPlan::FolderInTheWay) {
         return Err(StoreError::FolderInTheWay(name.to_string()));
-    }
-    if matches!(plan, PutPlan::Replace(_)) {
-        book.require(actor, parent, Level::Edit).await?;
     }
     let what = format!("{}/{name}", book.folder_path(parent).await?);
 
@@ -410,7 +438,11 @@ pub(crate) async fn move_node(
     let from_chain = book.require(actor, node, Level::Edit).await?;
     let mover = from_chain[0].clone();
     let Some(from_parent) = mover.parent else { return Err(StoreError::ShelfTop) };
-    let to_chain = book.require(actor, parent, Level::Add).await?;
+    // A name is changed by whoever may edit the thing itself.
+    let to_chain = match parent == from_parent {
+        true => from_chain[1..].to_vec(),
+        false => book.require(actor, parent, Level::Add).await?,
+    };
     writable_folder(book, &to_chain[0]).await?;
     if let Some(row) = book.folder(node).await?
         && row.lies != Lies::Placed
@@ -443,12 +475,25 @@ pub(crate) async fn move_node(
         MovePlan::Nothing => {
             return Ok(Done { row: Some(mover), created: false, moment: Moment(book.heads.moment) });
         }
-        MovePlan::Taken => return Err(StoreError::NameTaken(name.to_string())),
-        MovePlan::FolderInTheWay => return Err(StoreError::FolderInTheWay(name.to_string())),
-        MovePlan::Onto(_) => {
-            book.require(actor, parent, Level::Edit).await?;
+        MovePlan::Taken | MovePlan::FolderInTheWay | MovePlan::Onto(_) => {
+            if let Some(there) = &there {
+                if let StoreError::NameUnusable(name) = taken(book, actor, there, &to_chain, name)? {
+                    return Err(StoreError::NameUnusable(name));
+                }
+                match plan {
+                    MovePlan::Taken => return Err(StoreError::NameTaken(name.to_string())),
+                    MovePlan::Onto(kept) => drop(book.require(actor, kept, Level::Edit).await?),
+                    _ => return Err(StoreError::FolderInTheWay(name.to_string())),
+                }
+            }
         }
         _ => {}
+    }
+    if mover.is_folder() {
+        granting::check_beneath(book, actor, node).await?;
+    }
+    if parent != from_parent {
+        granting::check_widening(book, actor, &from_chain, &to_chain).await?;
     }
     let what = book.path(node).await?;
     let target = format!("{}/{name}", book.folder_path(parent).await?);
@@ -577,6 +622,9 @@ pub(crate) async fn remove(
     let sums = book.folder(node).await?;
     if sums.is_some_and(|s| s.lies != Lies::Placed) {
         return Err(StoreError::Busy);
+    }
+    if row.is_folder() {
+        granting::check_beneath(book, actor, node).await?;
     }
     let what = book.path(node).await?;
 
@@ -725,7 +773,8 @@ async fn free_place(
     let chain = book.require(actor, parent, Level::Edit).await?;
     writable_folder(book, &chain[0]).await?;
     if let Some(there) = book.child(parent, &key).await? {
-        return Err(StoreError::NameTaken(there.name().into()));
+        let name = Name::new(there.name())?;
+        return Err(taken(book, actor, &there, &chain, &name)?);
     }
     Ok((parent, key, chain[chain.len() - 1].shelf))
 }

@@ -1,12 +1,13 @@
-//! Accounts, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
+//! Accounts, groups, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
 //! work for the writer.
 
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
+use crate::rows::{parse, sql};
 use crate::writer::Ask;
-use yellow_attic_core::{AccountId, DeviceId, Name, password};
+use yellow_attic_core::{AccountId, DeviceId, GroupId, Name, password};
 
 /// What an account may do beside using its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -26,8 +27,9 @@ impl Role {
         }
     }
 
-    fn from_word(word: &str) -> Role {
-        if word == "administrator" { Role::Administrator } else { Role::Member }
+    /// Reads the word.
+    pub fn from_word(word: &str) -> Option<Role> {
+        [Role::Administrator, Role::Member].into_iter().find(|r| r.word() == word)
     }
 }
 
@@ -44,6 +46,38 @@ pub struct Account {
     pub role: Role,
     /// The hash of its password, a PHC string.
     pub password: String,
+    /// Its mail address.
+    pub mail: Option<String>,
+    /// Since when it can do nothing, in milliseconds. Nothing of its is lost.
+    pub disabled_at: Option<i64>,
+}
+
+/// A group.
+#[derive(Clone, Debug)]
+pub struct Group {
+    /// Its id.
+    pub id: GroupId,
+    /// Its name.
+    pub name: String,
+    /// What it is for.
+    pub note: String,
+    /// Its members.
+    pub members: Vec<AccountId>,
+}
+
+/// What of an account is to be changed. `None` leaves it as it is.
+#[derive(Clone, Debug, Default)]
+pub struct AccountChange {
+    /// The name to show.
+    pub display_name: Option<String>,
+    /// The mail address; an empty one removes it.
+    pub mail: Option<String>,
+    /// What it may do.
+    pub role: Option<Role>,
+    /// The hash of a new password. It ends every session and device.
+    pub password: Option<String>,
+    /// Disable, or enable again.
+    pub disabled: Option<bool>,
 }
 
 /// A device as its owner sees it.
@@ -70,11 +104,13 @@ pub struct Principal {
     pub device: Option<DeviceId>,
 }
 
-type AccountRow = (i64, String, String, String, String);
+type AccountRow = (i64, String, String, String, String, Option<String>, Option<i64>);
+const ACCOUNT: &str = "a.id, a.sign_in, a.display_name, a.role, a.password, a.mail, a.disabled_at";
 type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
 
-fn account((id, sign_in, display_name, role, password): AccountRow) -> Account {
-    Account { id: AccountId(id), sign_in, display_name, role: Role::from_word(&role), password }
+fn account((id, sign_in, display_name, role, password, mail, disabled_at): AccountRow) -> Account {
+    let role = Role::from_word(&role).unwrap_or(Role::Member);
+    Account { id: AccountId(id), sign_in, display_name, role, password, mail, disabled_at }
 }
 
 impl Engine {
@@ -90,7 +126,25 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
-        self.ask(|answer| Ask::Catalogue { change: Box::new(change), actor, action, what, answer }).await
+        let change = Box::new(change);
+        self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: false, answer }).await
+    }
+
+    /// The same for what decides who may do what.
+    async fn change_rights(
+        &self,
+        actor: &Actor,
+        action: &'static str,
+        what: &str,
+        change: impl for<'c> FnOnce(
+            &'c mut sqlx::SqliteConnection,
+        ) -> std::pin::Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>>
+        + Send
+        + 'static,
+    ) -> Result<()> {
+        let (actor, what) = (actor.clone(), what.to_string());
+        let change = Box::new(change);
+        self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: true, answer }).await
     }
 
     /// Makes an account with its home shelf.
@@ -151,19 +205,18 @@ impl Engine {
 
     /// The account with this sign-in name.
     pub async fn account_named(&self, sign_in: &str) -> Result<Option<Account>> {
-        let row: Option<AccountRow> = sqlx::query_as(
-            "SELECT id, sign_in, display_name, role, password FROM accounts WHERE sign_in = ?",
-        )
-        .bind(sign_in)
-        .fetch_optional(&self.shared.view.pool)
-        .await?;
+        let row: Option<AccountRow> =
+            sqlx::query_as(sql(format!("SELECT {ACCOUNT} FROM accounts a WHERE sign_in = ?")))
+                .bind(sign_in)
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
         Ok(row.map(account))
     }
 
     /// All accounts, by sign-in name.
     pub async fn accounts(&self) -> Result<Vec<Account>> {
         let rows: Vec<AccountRow> =
-            sqlx::query_as("SELECT id, sign_in, display_name, role, password FROM accounts ORDER BY sign_in")
+            sqlx::query_as(sql(format!("SELECT {ACCOUNT} FROM accounts a ORDER BY sign_in")))
                 .fetch_all(&self.shared.view.pool)
                 .await?;
         Ok(rows.into_iter().map(account).collect())
@@ -171,9 +224,11 @@ impl Engine {
 
     /// Whether somebody administers this service yet.
     pub async fn has_administrator(&self) -> Result<bool> {
-        let n: i64 = sqlx::query_scalar("SELECT count(*) FROM accounts WHERE role = 'administrator'")
-            .fetch_one(&self.shared.view.pool)
-            .await?;
+        let n: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM accounts WHERE role = 'administrator' AND disabled_at IS NULL",
+        )
+        .fetch_one(&self.shared.view.pool)
+        .await?;
         Ok(n > 0)
     }
 
@@ -217,10 +272,10 @@ impl Engine {
 
     /// Who stands behind a session.
     pub async fn session(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<AccountRow> = sqlx::query_as(
-            "SELECT a.id, a.sign_in, a.display_name, a.role, a.password FROM sessions s JOIN accounts a ON a.id = s.account
-             WHERE s.token = ? AND s.ends_at > ?",
-        )
+        let row: Option<AccountRow> = sqlx::query_as(sql(format!(
+            "SELECT {ACCOUNT} FROM sessions s JOIN accounts a ON a.id = s.account
+             WHERE s.token = ? AND s.ends_at > ? AND a.disabled_at IS NULL"
+        )))
         .bind(&token[..])
         .bind(self.now_ms())
         .fetch_optional(&self.shared.view.pool)
@@ -316,15 +371,16 @@ impl Engine {
 
     /// Who stands behind a device token.
     pub async fn device(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<(i64, i64, String, String, String, String)> = sqlx::query_as(
-            "SELECT d.id, a.id, a.sign_in, a.display_name, a.role, a.password FROM devices d JOIN accounts a ON a.id = d.account
-             WHERE d.token = ? AND d.ended_at IS NULL",
-        )
+        type DeviceAccount = (i64, i64, String, String, String, String, Option<String>, Option<i64>);
+        let row: Option<DeviceAccount> = sqlx::query_as(sql(format!(
+            "SELECT d.id, {ACCOUNT} FROM devices d JOIN accounts a ON a.id = d.account
+             WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL"
+        )))
         .bind(&token[..])
         .fetch_optional(&self.shared.view.pool)
         .await?;
-        Ok(row.map(|(device, id, sign_in, shown, role, password)| Principal {
-            account: account((id, sign_in, shown, role, password)),
+        Ok(row.map(|(device, id, sign_in, shown, role, password, mail, disabled)| Principal {
+            account: account((id, sign_in, shown, role, password, mail, disabled)),
             device: Some(DeviceId(device)),
         }))
     }
@@ -339,5 +395,244 @@ impl Engine {
             accounts.into_iter().map(|(id, n)| (AccountId(id), n)).collect(),
             devices.into_iter().map(|(id, n)| (DeviceId(id), n)).collect(),
         ))
+    }
+
+    /// Changes an account. The last administrator stays one.
+    pub async fn change_account(
+        &self,
+        actor: &Actor,
+        sign_in: &str,
+        change: AccountChange,
+    ) -> Result<Account> {
+        let gone = || StoreError::NotFound(format!("The account \"{sign_in}\""));
+        let found = self.account_named(sign_in).await?.ok_or_else(gone)?;
+        if let Some(mail) = change.mail.as_deref().filter(|m| !m.is_empty())
+            && !password::check_mail(mail)
+        {
+            return Err(StoreError::BadInput(format!("\"{mail}\" is no mail address.")));
+        }
+        let (id, now) = (found.id.0, self.now_ms());
+        let action = match change.disabled {
+            Some(true) => "account disabled",
+            Some(false) => "account enabled",
+            None if change.password.is_some() => "password set",
+            None => "account changed",
+        };
+        self.change_rights(actor, action, sign_in, move |conn| {
+            Box::pin(async move {
+                if let Some(name) = change.display_name {
+                    sqlx::query("UPDATE accounts SET display_name = ? WHERE id = ?")
+                        .bind(name.trim())
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(mail) = change.mail {
+                    let mail = Some(mail.trim().to_string()).filter(|m| !m.is_empty());
+                    sqlx::query("UPDATE accounts SET mail = ? WHERE id = ?")
+                        .bind(&mail)
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await
+                        .map_err(|e| taken(e, "Another account has this mail address"))?;
+                }
+                if let Some(role) = change.role {
+                    sqlx::query("UPDATE accounts SET role = ? WHERE id = ?")
+                        .bind(role.word())
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(disabled) = change.disabled {
+                    sqlx::query("UPDATE accounts SET disabled_at = ? WHERE id = ?")
+                        .bind(disabled.then_some(now))
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(hash) = change.password {
+                    sqlx::query("UPDATE accounts SET password = ? WHERE id = ?")
+                        .bind(hash)
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                    sqlx::query("DELETE FROM sessions WHERE account = ?")
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                    sqlx::query("UPDATE devices SET ended_at = ? WHERE account = ? AND ended_at IS NULL")
+                        .bind(now)
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                let left: i64 = sqlx::query_scalar(
+                    "SELECT count(*) FROM accounts WHERE role = 'administrator' AND disabled_at IS NULL",
+                )
+                .fetch_one(&mut *conn)
+                .await?;
+                if left == 0 {
+                    return Err(StoreError::LastAdministrator);
+                }
+                Ok(())
+            })
+        })
+        .await?;
+        self.account_named(sign_in).await?.ok_or_else(gone)
+    }
+
+    /// All groups, by name.
+    pub async fn groups(&self) -> Result<Vec<Group>> {
+        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
+            "SELECT g.id, g.name, g.note, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
+             FROM groups g ORDER BY g.name_key",
+        )
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        rows.into_iter()
+            .map(|(id, name, note, members)| {
+                let members = parse::<Vec<i64>>(&members)?.into_iter().map(AccountId).collect();
+                Ok(Group { id: GroupId(id), name, note, members })
+            })
+            .collect()
+    }
+
+    /// The group of this name, however it is written.
+    pub async fn group_named(&self, name: &str) -> Result<Group> {
+        let key = group_key(name);
+        let found = self.groups().await?.into_iter().find(|g| group_key(&g.name) == key);
+        found.ok_or_else(|| StoreError::NotFound(format!("The group \"{name}\"")))
+    }
+
+    /// Makes a group.
+    pub async fn make_group(&self, actor: &Actor, name: &str, note: &str) -> Result<Group> {
+        let (named, noted, now) = (group_name(name)?, note.trim().to_string(), self.now_ms());
+        let wanted = named.clone();
+        self.change_rights(actor, "group made", &named, move |conn| {
+            Box::pin(async move {
+                sqlx::query("INSERT INTO groups (org, name, name_key, note, made_at) VALUES (1, ?, ?, ?, ?)")
+                    .bind(&wanted)
+                    .bind(group_key(&wanted))
+                    .bind(noted)
+                    .bind(now)
+                    .execute(conn)
+                    .await
+                    .map_err(|e| {
+                        taken(e, "There is a group of this name already, or one that looks like it")
+                    })?;
+                Ok(())
+            })
+        })
+        .await?;
+        self.group_named(&named).await
+    }
+
+    /// Renames a group or changes what it is for. What was given to it stays given.
+    pub async fn change_group(
+        &self,
+        actor: &Actor,
+        group: GroupId,
+        name: Option<&str>,
+        note: Option<&str>,
+    ) -> Result<()> {
+        let name = name.map(group_name).transpose()?;
+        let note = note.map(|n| n.trim().to_string());
+        let what = name.clone().unwrap_or_default();
+        self.change_rights(actor, "group changed", &what, move |conn| {
+            Box::pin(async move {
+                let key = name.as_deref().map(group_key);
+                let done = sqlx::query(
+                    "UPDATE groups SET name = coalesce(?, name), name_key = coalesce(?, name_key), note = coalesce(?, note)
+                     WHERE id = ?",
+                )
+                .bind(name)
+                .bind(key)
+                .bind(note)
+                .bind(group.0)
+                .execute(conn)
+                .await
+                .map_err(|e| taken(e, "There is a group of this name already, or one that looks like it"))?;
+                match done.rows_affected() {
+                    0 => Err(StoreError::NotFound("The group".into())),
+                    _ => Ok(()),
+                }
+            })
+        })
+        .await
+    }
+
+    /// Ends a group, and all that was given to it.
+    pub async fn end_group(&self, actor: &Actor, group: &Group) -> Result<()> {
+        let id = group.id.0;
+        self.change_rights(actor, "group ended", &group.name, move |conn| {
+            Box::pin(async move {
+                for text in [
+                    "DELETE FROM grants WHERE grp = ?",
+                    "DELETE FROM members WHERE grp = ?",
+                    "DELETE FROM groups WHERE id = ?",
+                ] {
+                    sqlx::query(text).bind(id).execute(&mut *conn).await?;
+                }
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Puts accounts into a group and takes others out.
+    pub async fn change_members(
+        &self,
+        actor: &Actor,
+        group: &Group,
+        come: Vec<AccountId>,
+        go: Vec<AccountId>,
+    ) -> Result<()> {
+        let id = group.id.0;
+        let what = format!("{}: {} in, {} out", group.name, come.len(), go.len());
+        self.change_rights(actor, "group members changed", &what, move |conn| {
+            Box::pin(async move {
+                let list = |accounts: &[AccountId]| {
+                    serde_json::to_string(&accounts.iter().map(|a| a.0).collect::<Vec<_>>())
+                        .unwrap_or_default()
+                };
+                sqlx::query("INSERT OR IGNORE INTO members (grp, account) SELECT ?, value FROM json_each(?)")
+                    .bind(id)
+                    .bind(list(&come))
+                    .execute(&mut *conn)
+                    .await?;
+                sqlx::query(
+                    "DELETE FROM members WHERE grp = ? AND account IN (SELECT value FROM json_each(?))",
+                )
+                .bind(id)
+                .bind(list(&go))
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+}
+
+/// Names that look alike are one.
+fn group_key(name: &str) -> String {
+    yellow_attic_core::collate::looks(name)
+}
+
+fn group_name(name: &str) -> Result<String> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 64 || name.chars().any(|c| c.is_control() || c == ':') {
+        return Err(StoreError::BadInput(
+            "A group's name has 1 to 64 characters, and no colon or control characters.".into(),
+        ));
+    }
+    Ok(name.to_string())
+}
+
+/// A row that may stand only once stands already.
+fn taken(error: sqlx::Error, what: &str) -> StoreError {
+    match &error {
+        sqlx::Error::Database(db) if db.is_unique_violation() => StoreError::Exists(what.into()),
+        _ => error.into(),
     }
 }

@@ -1,6 +1,6 @@
 //! Reading: resolving places, lists now and then, history, what changed since.
 
-use crate::book::check_level;
+use crate::access::{Eyes, may_put};
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, How, PastRow, Row, Shelf, ShelfKind};
@@ -9,11 +9,33 @@ use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::cursor;
 use yellow_attic_core::interval::forks;
-use yellow_attic_core::rights::{Level, level_on_shelf};
-use yellow_attic_core::{Moment, Name, NodeId, ShelfId};
+use yellow_attic_core::rights::{Level, Standing};
+use yellow_attic_core::{Moment, Name, NodeId, ShelfId, ShelfPath};
+
+/// The word before the colon for what one was given below the top of a shelf.
+pub const GIVEN: &str = "given";
+
+/// The name of something given among all that is: with its number if another has the same.
+pub fn given_name(all: &[&Row], row: &Row) -> String {
+    match all.iter().filter(|r| r.name() == row.name()).count() {
+        0 | 1 => row.name().to_string(),
+        _ => format!("{} #{}", row.name(), row.node),
+    }
+}
 
 /// The most entries of one page.
 pub const MOST_ENTRIES: usize = 1000;
+
+/// Where somebody finds a node.
+#[derive(Clone, Debug)]
+pub struct Way {
+    /// `shelf:/path`.
+    pub path: String,
+    /// The word before the colon.
+    pub shelf: String,
+    /// The folders from the top that can be seen down to the node, with the names to show.
+    pub steps: Vec<(NodeId, String)>,
+}
 
 /// How a list is sorted. Folders always come before files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -49,6 +71,20 @@ pub enum SinceThen {
     Moved,
     /// No longer there.
     Removed,
+}
+
+/// What one may do at a past place, and at where the same thing is now or was last.
+#[derive(Clone, Copy)]
+pub(crate) struct Sight {
+    then: Standing,
+    last: Standing,
+}
+
+impl Sight {
+    /// A past state is shown only to who may look at both.
+    pub fn sees(&self) -> bool {
+        self.then.level().is_some() && self.last.level().is_some()
+    }
 }
 
 /// A page of a list.
@@ -93,15 +129,21 @@ impl Change {
 }
 
 impl Engine {
-    /// The shelves that an account may enter, with its level; its own first.
+    /// The shelves that an account may enter, with its level; its own first. Another's home is no
+    /// shelf of one's own, but something given.
     pub fn shelves_for(&self, actor: &Actor) -> Vec<(Arc<Shelf>, Level)> {
         let Some(account) = actor.account else { return Vec::new() };
+        let eyes = self.eyes(actor);
         let mut found: Vec<_> = self
             .shared
             .view
             .shelves()
             .into_iter()
-            .filter_map(|s| level_on_shelf(s.owner, &s.grants, account).map(|level| (s, level)))
+            .filter(|s| s.kind == ShelfKind::Shared || s.owner == Some(account))
+            .filter_map(|s| {
+                let level = eyes.standing(s.owner, std::iter::once(s.root)).level()?;
+                Some((s, level))
+            })
             .collect();
         found.sort_by(|a, b| {
             (a.0.kind == ShelfKind::Shared, &a.0.name).cmp(&(b.0.kind == ShelfKind::Shared, &b.0.name))
@@ -109,64 +151,165 @@ impl Engine {
         found
     }
 
-    /// The shelf that a path begins with: `home` is the actor's own.
-    pub fn shelf_named(&self, actor: &Actor, name: &str) -> Result<Arc<Shelf>> {
+    /// The node that a path begins at, and the names that are left: `home` is the actor's own, what
+    /// was given stands under [`GIVEN`] by its name.
+    async fn begin_of<'n>(
+        &self,
+        eyes: &Eyes,
+        actor: &Actor,
+        shelf: &str,
+        names: &'n [Name],
+    ) -> Result<(NodeId, &'n [Name])> {
         let account = actor.account;
-        self.shared
-            .view
-            .shelves()
-            .into_iter()
-            .find(|s| match s.kind {
-                ShelfKind::Home => name == "home" && s.owner == account && account.is_some(),
-                ShelfKind::Shared => s.name == name && check_level(actor, s, Level::View).is_ok(),
-            })
-            .ok_or_else(|| StoreError::NotFound(format!("The shelf \"{name}\"")))
+        if shelf == GIVEN {
+            let gone = || StoreError::NotFound(format!("\"{}\"", names.first().map_or("", Name::as_str)));
+            let (first, rest) = names.split_first().ok_or_else(gone)?;
+            let given = self.given_nodes(eyes).await?;
+            let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
+            let node = all.iter().find(|row| given_name(&all, row) == first.as_str()).ok_or_else(gone)?.node;
+            return Ok((node, rest));
+        }
+        let found = self.shared.view.shelves().into_iter().find(|s| match s.kind {
+            ShelfKind::Home => shelf == "home" && s.owner == account && account.is_some(),
+            ShelfKind::Shared => {
+                s.name == shelf && eyes.standing(s.owner, std::iter::once(s.root)).level().is_some()
+            }
+        });
+        let found = found.ok_or_else(|| StoreError::NotFound(format!("The shelf \"{shelf}\"")))?;
+        Ok((found.root, names))
     }
 
     /// The way to a node, the node first, if the actor may do this much there.
     pub async fn chain(&self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let chain = self.shared.view.chain(node).await?.ok_or_else(gone)?;
-        let top = chain.last().ok_or_else(gone)?;
-        let shelf = self.shared.view.shelf(top.shelf).ok_or_else(gone)?;
-        check_level(actor, &shelf, need)?;
+        self.check(&self.eyes(actor), &chain, need)?;
         Ok(chain)
     }
 
     /// What stands at a path now.
     pub async fn resolve(&self, actor: &Actor, shelf: &str, names: &[Name]) -> Result<Arc<Row>> {
-        let shelf = self.shelf_named(actor, shelf)?;
+        let eyes = self.eyes(actor);
         let gone = || StoreError::NotFound(format!("\"{}\"", names.last().map_or("", Name::as_str)));
-        let mut row = self.shared.view.row(shelf.root).await?.ok_or_else(gone)?;
+        let (top, names) = self.begin_of(&eyes, actor, shelf, names).await?;
+        let mut row = self.shared.view.row(top).await?.ok_or_else(gone)?;
         for name in names {
             let key: Arc<str> = sort_key(name).into();
             row = self.shared.view.child(row.node, &key).await?.ok_or_else(gone)?;
         }
-        Ok(row)
+        let chain = self.shared.view.chain(row.node).await?.ok_or_else(gone)?;
+        match self.level_along(&eyes, &chain) {
+            Some(_) => Ok(row),
+            None => Err(gone()),
+        }
+    }
+
+    /// The folder and name at which bytes for a path are put.
+    pub async fn target(&self, actor: &Actor, path: &ShelfPath) -> Result<(NodeId, Name)> {
+        let (name, above) = path.names.split_last().ok_or(StoreError::ShelfTop)?;
+        if path.shelf == GIVEN && above.is_empty() {
+            // Only what is there already can be put anew.
+            let row = self.resolve(actor, &path.shelf, &path.names).await?;
+            let parent = row.parent.ok_or(StoreError::ShelfTop)?;
+            return Ok((parent, Name::new(row.name())?));
+        }
+        Ok((self.resolve(actor, &path.shelf, above).await?.node, name.clone()))
+    }
+
+    /// Refuses bytes for a name before any are sent.
+    pub async fn check_put(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let eyes = self.eyes(actor);
+        let chain = self.shared.view.chain(parent).await?.ok_or_else(gone)?;
+        let there = self.shared.view.child(parent, &sort_key(name).into()).await?;
+        let here = there.as_ref().map(|row| {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            self.level_along(&eyes, &way)
+        });
+        may_put(self.level_along(&eyes, &chain), here, name.as_str())?;
+        if !chain[0].is_folder() {
+            return Err(StoreError::NotAFolder(chain[0].name().into()));
+        }
+        Ok(there)
     }
 
     /// What stands at a name in a folder now.
     pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
-        self.chain(actor, parent, Level::View).await?;
-        self.shared.view.child(parent, &sort_key(name).into()).await
+        let eyes = self.eyes(actor);
+        let chain = self.chain(actor, parent, Level::View).await?;
+        let found = self.shared.view.child(parent, &sort_key(name).into()).await?;
+        Ok(found.filter(|row| {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            self.level_along(&eyes, &way).is_some()
+        }))
+    }
+
+    /// Where somebody finds a node, as far as they can see upwards. `chain`: the node first, as it is
+    /// or was.
+    pub async fn way_of(&self, actor: &Actor, chain: &[&Row]) -> Result<Way> {
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let eyes = self.eyes(actor);
+        let shelf = chain.last().and_then(|r| self.shared.view.shelf(r.shelf)).ok_or_else(gone)?;
+        let nodes: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
+        let hidden = (1..nodes.len())
+            .find(|i| eyes.standing(shelf.owner, nodes[*i..].iter().copied()).level().is_none());
+        let seen = &chain[..hidden.unwrap_or(chain.len())];
+        let own = shelf.kind == ShelfKind::Shared || shelf.owner == actor.account;
+        let mut steps: Vec<(NodeId, String)> =
+            seen.iter().rev().map(|r| (r.node, r.name().to_string())).collect();
+        if hidden.is_none() && own {
+            let home = shelf.kind == ShelfKind::Home;
+            if let Some(top) = steps.first_mut() {
+                top.1 = if home { "Home".into() } else { shelf.name.clone() };
+            }
+            let shelf = if home { "home".into() } else { shelf.name.clone() };
+            let path = steps.iter().skip(1).map(|s| s.1.as_str()).collect::<Vec<_>>().join("/");
+            return Ok(Way { path: format!("{shelf}:/{path}"), shelf, steps });
+        }
+        if let (Some(first), Some(top)) = (steps.first_mut(), seen.last()) {
+            let given = self.given_nodes(&eyes).await?;
+            let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
+            first.1 = given_name(&all, top);
+        }
+        let path = steps.iter().map(|s| s.1.as_str()).collect::<Vec<_>>().join("/");
+        Ok(Way { path: format!("{GIVEN}:/{path}"), shelf: GIVEN.into(), steps })
     }
 
     /// What stood at a path at a number.
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
-        let shelf = self.shelf_named(actor, shelf)?;
+        let eyes = self.eyes(actor);
         let gone =
             || StoreError::NotFound(format!("\"{}\" at that moment", names.last().map_or("", Name::as_str)));
-        let mut row = self.state_at(shelf.root, at).await?.ok_or_else(gone)?;
-        for name in names {
+        let (top, rest) = self.begin_of(&eyes, actor, shelf, names).await?;
+        let mut row = self.state_at(top, at).await?.ok_or_else(gone)?;
+        for name in rest {
             let key = sort_key(name);
             let below = self.children_at(row.node, at).await?;
             row = below.into_iter().find(|r| *r.key == *key).ok_or_else(gone)?;
         }
+        self.check_past(actor, row.node, at).await.map_err(|e| match e {
+            StoreError::NotFound(_) => gone(),
+            other => other,
+        })?;
         Ok(row)
     }
 
     /// A folder's sums.
-    pub async fn folder(&self, node: NodeId) -> Result<Option<Folder>> {
+    pub(crate) async fn folder(&self, node: NodeId) -> Result<Option<Folder>> {
+        self.shared.view.folder(node).await
+    }
+
+    /// The sums of a whole shelf, whoever asks: for figures of the service.
+    pub async fn shelf_sums(&self, root: NodeId) -> Result<Option<Folder>> {
+        self.shared.view.folder(root).await
+    }
+
+    /// A folder's sums as the actor may know them: none if they would tell of something hidden.
+    pub async fn sums(&self, actor: &Actor, node: NodeId) -> Result<Option<Folder>> {
+        let eyes = self.eyes(actor);
+        if !eyes.access.bars().is_empty() && self.hiding(&eyes).await?.contains(&node) {
+            return Ok(None);
+        }
         self.shared.view.folder(node).await
     }
 
@@ -184,6 +327,10 @@ impl Engine {
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
+        let eyes = self.eyes(actor);
+        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        let standing = eyes.standing(owner, chain.iter().map(|r| r.node));
+        let hiding = self.hiding(&eyes).await?;
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} by {sort:?} {descending}");
         let place = from.map(|c| cursor::decode(&list, c)).transpose()?;
@@ -205,6 +352,13 @@ impl Engine {
         } else {
             None
         };
+        // What is hidden leaves no trace: not in the list, and not in the sums of what it lies in.
+        items.retain_mut(|e| {
+            if hiding.contains(&e.row.node) {
+                e.folder = None;
+            }
+            eyes.enter(standing, e.row.node).level().is_some()
+        });
         Ok(Page { items, next })
     }
 
@@ -397,6 +551,10 @@ impl Engine {
         from: Option<&str>,
     ) -> Result<Page<Entry>> {
         self.check_past(actor, node, at).await?;
+        let eyes = self.eyes(actor);
+        let Some((_, sight)) = self.sight(&eyes, node, at).await? else {
+            return Err(StoreError::NoSuchMoment);
+        };
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} at {at}");
         let after = from.map(|c| cursor::decode(&list, c)).transpose()?;
@@ -411,8 +569,10 @@ impl Engine {
         let next = found.last().filter(|_| more).map(|r| cursor::encode(&list, &place(r)));
         let mut items = Vec::with_capacity(found.len());
         for row in found {
-            let since_then = Some(self.since_then(&row).await?);
-            items.push(Entry { row, folder: None, since_then });
+            if self.sight_in(&eyes, &sight, &row).await?.sees() {
+                let since_then = Some(self.since_then(&row).await?);
+                items.push(Entry { row, folder: None, since_then });
+            }
         }
         Ok(Page { items, next })
     }
@@ -436,22 +596,60 @@ impl Engine {
         if at > self.now_moment().await? {
             return Err(StoreError::NoSuchMoment);
         }
-        let chain = self.chain_at(node, at).await?.ok_or_else(gone)?;
-        let then = chain.last().map(|r| r.shelf).ok_or_else(gone)?;
-        let last = self.last_shelf(node).await?.unwrap_or(then);
-        for shelf in [then, last] {
-            let shelf = self.shared.view.shelf(shelf).ok_or_else(gone)?;
-            check_level(actor, &shelf, Level::View)?;
-        }
-        Ok(chain)
+        let (chain, sight) = self.sight(&self.eyes(actor), node, at).await?.ok_or_else(gone)?;
+        if sight.sees() { Ok(chain) } else { Err(gone()) }
     }
 
-    /// The shelf on which a node is, or was last.
-    async fn last_shelf(&self, node: NodeId) -> Result<Option<ShelfId>> {
+    /// The way to a node as it was, and what one may do there then and at its present or last place.
+    pub(crate) async fn sight(
+        &self,
+        eyes: &Eyes,
+        node: NodeId,
+        at: Moment,
+    ) -> Result<Option<(Vec<Row>, Sight)>> {
+        let Some(chain) = self.chain_at(node, at).await? else { return Ok(None) };
+        let Some(shelf) = chain.last().map(|r| r.shelf) else { return Ok(None) };
+        let then = self.standing_on(eyes, shelf, chain.iter().map(|r| r.node));
+        let last = match self.last_way(node).await? {
+            Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+            None => then,
+        };
+        Ok(Some((chain, Sight { then, last })))
+    }
+
+    /// The same for what was in a folder then: where it has not moved since, nothing is read.
+    pub(crate) async fn sight_in(&self, eyes: &Eyes, folder: &Sight, child: &Row) -> Result<Sight> {
+        let then = eyes.enter(folder.then, child.node);
+        let stayed = self.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
+        let last = match stayed {
+            true => eyes.enter(folder.last, child.node),
+            false => match self.last_way(child.node).await? {
+                Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+                None => then,
+            },
+        };
+        Ok(Sight { then, last })
+    }
+
+    fn standing_on(
+        &self,
+        eyes: &Eyes,
+        shelf: ShelfId,
+        way: impl DoubleEndedIterator<Item = NodeId>,
+    ) -> Standing {
+        eyes.standing(self.shared.view.shelf(shelf).and_then(|s| s.owner), way)
+    }
+
+    fn sees(&self, eyes: &Eyes, way: &[NodeId], shelf: ShelfId) -> bool {
+        self.standing_on(eyes, shelf, way.iter().copied()).level().is_some()
+    }
+
+    /// The way to a node and its shelf, as they are or were last.
+    async fn last_way(&self, node: NodeId) -> Result<Option<(Vec<NodeId>, ShelfId)>> {
         let mut next = Some(node);
         let mut shelf = None;
-        for _ in 0..1000 {
-            let Some(id) = next else { break };
+        let mut way = Vec::new();
+        while let (Some(id), true) = (next, way.len() < 1000) {
             let row = match self.shared.view.row(id).await? {
                 Some(row) => (*row).clone(),
                 None => {
@@ -462,30 +660,51 @@ impl Engine {
                     }
                 }
             };
+            way.push(id);
             shelf = Some(row.shelf);
             next = row.parent;
         }
-        Ok(shelf)
+        Ok(shelf.map(|shelf| (way, shelf)))
+    }
+
+    /// Whether one sees a place as it was: the folders above something at a number.
+    async fn saw(
+        &self,
+        eyes: &Eyes,
+        node: NodeId,
+        parent: Option<NodeId>,
+        shelf: ShelfId,
+        at: Moment,
+    ) -> Result<bool> {
+        let mut way = vec![node];
+        let mut shelf = shelf;
+        if let Some(parent) = parent {
+            let Some(chain) = self.chain_at(parent, at).await? else { return Ok(false) };
+            shelf = chain.last().map_or(shelf, |r| r.shelf);
+            way.extend(chain.iter().map(|r| r.node));
+        }
+        Ok(self.sees(eyes, &way, shelf))
     }
 
     /// The states of a node, newest first. For one that is gone, what there was.
     pub async fn history(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let shelf = self.last_shelf(node).await?.and_then(|s| self.shared.view.shelf(s)).ok_or_else(gone)?;
-        check_level(actor, &shelf, Level::View)?;
+        let eyes = self.eyes(actor);
+        let (way, shelf) = self.last_way(node).await?.ok_or_else(gone)?;
+        if !self.sees(&eyes, &way, shelf) {
+            return Err(gone());
+        }
         let mut states = Vec::new();
         if let Some(row) = self.shared.view.row(node).await? {
             states.push(State { row: (*row).clone(), ended: None });
         }
         let mut conn = self.shared.view.pool.acquire().await?;
-        for past in rows::past_of(&mut conn, node, limit.clamp(1, MOST_ENTRIES) as i64).await? {
+        let found = rows::past_of(&mut conn, node, limit.clamp(1, MOST_ENTRIES) as i64).await?;
+        drop(conn);
+        for past in found {
             // By today's grants, on its place then as well.
-            let visible = self
-                .shared
-                .view
-                .shelf(past.row.shelf)
-                .is_some_and(|s| check_level(actor, &s, Level::View).is_ok());
-            if visible {
+            let row = &past.row;
+            if self.saw(&eyes, node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
                 states
                     .push(State { row: past.row, ended: Some((past.until, past.ended_at, past.ended_how)) });
             }
@@ -502,6 +721,9 @@ impl Engine {
     /// Changes per day beneath a folder, oldest first: (day since 1970, changes).
     pub async fn activity(&self, actor: &Actor, node: NodeId) -> Result<Vec<(i64, i64)>> {
         self.chain(actor, node, Level::View).await?;
+        if self.sums(actor, node).await?.is_none() {
+            return Ok(Vec::new());
+        }
         let text: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(day, changes)) FROM (SELECT day, changes FROM activity WHERE node = ? ORDER BY day)",
         )
@@ -529,7 +751,7 @@ impl Engine {
 
     /// The files changed last on a shelf, newest first.
     pub async fn latest(&self, actor: &Actor, shelf: &Shelf, limit: usize) -> Result<Vec<Row>> {
-        check_level(actor, shelf, Level::View)?;
+        let eyes = self.eyes(actor);
         let text: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
                (SELECT * FROM entries_now WHERE shelf = ? AND kind = 1 ORDER BY since DESC LIMIT ?) e
@@ -541,7 +763,10 @@ impl Engine {
         .await?;
         let mut found = Vec::new();
         for row in rows::parse_rows(&text)? {
-            if found.len() < limit && self.shared.view.chain(row.node).await?.is_some() {
+            if found.len() < limit
+                && let Some(chain) = self.shared.view.chain(row.node).await?
+                && self.level_along(&eyes, &chain).is_some()
+            {
                 found.push(row);
             }
         }
@@ -556,7 +781,7 @@ impl Engine {
         since: Moment,
         limit: usize,
     ) -> Result<(Vec<Change>, Moment, bool)> {
-        check_level(actor, shelf, Level::View)?;
+        let eyes = self.eyes(actor);
         let head = self.now_moment().await?;
         if since > head {
             return Err(StoreError::NoSuchMoment);
@@ -613,8 +838,15 @@ impl Engine {
                 // An open row beneath something removed is not alive; its folder's own change tells it.
                 // But whoever knew it elsewhere must hear that it is gone from there.
                 Change::Changed(row) | Change::Arrived(row) => {
-                    let alive = self.shared.view.chain(row.node).await?.is_some();
-                    if !alive && self.state_at(row.node, since).await?.is_some() {
+                    let chain = self.shared.view.chain(row.node).await?;
+                    let alive = chain.is_some_and(|chain| self.level_along(&eyes, &chain).is_some());
+                    let before = match alive {
+                        true => None,
+                        false => self.state_at(row.node, since).await?,
+                    };
+                    if let Some(before) = before
+                        && self.saw(&eyes, row.node, before.parent, before.shelf, since).await?
+                    {
                         shown.push(Change::Removed(PastRow {
                             until: row.since,
                             ended_at: row.at,
@@ -628,10 +860,10 @@ impl Engine {
                 }
                 // Here again by now: its open row tells it.
                 Change::Removed(past) | Change::Left(past) => {
-                    match self.shared.view.row(past.row.node).await? {
-                        Some(row) => row.shelf != shelf.id,
-                        None => true,
-                    }
+                    let here = self.shared.view.row(past.row.node).await?;
+                    let row = &past.row;
+                    here.is_none_or(|here| here.shelf != shelf.id)
+                        && self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await?
                 }
             };
             if told {

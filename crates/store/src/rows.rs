@@ -8,7 +8,6 @@ use serde::Deserialize;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;
 use std::sync::Arc;
-use yellow_attic_core::rights::{Grant, Level, Subject};
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
 
@@ -180,8 +179,6 @@ pub(crate) async fn shelves(conn: &mut SqliteConnection) -> Result<HashMap<Shelf
         sqlx::query_as("SELECT id, org, kind, name, disk_name, owner, root FROM shelves")
             .fetch_all(&mut *conn)
             .await?;
-    let grants: Vec<(i64, Option<i64>, String)> =
-        sqlx::query_as("SELECT node, account, level FROM grants").fetch_all(&mut *conn).await?;
     Ok(rows
         .into_iter()
         .map(|(id, org, kind, name, disk_name, owner, root)| {
@@ -193,14 +190,6 @@ pub(crate) async fn shelves(conn: &mut SqliteConnection) -> Result<HashMap<Shelf
                 disk_name,
                 owner: owner.map(AccountId),
                 root: NodeId(root),
-                grants: grants
-                    .iter()
-                    .filter(|g| g.0 == root)
-                    .filter_map(|g| {
-                        let subject = g.1.map_or(Subject::Everyone, |a| Subject::Account(AccountId(a)));
-                        Some(Grant { subject, level: Level::from_word(&g.2)? })
-                    })
-                    .collect(),
             };
             (shelf.id, Arc::new(shelf))
         })
@@ -225,18 +214,5 @@ pub(crate) async fn insert_shelf(conn: &mut SqliteConnection, shelf: &Shelf, now
     .bind(now)
     .execute(&mut *conn)
     .await?;
-    for grant in &shelf.grants {
-        let account = match grant.subject {
-            Subject::Account(id) => Some(id.0),
-            Subject::Everyone => None,
-        };
-        sqlx::query("INSERT INTO grants (org, node, account, level) VALUES (?, ?, ?, ?)")
-            .bind(shelf.org.0)
-            .bind(shelf.root.0)
-            .bind(account)
-            .bind(grant.level.word())
-            .execute(&mut *conn)
-            .await?;
-    }
     Ok(())
 }

@@ -26,12 +26,13 @@ impl Engine {
         if words.is_empty() {
             return Ok((Vec::new(), false));
         }
+        let eyes = self.eyes(actor);
         let shelves: Vec<i64> = match within {
             Some(node) => {
                 let chain = self.chain(actor, node, Level::View).await?;
                 chain.last().map(|top| top.shelf.0).into_iter().collect()
             }
-            None => self.shelves_for(actor).iter().map(|(s, _)| s.id.0).collect(),
+            None => self.shelves_in_sight(actor).await?.iter().map(|s| s.id.0).collect(),
         };
         let pieces: Vec<String> = words.iter().flat_map(|w| pieces(w)).collect();
         // The longest piece leaves the fewest candidates; each is looked at again as a whole.
@@ -62,6 +63,9 @@ impl Engine {
                 }
                 // A row beneath something removed is open, but not alive.
                 let Some(chain) = self.shared.view.chain(row.node).await? else { continue };
+                if self.level_along(&eyes, &chain).is_none() {
+                    continue;
+                }
                 if within.is_some_and(|top| !chain[1..].iter().any(|r| r.node == top)) {
                     continue;
                 }
@@ -76,6 +80,17 @@ impl Engine {
             before = last;
         }
         Ok((found, false))
+    }
+
+    /// The shelves on which there is something for the actor to see: those that may be entered, and
+    /// those of what was given.
+    pub async fn shelves_in_sight(&self, actor: &Actor) -> Result<Vec<Arc<Shelf>>> {
+        let mut found: Vec<Arc<Shelf>> = self.shelves_for(actor).into_iter().map(|(s, _)| s).collect();
+        for (chain, _) in self.given_nodes(&self.eyes(actor)).await? {
+            let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
+            found.extend(shelf.filter(|s| found.iter().all(|f| f.id != s.id)));
+        }
+        Ok(found)
     }
 
     /// Files that came or changed on a shelf after a number and whose names end in one of these
@@ -106,7 +121,7 @@ impl Engine {
     /// The files changed last in all that the actor may look at, last first.
     pub async fn recent(&self, actor: &Actor, limit: usize) -> Result<Vec<FoundChain>> {
         let mut all = Vec::new();
-        for (shelf, _) in self.shelves_for(actor) {
+        for shelf in self.shelves_in_sight(actor).await? {
             all.extend(self.latest(actor, &shelf, limit).await?);
         }
         all.sort_by_key(|r| std::cmp::Reverse(r.since));

@@ -41,14 +41,24 @@ impl Engine {
             let Some(row) = chain.into_iter().next() else { continue };
             let name = unlike(&tops, row.name());
             tops.insert(name.clone());
-            self.grow(&mut tree, row, name, at, most).await?;
+            self.grow(actor, &mut tree, row, name, at, most).await?;
         }
         Ok(tree)
     }
 
-    async fn grow(&self, tree: &mut Tree, top: Row, name: String, at: Moment, most: usize) -> Result<()> {
-        let mut waiting = vec![(top, name)];
-        while let Some((row, path)) = waiting.pop() {
+    async fn grow(
+        &self,
+        actor: &Actor,
+        tree: &mut Tree,
+        top: Row,
+        name: String,
+        at: Moment,
+        most: usize,
+    ) -> Result<()> {
+        let eyes = self.eyes(actor);
+        let Some((_, sight)) = self.sight(&eyes, top.node, at).await? else { return Ok(()) };
+        let mut waiting = vec![(top, name, sight)];
+        while let Some((row, path, sight)) = waiting.pop() {
             if row.content.is_some_and(|c| c.life == Life::Lost) {
                 tree.lost.push(path);
                 continue;
@@ -67,10 +77,13 @@ impl Engine {
                 let mut children = self.children_at(row.node, at).await?;
                 // The last pushed is looked at first.
                 children.sort_by(|a, b| (b.kind, &b.key).cmp(&(a.kind, &a.key)));
-                waiting.extend(children.into_iter().map(|child| {
-                    let path = format!("{path}/{}", child.name());
-                    (child, path)
-                }));
+                for child in children {
+                    let sight = self.sight_in(&eyes, &sight, &child).await?;
+                    if sight.sees() {
+                        let path = format!("{path}/{}", child.name());
+                        waiting.push((child, path, sight));
+                    }
+                }
             }
         }
         Ok(())

@@ -161,20 +161,15 @@ impl Engine {
     /// Begins an upload: its place, rights and room are looked at before a byte is sent.
     pub async fn begin_upload(&self, actor: &Actor, new: NewUpload) -> Result<Upload> {
         let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
-        let chain = self.chain(actor, new.parent, Level::Add).await?;
-        if !chain[0].is_folder() {
-            return Err(StoreError::NotAFolder(chain[0].name().into()));
-        }
         // What would refuse it at the end refuses it before a byte is sent.
-        let there = self.child(actor, new.parent, &new.name).await?;
+        let there = self.check_put(actor, new.parent, &new.name).await?;
         let present = there.as_ref().and_then(|row| row.etag());
         if !conditions(&new)?.hold(present.as_deref()) {
             return Err(StoreError::ConditionFailed { present });
         }
         match there {
             Some(row) if row.is_folder() => return Err(StoreError::FolderInTheWay(new.name.to_string())),
-            Some(_) => drop(self.chain(actor, new.parent, Level::Edit).await?),
-            None => {}
+            _ => {}
         }
         self.check_room(new.size)?;
         let unfinished: i64 =
@@ -298,7 +293,10 @@ impl Engine {
     /// Goes on with an upload at an offset, which must be where it is.
     pub async fn append(&self, actor: &Actor, id: &str, offset: u64) -> Result<Appending> {
         let upload = self.upload(actor, id).await?;
-        self.chain(actor, upload.new.parent, Level::Add).await?;
+        // Taken meanwhile, it can still be put under another name: only the folder counts until the end.
+        if self.chain(actor, upload.new.parent, Level::Add).await.is_err() {
+            self.check_put(actor, upload.new.parent, &upload.new.name).await?;
+        }
         let (live, mut progress) = self.take_over(&upload).await?;
         // Another sender may have moved on, or finished, while this one waited.
         let upload = self.upload(actor, id).await?;
@@ -455,6 +453,7 @@ impl Engine {
     ) -> Result<()> {
         let actor = actor.clone();
         self.ask(|answer| Ask::Catalogue {
+            rights: false,
             change: Box::new(change),
             actor,
             action: "",

@@ -1,6 +1,7 @@
 //! What readers see: the catalogue through a few read-only connections, with the rows that
 //! are asked for again and again answered from memory.
 
+use crate::access::Access;
 use crate::book::Changed;
 use crate::error::{Result, StoreError};
 use crate::model::{Content, Folder, Life, Row, Shelf};
@@ -24,6 +25,8 @@ pub(crate) struct Caches {
     names: Cache<(NodeId, Arc<str>), Arc<Row>>,
     folders: Cache<NodeId, Folder>,
     shelves: RwLock<HashMap<ShelfId, Arc<Shelf>>>,
+    /// All rights; whoever follows what may be seen waits for them to change.
+    access: watch::Sender<Arc<Access>>,
     /// The last change on each shelf since the start.
     touched: RwLock<HashMap<ShelfId, i64>>,
     /// The last number given out: whoever follows changes waits for it to grow.
@@ -33,8 +36,9 @@ pub(crate) struct Caches {
 }
 
 impl Caches {
-    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>, head: i64) -> Caches {
+    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>, access: Arc<Access>, head: i64) -> Caches {
         Caches {
+            access: watch::Sender::new(access),
             gate: RwLock::new(0),
             rows: Cache::new(ROWS_KEPT),
             names: Cache::new(ROWS_KEPT),
@@ -69,6 +73,9 @@ impl Caches {
             shelves.insert(shelf.id, shelf.clone());
         }
         drop((gate, shelves));
+        if let Some(access) = &changed.access {
+            self.access.send_replace(access.clone());
+        }
         if !changed.touched.is_empty() {
             let mut touched = self.touched.write();
             for shelf in &changed.touched {
@@ -114,6 +121,16 @@ impl View {
     /// All shelves.
     pub fn shelves(&self) -> Vec<Arc<Shelf>> {
         self.caches.shelves.read().values().cloned().collect()
+    }
+
+    /// All rights as they are now.
+    pub fn access(&self) -> Arc<Access> {
+        self.caches.access.borrow().clone()
+    }
+
+    /// Tells of each change of rights.
+    pub fn rights_changed(&self) -> watch::Receiver<Arc<Access>> {
+        self.caches.access.subscribe()
     }
 
     /// The open row of a node.

@@ -7,6 +7,7 @@ use crate::copying::{self, CopyItem};
 use crate::disk::{Disk, ObjectId, content_name};
 use crate::error::{Result, StoreError};
 use crate::found::{self, Foreign};
+use crate::granting::{self, Granting};
 use crate::model::{Actor, How, Row};
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
@@ -19,7 +20,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_core::{ContentId, Name, NodeId};
+use yellow_attic_core::{ContentId, GrantId, Name, NodeId};
 
 /// The most operations in one transaction: it must not hold the writer for more than 100 ms.
 const GROUP: usize = 512;
@@ -134,7 +135,14 @@ pub(crate) enum Ask {
         actor: Actor,
         action: &'static str,
         what: String,
+        /// Whether it touches who may do what.
+        rights: bool,
         answer: Answer<()>,
+    },
+    Granting {
+        actor: Actor,
+        change: Granting,
+        answer: Answer<GrantId>,
     },
 }
 
@@ -282,6 +290,9 @@ impl Writer {
                     book.heads = crate::book::load_heads(&mut book.conn).await.unwrap_or(before);
                     if let Ok(shelves) = crate::rows::shelves(&mut book.conn).await {
                         book.shelves = shelves;
+                    }
+                    if let Ok(access) = crate::access::Access::load(&mut book.conn).await {
+                        book.access = Arc::new(access);
                     }
                     for answer in answers {
                         answer(Some(error.clone()));
@@ -449,7 +460,16 @@ impl Writer {
                 book.add_record(&actor, action, node, &what, &detail);
                 finish(Ok(()), answer, (), answers)
             }
-            Ask::Catalogue { change, actor, action, what, answer } => {
+            Ask::Granting { actor, change, answer } => {
+                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
+                let done = granting::apply(book, &actor, &change).await;
+                if done.is_err() {
+                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                }
+                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                finish(done, answer, (), answers)
+            }
+            Ask::Catalogue { change, actor, action, what, rights, answer } => {
                 // A savepoint of its own: a refusal here must not undo the others.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = change(&mut book.conn).await;
@@ -457,6 +477,9 @@ impl Writer {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 } else if !action.is_empty() {
                     book.add_record(&actor, action, None, &what, "");
+                }
+                if done.is_ok() && rights {
+                    book.reload_access().await?;
                 }
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
@@ -591,7 +614,10 @@ fn sync_group(disk: &Arc<Disk>, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready
 impl Ask {
     /// Whether it writes to the catalogue beside the book, and so needs an open transaction.
     fn writes_by_itself(&self) -> bool {
-        matches!(self, Ask::MakeShelf { .. } | Ask::Step { .. } | Ask::Catalogue { .. })
+        matches!(
+            self,
+            Ask::MakeShelf { .. } | Ask::Step { .. } | Ask::Catalogue { .. } | Ask::Granting { .. }
+        )
     }
 
     fn start_flush(&self) {
@@ -679,6 +705,7 @@ impl Ask {
             | Ask::Step { answer, .. }
             | Ask::Note { answer, .. }
             | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
+            Ask::Granting { answer, .. } => drop(answer.send(Err(e))),
         }
     }
 }

@@ -4,6 +4,7 @@ import { api, type Node, type State } from "../../lib/api";
 import { editable } from "../../lib/kinds";
 import { count, exactly, size, when } from "../../lib/show";
 import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
+import { ReachSection } from "../rights";
 import { Preview } from "./preview";
 
 interface Props {
@@ -20,6 +21,7 @@ interface Props {
   onCopy: (nodes: Node[]) => void;
   onRemove: (nodes: Node[]) => void;
   onBringBack: (nodes: Node[]) => void;
+  onRights: (node: Node) => void;
   onChanged: () => Promise<void>;
 }
 
@@ -94,6 +96,7 @@ export function Drawer(props: Props) {
           Bring back {only ? "this state" : "the selection"}
         </Button>
       )}
+      {only && !at && <ReachSection node={only.id} onMore={() => props.onRights(only)} />}
       {only && <History node={only} mayRestore={mayRestore} onChanged={props.onChanged} />}
       {only && <Facts node={only} />}
     </aside>

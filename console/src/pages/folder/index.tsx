@@ -1,5 +1,5 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from "@tanstack/react-query";
-import { FileArchive, FolderPlus, History, Search, Undo2, Upload, X } from "lucide-react";
+import { FileArchive, FolderPlus, History, Search, Undo2, Upload, Users, X } from "lucide-react";
 import { useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type DragEvent } from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
@@ -7,8 +7,9 @@ import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
 import { count, moment, size } from "../../lib/show";
 import { dropped, uploads } from "../../lib/uploads";
-import { Button, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
+import { Button, Chip, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
 import { FoundList } from "../found-list";
+import { RightsDialog } from "../rights";
 import { Drawer } from "./drawer";
 import { ChooseFolder, NewFolder, Rename } from "./dialogs";
 import { Editor } from "./editor";
@@ -21,7 +22,9 @@ interface Props {
 }
 
 type Asking =
-  { kind: "new" } | { kind: "rename" | "edit"; node: Node } | { kind: "move" | "copy"; nodes: Node[] };
+  | { kind: "new" }
+  | { kind: "rename" | "edit" | "rights"; node: Node }
+  | { kind: "move" | "copy"; nodes: Node[] };
 
 /** A folder, now or then. */
 export function FolderPage({ frame }: Props) {
@@ -228,7 +231,7 @@ export function FolderPage({ frame }: Props) {
           <Link
             href={pageOf(
               `${facts.data.shelf}:/${facts.data.way
-                .slice(1, i + 1)
+                .slice(facts.data.shelf === "given" ? 0 : 1, i + 1)
                 .map((s) => s.name)
                 .join("/")}`,
               at,
@@ -238,7 +241,9 @@ export function FolderPage({ frame }: Props) {
               ? spring(
                   `${step.id}`,
                   () => {
-                    const names = facts.data.way.slice(1, i + 1).map((s) => s.name);
+                    const names = facts.data.way
+                      .slice(facts.data.shelf === "given" ? 0 : 1, i + 1)
+                      .map((s) => s.name);
                     go(pageOf(`${facts.data.shelf}:/${names.join("/")}`));
                   },
                   (e) => void take(step, e),
@@ -251,6 +256,11 @@ export function FolderPage({ frame }: Props) {
         </span>
       ))}
       <h1 className="inline font-bold">{facts.data?.node.name ?? ""}</h1>
+      {facts.data?.shelf === "given" && (
+        <span className="ml-3 align-middle">
+          <Chip>given to you</Chip>
+        </span>
+      )}
     </nav>
   );
 
@@ -344,6 +354,14 @@ export function FolderPage({ frame }: Props) {
                     New folder
                   </Button>
                 </>
+              )}
+              {!at && folder && level === "manage" && chosen.length === 0 && (
+                <Button
+                  icon={<Users size={18} />}
+                  onClick={() => setAsking({ kind: "rights", node: folder })}
+                >
+                  Access
+                </Button>
               )}
               {at && chosen.length > 0 && level !== "view" && (
                 <Button icon={<Undo2 size={18} />} onClick={() => void bringBack(chosen)}>
@@ -467,6 +485,7 @@ export function FolderPage({ frame }: Props) {
               onCopy={(nodes) => setAsking({ kind: "copy", nodes })}
               onRemove={(nodes) => void remove(nodes)}
               onBringBack={(nodes) => void bringBack(nodes)}
+              onRights={(node) => setAsking({ kind: "rights", node })}
               onChanged={changed}
             />
           )}
@@ -493,6 +512,15 @@ export function FolderPage({ frame }: Props) {
       )}
       {folder && asking?.kind === "new" && (
         <NewFolder parent={folder.id} onClose={() => setAsking(undefined)} onDone={changed} />
+      )}
+      {asking?.kind === "rights" && (
+        <RightsDialog
+          node={asking.node.id}
+          name={asking.node.name}
+          folder={asking.node.kind === "folder"}
+          top={asking.node.parent === undefined}
+          onClose={() => setAsking(undefined)}
+        />
       )}
       {asking?.kind === "rename" && (
         <Rename node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />

@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { ArrowDown, ArrowUp } from "lucide-react";
+import { ArrowDown, ArrowUp, Users } from "lucide-react";
 import { useRef, type DragEvent, type KeyboardEvent, type MouseEvent } from "react";
 import type { Node, Sorting } from "../../lib/api";
 import { useSpringOpen } from "../../lib/dragging";
@@ -191,6 +191,11 @@ export function List(props: Props) {
                 <span className="truncate" title={node.name}>
                   {node.name}
                 </span>
+                {node.given && !past && (
+                  <span className="shrink-0 text-teal" title={givenWords[node.given]}>
+                    <Users size={16} aria-label={givenWords[node.given]} />
+                  </span>
+                )}
                 {node.sums && (
                   <span className="shrink-0 text-[14px] text-muted max-sm:hidden">
                     {count(node.sums.files, "file")}
@@ -203,9 +208,13 @@ export function List(props: Props) {
               <div
                 role="gridcell"
                 className="text-right font-mono text-[14px]"
-                title={`${node.size.toLocaleString("en")} bytes`}
+                title={
+                  node.kind === "folder" && !node.sums
+                    ? "Not shown: part of it is not yours to see"
+                    : `${node.size.toLocaleString("en")} bytes`
+                }
               >
-                {node.kind === "folder" && past ? "" : size(node.size)}
+                {node.kind === "folder" && (past || !node.sums) ? "" : size(node.size)}
               </div>
               <div role="gridcell" className="truncate pl-4 max-sm:hidden" title={exactly(node.changed)}>
                 {when(node.changed)}
@@ -220,6 +229,12 @@ export function List(props: Props) {
     </div>
   );
 }
+
+const givenWords = {
+  out: "given to others",
+  in: "given to you",
+  both: "given to you and others",
+};
 
 function Remark({ node }: { node: Node }) {
   if (node.held === false) return <Chip look="brick">bytes lost on disk</Chip>;

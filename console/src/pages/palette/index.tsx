@@ -1,6 +1,16 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
-import { Clock, Library, LogOut, MonitorSmartphone, Moon, Search, Sun, type LucideIcon } from "lucide-react";
+import {
+  Clock,
+  Lamp,
+  Library,
+  LogOut,
+  MonitorSmartphone,
+  Moon,
+  Search,
+  Sun,
+  type LucideIcon,
+} from "lucide-react";
 import { Dialog as Radix } from "radix-ui";
 import { useDeferredValue, useState, type ReactNode } from "react";
 import { useLocation } from "wouter";
@@ -13,7 +23,15 @@ import { folderOf } from "../found-list";
 const line = "flex cursor-pointer items-center gap-3 rounded-md px-3 py-2 data-[selected=true]:bg-gold-wash";
 
 /** Find anything by its name, go anywhere, do anything: from the keyboard. */
-export default function Palette({ onClose, onSignOut }: { onClose: () => void; onSignOut: () => void }) {
+export default function Palette({
+  administrator,
+  onClose,
+  onSignOut,
+}: {
+  administrator: boolean;
+  onClose: () => void;
+  onSignOut: () => void;
+}) {
   const [text, setText] = useState("");
   const wanted = useDeferredValue(text.trim());
   const [, go] = useLocation();
@@ -34,6 +52,12 @@ export default function Palette({ onClose, onSignOut }: { onClose: () => void; o
     { word: "Shelves", icon: Library, run: () => go("/") },
     { word: "Changed lately", icon: Clock, run: () => go("/recent") },
     { word: "Computers", icon: MonitorSmartphone, run: () => go("/computers") },
+    ...(administrator
+      ? [
+          { word: "Desk: people", icon: Lamp, run: () => go("/desk/people") },
+          { word: "Desk: groups", icon: Lamp, run: () => go("/desk/groups") },
+        ]
+      : []),
     {
       word: theme === "dark" ? "Light colours" : "Dark colours",
       icon: theme === "dark" ? Sun : Moon,

@@ -6,6 +6,7 @@ import { api, type Me, type Node, type Shelf } from "../../lib/api";
 import { lookOf, type Look } from "../../lib/kinds";
 import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, size, when } from "../../lib/show";
+import { Given } from "./given";
 import { Button, Dialog, DialogActions, Face, Field, Frame, Loading, Notice, useToast } from "../../ui";
 
 interface Props {
@@ -56,6 +57,7 @@ export function ShelvesPage({ frame }: Props) {
                 <Board key={shelf.id} shelf={shelf} />
               ))}
             </ul>
+            <Given given={shelves.data.given} />
           </>
         )}
         <NewShelf open={making} onClose={() => setMaking(false)} />

@@ -4,10 +4,10 @@ use crate::connection;
 use crate::output::{Done, Output, moment, size, table, time};
 use yellow_attic_client::api;
 
-/// List a folder, or the shelves.
+/// List a folder, or the shelves and what was given to you.
 #[derive(clap::Args)]
 pub struct Ls {
-    /// The folder, as shelf:/path; without it, the shelves you may enter.
+    /// The folder, as shelf:/path; without it, the shelves you may enter. given:/ is what you were given below a shelf.
     path: Option<String>,
     /// Sort by name, size or changed.
     #[arg(long, value_name = "BY", value_parser = ["name", "size", "changed"], default_value = "name")]
@@ -18,6 +18,18 @@ pub struct Ls {
     /// As it was at this moment or time.
     #[arg(long, value_name = "WHEN", conflicts_with_all = ["sort", "reverse"])]
     at: Option<String>,
+}
+
+fn given_row(given: &api::GivenPlace) -> Vec<String> {
+    let sums = given.node.sums;
+    vec![
+        given.path.clone(),
+        given.level.clone(),
+        sums.map_or_else(|| "1".to_string(), |s| s.files.to_string()),
+        size(given.node.size),
+        sums.map_or_else(String::new, |s| size(s.history_bytes)),
+        time(&given.node.changed),
+    ]
 }
 
 impl Ls {
@@ -40,9 +52,27 @@ impl Ls {
                     time(&s.changed),
                 ]
             }));
+            rows.extend(shelves.given.iter().map(given_row));
             table(&rows, &[2, 3, 4]);
             return Ok(());
         };
+        if matches!(path.as_str(), "given:" | "given:/") {
+            let given = client.shelves().await?.given;
+            if output.object(&given)? {
+                return Ok(());
+            }
+            if given.is_empty() {
+                output.say("Nothing below a shelf was given to you.");
+                return Ok(());
+            }
+            let mut rows = vec![["given", "you may", "by", "until"].map(String::from).to_vec()];
+            rows.extend(given.iter().map(|g| {
+                let until = g.until.as_deref().map(time).unwrap_or_default();
+                vec![g.path.clone(), g.level.clone(), g.by.clone().unwrap_or_default(), until]
+            }));
+            table(&rows, &[]);
+            return Ok(());
+        }
         let at = self.at.as_deref().map(moment).transpose()?;
         let facts = connection::place(&client, path, at.as_deref()).await?;
         let entries = if facts.node.kind == api::Kind::Folder {

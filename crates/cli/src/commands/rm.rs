@@ -1,8 +1,7 @@
 //! `yattic rm`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, count, size};
-use std::io::{BufRead, IsTerminal, Write};
+use crate::output::{Done, Output, count, size};
 use yellow_attic_client::api;
 
 /// Remove files and folders. What was there stays in the past.
@@ -36,19 +35,7 @@ impl Rm {
                     count(sums.folders, "folder"),
                     size(sums.bytes)
                 );
-                if !std::io::stdin().is_terminal() {
-                    return Err(Failure::failed(
-                        holds,
-                        "Standard input is no terminal to ask on: give --yes.",
-                    ));
-                }
-                eprint!("{holds}. Remove it? (y/N) ");
-                std::io::stderr().flush()?;
-                let mut line = String::new();
-                std::io::stdin().lock().read_line(&mut line)?;
-                if !matches!(line.trim(), "y" | "Y" | "yes") {
-                    return Err(Failure::failed("nothing was removed", ""));
-                }
+                connection::sure(self.yes, &holds, "Remove it?")?;
             }
             client.remove(node.id).await?;
             output.say(format!(

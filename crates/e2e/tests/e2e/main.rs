@@ -12,5 +12,6 @@ mod durability;
 mod events;
 mod everyday;
 mod line;
+mod rights;
 mod support;
 mod transfers;

@@ -222,10 +222,18 @@ impl Yattic {
     }
 
     pub fn connect_to(&self, address: &str) {
+        let said = self.try_connect(address, "ines", PASSWORD);
+        assert_eq!(said, "");
+    }
+
+    /// Connects as somebody. Returns why not, if it is refused.
+    pub fn try_connect(&self, address: &str, name: &str, password: &str) -> String {
         let done = self.fed(
-            &["connect", address, "--sign-in", "ines", "--password-stdin", "--device", "front desk laptop"],
-            format!("{PASSWORD}\n").as_bytes(),
+            &["connect", address, "--sign-in", name, "--password-stdin", "--device", "front desk laptop"],
+            format!("{password}\n").as_bytes(),
         );
-        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        let said = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert_eq!(done.status.success(), said.is_empty(), "{said}");
+        said
     }
 }

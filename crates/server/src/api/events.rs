@@ -12,6 +12,7 @@ use crate::problem::Refusal;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use std::collections::VecDeque;
+use std::pin::Pin;
 use std::time::Duration;
 use tokio::sync::watch;
 use yellow_attic_api as api;
@@ -29,6 +30,7 @@ struct Following {
     who: Who,
     upto: Moment,
     head: watch::Receiver<i64>,
+    rights: Pin<Box<dyn Future<Output = ()> + Send>>,
     revoked: watch::Receiver<u64>,
     waiting: VecDeque<Bytes>,
     ended: bool,
@@ -70,6 +72,7 @@ pub async fn events(
     state.metrics.listeners.inc();
     let following = Following {
         head: state.engine.head(),
+        rights: Box::pin(state.engine.rights_changed()),
         revoked: state.revocations.subscribe(),
         // Told at once, so that a caller knows from where it is in step.
         waiting: VecDeque::from([Bytes::from(format!(
@@ -115,6 +118,11 @@ impl Following {
                     }
                     continue;
                 }
+                () = &mut self.rights => {
+                    self.rights = Box::pin(self.state.engine.rights_changed());
+                    // What one sees may be more or less by now, all over.
+                    return Some(Bytes::from_static(b"event: access\ndata: {}\n\n"));
+                }
                 () = tokio::time::sleep(QUIET) => {
                     if !still(&self.state, &self.who).await || !self.state.ready.load(std::sync::atomic::Ordering::SeqCst) {
                         return None;
@@ -136,7 +144,7 @@ impl Following {
         let names = self.state.names.get(&self.state.engine).await;
         let mut told: Vec<(Moment, Bytes)> = Vec::new();
         let mut upto = head;
-        for (shelf, _) in self.state.engine.shelves_for(&self.who.actor) {
+        for shelf in self.state.engine.shelves_in_sight(&self.who.actor).await? {
             if !self.state.engine.touched_since(&shelf, self.upto) {
                 continue;
             }

@@ -11,7 +11,6 @@ use crate::upload::receive;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, post, put, route, web};
 use yellow_attic_api as api;
-use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
 
@@ -25,10 +24,7 @@ async fn put(
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
-    let chain = state.engine.chain(&who.actor, parent, Level::Add).await?;
-    if !chain[0].is_folder() {
-        return Err(StoreError::NotAFolder(chain[0].name().into()).into());
-    }
+    state.engine.check_put(&who.actor, parent, &name).await?;
     let conditions = conditions(request)?;
     let mtime = match modified {
         None => state.engine.now_ms(),
@@ -44,7 +40,7 @@ async fn put(
     let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
-    let shown = shown::present(state, &row).await?;
+    let shown = shown::present(state, who, &row).await?;
     let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::Ok() };
     if let Some(tag) = &shown.etag {
         answer.insert_header((header::ETAG, tag.as_str()));
@@ -137,11 +133,9 @@ pub async fn put_by_path(
     query: web::Query<api::PutQuery>,
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
-    let (shelf, mut names) = names_in_address(&request)?;
-    let Some(name) = names.pop() else { return Err(StoreError::ShelfTop.into()) };
-    let path = ShelfPath { shelf, names };
-    let parent = state.engine.resolve(&who.actor, &path.shelf, &path.names).await?;
-    put(&request, &state, &who, parent.node, name, query.modified.as_deref(), payload).await
+    let (shelf, names) = names_in_address(&request)?;
+    let (parent, name) = state.engine.target(&who.actor, &ShelfPath { shelf, names }).await?;
+    put(&request, &state, &who, parent, name, query.modified.as_deref(), payload).await
 }
 
 /// Takes a tar stream into a folder: many files in one request. The answer tells each entry's

@@ -4,6 +4,8 @@ pub mod archives;
 pub mod events;
 pub mod files;
 pub mod nodes;
+pub mod people;
+pub mod rights;
 pub mod search;
 pub mod sessions;
 pub mod shelves;
@@ -24,6 +26,21 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(sessions::connect)
         .service(sessions::disconnect)
         .service(sessions::end_device)
+        .service(people::prove)
+        .service(people::list_people)
+        .service(people::list_accounts)
+        .service(people::make_account)
+        .service(people::change_account)
+        .service(people::list_groups)
+        .service(people::make_group)
+        .service(people::change_group)
+        .service(people::end_group)
+        .service(rights::show_rights)
+        .service(rights::give_right)
+        .service(rights::end_grant)
+        .service(rights::set_afresh)
+        .service(rights::who_may)
+        .service(rights::why_may)
         .service(shelves::list)
         .service(shelves::make)
         .service(shelves::changes)
@@ -67,7 +84,9 @@ pub fn routes(app: &mut web::ServiceConfig) {
     ),
     paths(
         sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
-        sessions::connect, sessions::disconnect, sessions::end_device, shelves::list, shelves::make,
+        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, people::list_people, people::list_accounts,
+        people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
+        people::end_group, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
         nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
@@ -78,6 +97,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
     components(schemas(api::Problem)),
     tags(
         (name = "sign-in", description = "Who asks"),
+        (name = "people", description = "Accounts and groups"),
+        (name = "rights", description = "Who may do what, and why"),
         (name = "shelves", description = "What one may enter"),
         (name = "nodes", description = "Files and folders, now and then"),
         (name = "files", description = "Bytes in and out")

@@ -9,9 +9,9 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web};
 use yellow_attic_api as api;
 use yellow_attic_core::conditions::{Conditions, parse_tags};
-use yellow_attic_core::rights::{Level, level_on_shelf};
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
-use yellow_attic_store::{Place, Row, Shelf, ShelfKind, Sort, StoreError};
+use yellow_attic_store::{Place, Row, Sort, StoreError};
 
 /// Reads If-Match and If-None-Match.
 pub fn conditions(request: &HttpRequest) -> Result<Conditions, Refusal> {
@@ -29,54 +29,48 @@ pub fn conditions(request: &HttpRequest) -> Result<Conditions, Refusal> {
     Ok(Conditions { if_match: read(header::IF_MATCH)?, if_none_match: read(header::IF_NONE_MATCH)? })
 }
 
-fn shelf_word(shelf: &Shelf) -> &str {
-    match shelf.kind {
-        ShelfKind::Home => "home",
-        ShelfKind::Shared => &shelf.name,
+async fn facts_of(
+    state: &State,
+    who: &Who,
+    mut node: api::Node,
+    chain: &[&Row],
+    level: Option<Level>,
+) -> Result<api::Facts, Refusal> {
+    let mut way = state.engine.way_of(&who.actor, chain).await?;
+    if let (Some((_, name)), true) = (way.steps.pop(), node.parent.is_none()) {
+        node.name = name;
     }
-}
-
-fn facts_of(who: &Who, shelf: &Shelf, node: api::Node, above: &[&Row]) -> api::Facts {
-    let word = shelf_word(shelf).to_string();
-    let title = if shelf.kind == ShelfKind::Home { "Home".to_string() } else { shelf.name.clone() };
-    let way: Vec<api::Step> = above
-        .iter()
-        .rev()
-        .map(|r| api::Step {
-            id: r.node.0,
-            name: if r.parent.is_none() { title.clone() } else { r.name().to_string() },
-        })
-        .collect();
-    let mut path = format!("{word}:/");
-    if node.parent.is_some() {
-        for step in way.iter().skip(1) {
-            path.push_str(&step.name);
-            path.push('/');
-        }
-        path.push_str(&node.name);
+    if way.steps.is_empty() {
+        // What is above is not to be known, not even that there is something.
+        node.parent = None;
     }
-    let level = who.actor.account.and_then(|a| level_on_shelf(shelf.owner, &shelf.grants, a));
-    let node = if node.parent.is_none() { api::Node { name: title, ..node } } else { node };
-    api::Facts { node, path, way, level: level.map_or("", Level::word).to_string(), shelf: word }
+    Ok(api::Facts {
+        node,
+        path: way.path,
+        way: way.steps.into_iter().map(|(id, name)| api::Step { id: id.0, name }).collect(),
+        level: level.map_or("", Level::word).to_string(),
+        shelf: way.shelf,
+    })
 }
 
 async fn present_facts(state: &State, who: &Who, node: NodeId) -> Result<api::Facts, Refusal> {
     let chain = state.engine.chain(&who.actor, node, Level::View).await?;
-    let shelf =
-        state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
-    let shown = shown::present(state, &chain[0]).await?;
-    let above: Vec<&Row> = chain[1..].iter().map(|r| &**r).collect();
-    Ok(facts_of(who, &shelf, shown, &above))
+    let shown = shown::present(state, who, &chain[0]).await?;
+    let level = state.engine.level(&who.actor, &chain);
+    let chain: Vec<&Row> = chain.iter().map(|r| &**r).collect();
+    facts_of(state, who, shown, &chain, level).await
 }
 
 async fn past_facts(state: &State, who: &Who, node: NodeId, at: &str) -> Result<api::Facts, Refusal> {
     let at = times::moment(&state.engine, at).await?;
     let chain = state.engine.check_past(&who.actor, node, at).await?;
-    let shelf =
-        state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
     let names = state.names.get(&state.engine).await;
-    let above: Vec<&Row> = chain[1..].iter().collect();
-    Ok(facts_of(who, &shelf, shown::node(&chain[0], None, &names), &above))
+    let level = match state.engine.chain(&who.actor, node, Level::View).await {
+        Ok(now) => state.engine.level(&who.actor, &now),
+        Err(_) => Some(Level::View),
+    };
+    let above: Vec<&Row> = chain.iter().collect();
+    facts_of(state, who, shown::node(&chain[0], None, &names), &above, level).await
 }
 
 fn facts_answer(found: &api::Facts) -> HttpResponse {
@@ -177,6 +171,7 @@ pub async fn entries(
         .iter()
         .map(|entry| api::Node {
             since_then: entry.since_then.map(shown::since_then),
+            given: shown::given(&state, &who, &entry.row),
             ..shown::node(&entry.row, entry.folder.as_ref(), &names)
         })
         .collect();
@@ -199,7 +194,7 @@ pub async fn make_folder(
 ) -> Result<HttpResponse, Refusal> {
     let done = state.engine.make_folder(&who.actor, NodeId(*path), name(&body.name)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
-    Ok(HttpResponse::Created().json(shown::present(&state, &row).await?))
+    Ok(HttpResponse::Created().json(shown::present(&state, &who, &row).await?))
 }
 
 async fn target(
@@ -237,7 +232,7 @@ pub async fn change(
     let done =
         state.engine.move_node(&who.actor, node, parent, name, body.replace, conditions(&request)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
-    Ok(HttpResponse::Ok().json(shown::present(&state, &row).await?))
+    Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))
 }
 
 /// Copies a node, with all beneath. A folder's copy appears when it is complete.
@@ -257,7 +252,7 @@ pub async fn copy(
     let copied = state.engine.runtime().spawn(async move { engine.copy(&actor, node, parent, name).await });
     let done = copied.await.map_err(|_| StoreError::Stopping)??;
     let row = done.row.ok_or_else(|| Refusal::not_found("The copy"))?;
-    Ok(HttpResponse::Created().json(shown::present(&state, &row).await?))
+    Ok(HttpResponse::Created().json(shown::present(&state, &who, &row).await?))
 }
 
 /// Removes a node, with all beneath. It stays in the past, and can be restored.
@@ -303,7 +298,7 @@ pub async fn restore(
     };
     let done = state.engine.restore(&who.actor, node, at, place).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("What was restored"))?;
-    Ok(HttpResponse::Ok().json(shown::present(&state, &row).await?))
+    Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))
 }
 
 /// The history of a node, also of one that was removed: newest state first, at most 1000.

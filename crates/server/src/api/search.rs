@@ -1,23 +1,24 @@
 //! Finding by name, and what changed last.
 
 use super::shown;
-use crate::app::{NameMap, State};
+use crate::app::State;
 use crate::auth::Who;
 use crate::problem::Refusal;
 use actix_web::{HttpResponse, get, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
-use yellow_attic_store::ShelfKind;
+use yellow_attic_store::Row;
 use yellow_attic_store::searching::FoundChain;
 
-fn found(state: &State, chain: &FoundChain, names: &NameMap) -> api::FoundNode {
-    let shelf = chain.last().and_then(|top| state.engine.shelf_of(top));
-    let word = match &shelf {
-        Some(shelf) if shelf.kind == ShelfKind::Shared => shelf.name.clone(),
-        _ => "home".to_string(),
-    };
-    let below: Vec<&str> = chain.iter().rev().skip(1).map(|row| row.name()).collect();
-    api::FoundNode { node: shown::node(&chain[0], None, names), path: format!("{word}:/{}", below.join("/")) }
+async fn found(state: &State, who: &Who, chains: &[FoundChain]) -> Result<Vec<api::FoundNode>, Refusal> {
+    let names = state.names.get(&state.engine).await;
+    let mut all = Vec::with_capacity(chains.len());
+    for chain in chains {
+        let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
+        let way = state.engine.way_of(&who.actor, &way).await?;
+        all.push(api::FoundNode { node: shown::node(&chain[0], None, &names), path: way.path });
+    }
+    Ok(all)
 }
 
 /// Files and folders whose names hold every word, last changed first.
@@ -32,8 +33,7 @@ pub async fn find(
     let limit = query.limit.unwrap_or(50).clamp(1, 200);
     let within = query.within.map(NodeId);
     let (chains, more) = state.engine.find_names(&who.actor, &query.name, within, limit).await?;
-    let names = state.names.get(&state.engine).await;
-    let found = chains.iter().map(|chain| found(&state, chain, &names)).collect();
+    let found = found(&state, &who, &chains).await?;
     Ok(HttpResponse::Ok().json(api::Found { found, more }))
 }
 
@@ -42,7 +42,6 @@ pub async fn find(
 #[get("/recent")]
 pub async fn recent(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let chains = state.engine.recent(&who.actor, 100).await?;
-    let names = state.names.get(&state.engine).await;
-    let found = chains.iter().map(|chain| found(&state, chain, &names)).collect();
+    let found = found(&state, &who, &chains).await?;
     Ok(HttpResponse::Ok().json(api::Found { found, more: false }))
 }

@@ -85,7 +85,7 @@ fn stopping() -> yellow_attic_store::StoreError {
     yellow_attic_store::StoreError::Stopping
 }
 
-fn capital(text: &str) -> String {
+pub fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
@@ -104,6 +104,7 @@ async fn open_session(
     };
     let ends = state.engine.now_ms() + SESSION_MS;
     state.engine.open_session(&actor, account.id, hash_secret(&secret), ends).await?;
+    state.proofs.note(hash_secret(&secret), state.engine.now_ms());
     Ok(cookie(state, secret, SESSION_MS / 1000))
 }
 
@@ -197,6 +198,7 @@ pub async fn connect(
         from: from(&request, &state).into(),
     };
     state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
+    state.proofs.note(hash_secret(&secret), state.engine.now_ms());
     state.names.forget().await;
     Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
 }

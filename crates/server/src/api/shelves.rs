@@ -1,5 +1,7 @@
 //! Shelves, and what changed on them.
 
+use super::people::Directory;
+use super::rights::gives;
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
@@ -7,9 +9,10 @@ use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
-use yellow_attic_core::rights::{Grant, Level, Subject};
+use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
-use yellow_attic_store::{Change, NewShelf, Shelf, ShelfKind};
+use yellow_attic_store::reading::GIVEN;
+use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
 
 /// How many of the files changed last stand on a shelf's board.
 const ON_THE_BOARD: usize = 12;
@@ -18,33 +21,52 @@ const ON_THE_BOARD: usize = 12;
 #[utoipa::path(context_path = "/api/v1", tag = "shelves", responses((status = 200, body = api::Shelves)))]
 #[get("/shelves")]
 pub async fn list(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    let people = Directory::read(&state).await?;
     let mut shelves = Vec::new();
     for (shelf, level) in state.engine.shelves_for(&who.actor) {
-        shelves.push(show_shelf(&state, &who, &shelf, level).await?);
+        shelves.push(show_shelf(&state, &who, &people, &shelf, level).await?);
+    }
+    let mut given = Vec::new();
+    for (chain, level, grants) in state.engine.given(&who.actor).await? {
+        let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
+        let way = state.engine.way_of(&who.actor, &way).await?;
+        let node = shown::present(&state, &who, &chain[0]).await?;
+        let last = grants.last();
+        let alone = grants.iter().find(|g| g.subject == Subject::Account(who.account.id));
+        given.push(api::GivenPlace {
+            node,
+            path: way.path,
+            level: level.word().to_string(),
+            by: last.and_then(|g| g.made_by).and_then(|a| people.name(a)),
+            until: last.and_then(|g| g.until).map(show),
+            message: last.map(|g| g.message.clone()).unwrap_or_default(),
+            grant: alone.map(|g| g.id.0),
+        });
     }
     let (disk_free, disk_total) = state.engine.space()?;
-    Ok(HttpResponse::Ok().json(api::Shelves { shelves, disk_free, disk_total }))
+    Ok(HttpResponse::Ok().json(api::Shelves { shelves, given, disk_free, disk_total }))
 }
 
-async fn show_shelf(state: &State, who: &Who, shelf: &Shelf, level: Level) -> Result<api::Shelf, Refusal> {
+async fn show_shelf(
+    state: &State,
+    who: &Who,
+    people: &Directory,
+    shelf: &Shelf,
+    level: Level,
+) -> Result<api::Shelf, Refusal> {
     let names = state.names.get(&state.engine).await;
-    let folder = state.engine.folder(shelf.root).await?;
+    let folder = state.engine.sums(&who.actor, shelf.root).await?;
     let latest = state.engine.latest(&who.actor, shelf, ON_THE_BOARD).await?;
+    let let_in = state.engine.let_in(shelf);
     let people = match shelf.kind {
-        ShelfKind::Home => "yours alone".to_string(),
-        ShelfKind::Shared => {
-            let mut words: Vec<String> = shelf
-                .grants
-                .iter()
-                .filter_map(|g| match g.subject {
-                    Subject::Everyone => Some("everyone".to_string()),
-                    Subject::Account(id) => names.accounts.get(&id).cloned(),
-                })
-                .chain(shelf.owner.and_then(|o| names.accounts.get(&o).cloned()))
-                .collect();
+        ShelfKind::Home if let_in.is_empty() => "yours alone".to_string(),
+        _ => {
+            let owner = shelf.owner.filter(|_| shelf.kind == ShelfKind::Shared).and_then(|o| people.name(o));
+            let mut words: Vec<String> = let_in.iter().map(|s| people.word(*s).1).chain(owner).collect();
             words.sort();
             words.dedup();
-            words.join(", ")
+            let shared = words.join(", ");
+            if shelf.kind == ShelfKind::Home { format!("yours, open to {shared}") } else { shared }
         }
     };
     Ok(api::Shelf {
@@ -82,34 +104,22 @@ pub async fn make(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
-    if name.as_str() == "home" || name.as_str().contains(':') {
+    if ["home", GIVEN].contains(&name.as_str()) || name.as_str().contains(':') {
         return Err(Refusal::bad(
             "shelf_name_cannot_be",
-            "A shelf cannot be named \"home\", and its name cannot contain \":\".",
+            "A shelf cannot be named \"home\" or \"given\", and its name cannot contain \":\".",
             "Choose another name: it stands before the colon in paths.",
         ));
     }
+    let people = Directory::read(&state).await?;
     let mut grants = Vec::new();
     for person in &body.people {
-        let level = Level::from_word(&person.level).ok_or_else(|| {
-            Refusal::bad(
-                "level_unknown",
-                &format!("\"{}\" is no level.", person.level),
-                "Choose view, add, edit or manage.",
-            )
-        })?;
-        let subject = match person.sign_in.as_str() {
-            "*" => Subject::Everyone,
-            sign_in => match state.engine.account_named(sign_in).await? {
-                Some(account) => Subject::Account(account.id),
-                None => return Err(Refusal::not_found(&format!("The account \"{sign_in}\""))),
-            },
-        };
-        grants.push(Grant { subject, level });
+        grants.push((people.subject(&person.to)?, gives(&person.level)?));
     }
+    who.need_proof(&state)?;
     let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(who.account.id), grants };
     let shelf = state.engine.make_shelf(&who.actor, new).await?;
-    Ok(HttpResponse::Created().json(show_shelf(&state, &who, &shelf, Level::Manage).await?))
+    Ok(HttpResponse::Created().json(show_shelf(&state, &who, &people, &shelf, Level::Manage).await?))
 }
 
 /// What changed on the shelf with this node at its top since a moment, oldest first.

@@ -1,6 +1,7 @@
 //! From the engine's rows to what callers see.
 
 use crate::app::{NameMap, State};
+use crate::auth::Who;
 use crate::times::show;
 use std::sync::Arc;
 use yellow_attic_api as api;
@@ -32,6 +33,7 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
         blake3: row.content.map(|c| hex(&c.hash)),
         sums: folder.map(sums),
         since_then: None,
+        given: None,
         held: row.content.filter(|c| c.life == Life::Lost).map(|_| false),
     }
 }
@@ -57,8 +59,20 @@ pub fn since_then(what: SinceThen) -> api::SinceThen {
 }
 
 /// A present row, with its sums.
-pub async fn present(state: &State, row: &Row) -> Result<api::Node, crate::problem::Refusal> {
+pub async fn present(state: &State, who: &Who, row: &Row) -> Result<api::Node, crate::problem::Refusal> {
     let names: Arc<NameMap> = state.names.get(&state.engine).await;
-    let folder = if row.is_folder() { state.engine.folder(row.node).await? } else { None };
-    Ok(node(row, folder.as_ref(), &names))
+    let folder = if row.is_folder() { state.engine.sums(&who.actor, row.node).await? } else { None };
+    let given = given(state, who, row);
+    Ok(api::Node { given, ..node(row, folder.as_ref(), &names) })
+}
+
+/// Whether something is given on this very node, out or in.
+pub fn given(state: &State, who: &Who, row: &Row) -> Option<String> {
+    let word = match state.engine.given_here(&who.actor, row.node) {
+        (true, true) => "both",
+        (true, false) => "out",
+        (false, true) => "in",
+        (false, false) => return None,
+    };
+    Some(word.to_string())
 }

@@ -19,7 +19,6 @@ use base64::Engine as _;
 use std::collections::HashMap;
 use yellow_attic_api as api;
 use yellow_attic_core::conditions::{Conditions, Tags};
-use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
 use yellow_attic_store::uploads::{NewUpload, OtherPlace, Upload};
@@ -307,7 +306,7 @@ pub async fn place_upload(
         name: Name::new(&body.name).map_err(StoreError::from)?,
         conditions: Conditions { if_match: None, if_none_match },
     };
-    state.engine.chain(&who.actor, other.parent, Level::Add).await?;
+    state.engine.check_put(&who.actor, other.parent, &other.name).await?;
     let done = state.engine.finish_upload(&who.actor, &path, Some(other)).await?.ok_or_else(|| {
         Refusal::new(
             409,
@@ -318,5 +317,5 @@ pub async fn place_upload(
         )
     })?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
-    Ok(HttpResponse::Ok().json(super::shown::present(&state, &row).await?))
+    Ok(HttpResponse::Ok().json(super::shown::present(&state, &who, &row).await?))
 }

@@ -56,7 +56,7 @@ async fn sums_follow_every_change() {
     attic.put("a/b/y", &[1; 50]).await;
     attic.put("a/b/x", &[2; 70]).await;
     let sums = async |path: &str| {
-        let f = attic.engine.folder(attic.find(path).await.unwrap().node).await.unwrap().unwrap();
+        let f = attic.engine.sums(&attic.ines, attic.find(path).await.unwrap().node).await.unwrap().unwrap();
         (f.bytes, f.files, f.folders, f.past_bytes)
     };
     assert_eq!(sums("").await, (120, 2, 2, 100));
@@ -241,7 +241,7 @@ async fn copies_of_files_and_folders_are_whole_and_their_own() {
     attic.engine.run_jobs().await.unwrap();
     attic.engine.settle().await.unwrap();
     assert_eq!(on_disk(&attic.files())["b/deep/x"], b"one");
-    let sums = attic.engine.folder(attic.find("").await.unwrap().node).await.unwrap().unwrap();
+    let sums = attic.engine.sums(&attic.ines, attic.find("").await.unwrap().node).await.unwrap().unwrap();
     assert_eq!((sums.files, sums.folders, sums.bytes), (4, 4, 400_006));
     let again = attic.engine.copy(&attic.ines, a, attic.home, name("b")).await;
     assert!(matches!(again, Err(StoreError::NameTaken(_))));

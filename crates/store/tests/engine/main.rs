@@ -7,4 +7,5 @@ mod identity;
 mod model;
 mod on_disk;
 mod past;
+mod rights;
 mod support;

@@ -261,7 +261,7 @@ impl Driver {
                 }
             }
         }
-        sums.push((String::new(), self.engine.folder(self.home).await?.unwrap()));
+        sums.push((String::new(), self.engine.shelf_sums(self.home).await?.unwrap()));
         for (path, folder) in sums {
             let below = tree.iter().filter(|(k, _)| k.starts_with(&path) && **k != path);
             let (mut bytes, mut files, mut folders) = (0, 0, 0);

@@ -69,7 +69,7 @@ async fn a_change_in_place_is_the_present_state_when_it_is_read() {
     assert_eq!(attic.cat("doc").await, b"by hand, longer");
     let row = attic.find("doc").await.unwrap();
     assert_eq!(row.size(), 15);
-    let sums = attic.engine.folder(attic.home).await.unwrap().unwrap();
+    let sums = attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap();
     assert_eq!((sums.bytes, sums.files), (15, 1));
     assert_eq!(texts(&attic, "doc").await, ["by hand, longer", "(lost)"]);
     // The same bytes with another time are the same state.

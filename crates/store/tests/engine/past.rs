@@ -113,7 +113,7 @@ async fn a_removed_folder_goes_as_one_and_is_taken_apart_and_put_together_again(
     attic.put("a/same", b"one").await;
     attic.put("a/deep/y", b"two").await;
     attic.engine.settle().await.unwrap();
-    let before = attic.engine.folder(attic.home).await.unwrap().unwrap();
+    let before = attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap();
     let a = attic.find("a").await.unwrap().node;
     let then = attic.engine.now_moment().await.unwrap();
     attic.rm("a").await;
@@ -137,7 +137,7 @@ async fn a_removed_folder_goes_as_one_and_is_taken_apart_and_put_together_again(
     attic.engine.settle().await.unwrap();
     assert_eq!(on_disk(&attic.files())["a/deep/y"], b"two");
     assert_eq!(on_disk(&attic.files()).len(), 3);
-    let after = attic.engine.folder(attic.home).await.unwrap().unwrap();
+    let after = attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap();
     assert_eq!(
         (before.bytes, before.files, before.folders, before.past_bytes),
         (after.bytes, after.files, after.folders, after.past_bytes)

@@ -1,0 +1,327 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Plus, Search, UserRound } from "lucide-react";
+import { useState, type FormEvent } from "react";
+import { api, Refusal, type Account, type Me } from "../../lib/api";
+import { count, exactly, size, when } from "../../lib/show";
+import {
+  Button,
+  Chip,
+  Choice,
+  Dialog,
+  DialogActions,
+  Empty,
+  Field,
+  Loading,
+  Notice,
+  useToast,
+} from "../../ui";
+
+const roles: [string, string][] = [
+  ["member", "Member"],
+  ["administrator", "Administrator"],
+];
+
+function said(error: unknown): string | undefined {
+  if (!error) return undefined;
+  return error instanceof Refusal ? `${error.message} ${error.remedy}` : String(error);
+}
+
+/** All accounts: found, made, changed, disabled. */
+export function People({ me }: { me: Me }) {
+  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
+  const [text, setText] = useState("");
+  const [open, setOpen] = useState<Account | "new">();
+  const wanted = text.trim().toLowerCase();
+  const all = accounts.data?.accounts ?? [];
+  const shown = all.filter((a) =>
+    [a.sign_in, a.display_name, a.mail ?? "", ...a.groups].some((w) => w.toLowerCase().includes(wanted)),
+  );
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-3 py-3">
+        <Button look="primary" icon={<Plus size={18} />} onClick={() => setOpen("new")}>
+          New account
+        </Button>
+        <label className="relative ml-auto block w-64 max-sm:ml-0 max-sm:w-full">
+          <span className="sr-only">Find a person or group</span>
+          <Search size={17} aria-hidden className="absolute top-2.5 left-3 text-muted" />
+          <input
+            type="search"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            placeholder="Name, mail or group"
+            className="min-h-9 w-full rounded-lg border border-line bg-sheet py-1.5 pr-3 pl-9"
+          />
+        </label>
+      </div>
+      {accounts.isPending && <Loading />}
+      {accounts.isError && <Notice error={accounts.error} retry={() => void accounts.refetch()} />}
+      {accounts.data && (
+        <>
+          <p className="pb-1 text-[14.5px] text-muted" role="status">
+            {wanted ? `${count(shown.length, "account")} of ${all.length}` : count(all.length, "account")}
+          </p>
+          {shown.length === 0 && <Empty title="Nobody matches">Try a part of the name.</Empty>}
+          <ul>
+            {shown.map((a) => (
+              <li key={a.sign_in} className="border-b border-line">
+                <button
+                  type="button"
+                  onClick={() => setOpen(a)}
+                  aria-label={`${a.display_name}, ${a.sign_in}`}
+                  className="grid w-full grid-cols-[28px_1.2fr_1fr_2fr_110px] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
+                >
+                  <UserRound size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
+                  <span className="min-w-0 truncate">
+                    {a.display_name} <span className="text-[14px] text-muted">{a.sign_in}</span>
+                  </span>
+                  <span className="max-md:justify-self-end">
+                    {a.disabled ? (
+                      <span title={exactly(a.disabled)}>
+                        <Chip look="brick">disabled {when(a.disabled)}</Chip>
+                      </span>
+                    ) : a.role === "administrator" ? (
+                      <Chip look="gold">administrator</Chip>
+                    ) : (
+                      <span className="text-[14.5px] text-muted max-md:hidden">member</span>
+                    )}
+                  </span>
+                  <span className="min-w-0 truncate text-[14.5px] text-muted max-md:hidden">
+                    {a.groups.join(", ") || "in no group"}
+                  </span>
+                  <span className="text-right font-mono text-[14px] max-md:hidden">{size(a.bytes)}</span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {open === "new" && <NewAccount onClose={() => setOpen(undefined)} />}
+      {open && open !== "new" && (
+        <AccountDialog
+          account={all.find((a) => a.sign_in === open.sign_in) ?? open}
+          own={open.sign_in === me.sign_in}
+          onClose={() => setOpen(undefined)}
+        />
+      )}
+    </>
+  );
+}
+
+function GroupBoxes({ chosen, onChange }: { chosen: string[]; onChange: (groups: string[]) => void }) {
+  const groups = useQuery({ queryKey: ["groups"], queryFn: api.groups });
+  if (!groups.data || groups.data.groups.length === 0) return null;
+  return (
+    <fieldset className="mt-4">
+      <legend className="mb-1 font-semibold">Groups</legend>
+      <div className="grid grid-cols-2 gap-x-4 gap-y-1.5 max-sm:grid-cols-1">
+        {groups.data.groups.map((g) => (
+          <label key={g.name} className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="size-4 accent-gold"
+              checked={chosen.includes(g.name)}
+              onChange={(e) =>
+                onChange(e.target.checked ? [...chosen, g.name] : chosen.filter((n) => n !== g.name))
+              }
+            />
+            {g.name}
+          </label>
+        ))}
+      </div>
+    </fieldset>
+  );
+}
+
+function NewAccount({ onClose }: { onClose: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const [name, setName] = useState("");
+  const [signIn, setSignIn] = useState("");
+  const [mail, setMail] = useState("");
+  const [role, setRole] = useState("member");
+  const [password, setPassword] = useState("");
+  const [groups, setGroups] = useState<string[]>([]);
+  const making = useMutation({
+    mutationFn: () =>
+      api.makeAccount({
+        sign_in: signIn,
+        display_name: name,
+        mail: mail.trim() || undefined,
+        role,
+        password,
+        groups,
+      }),
+    onSuccess: async (made) => {
+      await queries.invalidateQueries();
+      toast.say(`${made.display_name} can sign in as ${made.sign_in}.`);
+      onClose();
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    making.mutate();
+  };
+  return (
+    <Dialog open onClose={onClose} title="New account" description="With a home shelf of its own.">
+      <form onSubmit={submit} className="min-h-0 overflow-y-auto px-0.5">
+        <Field
+          label="Name"
+          value={name}
+          onChange={(e) => {
+            setName(e.target.value);
+            const first = e.target.value.trim().split(/\s+/)[0] ?? "";
+            setSignIn(
+              first
+                .normalize("NFD")
+                .toLowerCase()
+                .replace(/[^a-z0-9._-]/g, ""),
+            );
+          }}
+          autoFocus
+        />
+        <div className="mt-4 grid grid-cols-2 gap-4 max-sm:grid-cols-1">
+          <Field label="Sign-in name" value={signIn} onChange={(e) => setSignIn(e.target.value)} required />
+          <Choice label="Role" options={roles} value={role} onChange={(e) => setRole(e.target.value)} />
+        </div>
+        <Field
+          className="mt-4"
+          label="Mail (optional)"
+          type="email"
+          value={mail}
+          onChange={(e) => setMail(e.target.value)}
+        />
+        <Field
+          className="mt-4"
+          label="First password"
+          type="text"
+          autoComplete="off"
+          value={password}
+          onChange={(e) => setPassword(e.target.value)}
+          hint="Hand it over; it is shown nowhere again."
+          required
+        />
+        <GroupBoxes chosen={groups} onChange={setGroups} />
+        {making.error && (
+          <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
+            {said(making.error)}
+          </p>
+        )}
+        <DialogActions>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button
+            type="submit"
+            look="primary"
+            disabled={making.isPending || signIn === "" || password === ""}
+          >
+            Make account
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
+
+function AccountDialog({ account, own, onClose }: { account: Account; own: boolean; onClose: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const [name, setName] = useState(account.display_name);
+  const [mail, setMail] = useState(account.mail ?? "");
+  const [role, setRole] = useState<string>(account.role);
+  const [groups, setGroups] = useState(account.groups);
+  const [password, setPassword] = useState("");
+  const saving = useMutation({
+    mutationFn: async () => {
+      const changed = {
+        ...(name.trim() !== account.display_name && { display_name: name.trim() }),
+        ...(mail.trim() !== (account.mail ?? "") && { mail: mail.trim() }),
+        ...(role !== account.role && { role }),
+        ...(password !== "" && { password }),
+      };
+      if (Object.keys(changed).length > 0) await api.changeAccount(account.sign_in, changed);
+      for (const group of groups.filter((g) => !account.groups.includes(g))) {
+        await api.changeGroup(group, { add: [account.sign_in] });
+      }
+      for (const group of account.groups.filter((g) => !groups.includes(g))) {
+        await api.changeGroup(group, { remove: [account.sign_in] });
+      }
+    },
+    onSuccess: () => {
+      toast.say(`Saved ${name}.`);
+      onClose();
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const disabling = useMutation({
+    mutationFn: (disabled: boolean) => api.changeAccount(account.sign_in, { disabled }),
+    onSuccess: (_, disabled) => {
+      const back = () =>
+        void api
+          .changeAccount(account.sign_in, { disabled: !disabled })
+          .then(() => queries.invalidateQueries(), toast.refuse);
+      const word = disabled
+        ? `${account.display_name} is signed out everywhere and can do nothing. Their files stay.`
+        : `${account.display_name} can sign in again.`;
+      toast.say(word, { word: "Undo", run: back });
+      onClose();
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    saving.mutate();
+  };
+  const refusal = said(saving.error ?? disabling.error);
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={account.display_name}
+      description={`Signs in as ${account.sign_in}; ${size(account.bytes)} at home.`}
+    >
+      <form onSubmit={submit} className="min-h-0 overflow-y-auto px-0.5">
+        <div className="grid grid-cols-2 gap-4 max-sm:grid-cols-1">
+          <Field label="Name" value={name} onChange={(e) => setName(e.target.value)} required />
+          <Choice label="Role" options={roles} value={role} onChange={(e) => setRole(e.target.value)} />
+        </div>
+        <Field
+          className="mt-4"
+          label="Mail"
+          type="email"
+          value={mail}
+          onChange={(e) => setMail(e.target.value)}
+        />
+        <GroupBoxes chosen={groups} onChange={setGroups} />
+        <Field
+          className="mt-4"
+          label="New password"
+          autoComplete="off"
+          value={password}
+          onChange={(e) => setPassword(e.target.value)}
+          hint="Signs them out everywhere and disconnects their computers. Empty: it stays."
+        />
+        {refusal && (
+          <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
+            {refusal}
+          </p>
+        )}
+        <DialogActions>
+          {!own && (
+            <Button
+              look={account.disabled ? "plain" : "quiet"}
+              className={`mr-auto ${account.disabled ? "" : "text-brick"}`}
+              disabled={disabling.isPending}
+              onClick={() => disabling.mutate(!account.disabled)}
+            >
+              {account.disabled ? "Enable again" : "Disable"}
+            </Button>
+          )}
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="primary" disabled={saving.isPending || name.trim() === ""}>
+            Save
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}

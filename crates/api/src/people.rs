@@ -1,0 +1,149 @@
+//! Accounts and groups.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A password given once more, before something that matters.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Proof {
+    /// The caller's own password.
+    pub password: String,
+}
+
+/// Somebody or a group, as a place to give something to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Person {
+    /// `account:NAME`, `group:NAME` or `everyone`.
+    pub to: String,
+    /// The name to show.
+    pub name: String,
+}
+
+/// All to whom something can be given.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct People {
+    /// Accounts and groups, by name.
+    pub people: Vec<Person>,
+}
+
+/// An account as administrators see it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Account {
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The name to show.
+    pub display_name: String,
+    /// The mail address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mail: Option<String>,
+    /// administrator or member.
+    pub role: String,
+    /// The names of its groups.
+    pub groups: Vec<String>,
+    /// Since when it can do nothing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disabled: Option<String>,
+    /// Bytes on its home shelf.
+    pub bytes: i64,
+}
+
+/// All accounts.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Accounts {
+    /// By sign-in name.
+    pub accounts: Vec<Account>,
+}
+
+/// A new account.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewAccount {
+    /// The sign-in name: 1 to 64 of a-z, 0-9, ".", "-", "_".
+    pub sign_in: String,
+    /// The name to show; the sign-in name if it is empty.
+    #[serde(default)]
+    pub display_name: String,
+    /// The mail address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mail: Option<String>,
+    /// administrator or member; member if it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// Its first password, to be handed over.
+    pub password: String,
+    /// The groups it comes into.
+    #[serde(default)]
+    pub groups: Vec<String>,
+}
+
+/// What of an account is to be changed. What is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AccountChange {
+    /// The name to show.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub display_name: Option<String>,
+    /// The mail address; an empty one removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mail: Option<String>,
+    /// administrator or member.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// A new password. It signs the account out everywhere and disconnects its computers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
+    /// `true`: it can do nothing, and nothing of its is lost. `false`: it can again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disabled: Option<bool>,
+}
+
+/// A group.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Group {
+    /// Its name.
+    pub name: String,
+    /// What it is for.
+    pub note: String,
+    /// Its members' sign-in names and names to show.
+    pub members: Vec<Person>,
+}
+
+/// All groups.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Groups {
+    /// By name.
+    pub groups: Vec<Group>,
+}
+
+/// A new group.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewGroup {
+    /// Its name: 1 to 64 characters, no colon.
+    pub name: String,
+    /// What it is for.
+    #[serde(default)]
+    pub note: String,
+    /// The sign-in names of its members.
+    #[serde(default)]
+    pub members: Vec<String>,
+}
+
+/// What of a group is to be changed. What is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GroupChange {
+    /// Its name. What was given to it stays given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// What it is for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// Sign-in names that come in.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub add: Vec<String>,
+    /// Sign-in names that go.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remove: Vec<String>,
+}

@@ -1,0 +1,124 @@
+//! `yattic group`
+
+use crate::connection::{self, proved, sure};
+use crate::output::{Done, Failure, Output, count, table};
+use yellow_attic_client::{Client, api};
+
+/// Make, show and change groups (administrators).
+///
+/// What is given to a group reaches every member, now and later.
+#[derive(clap::Args)]
+pub struct Group {
+    #[command(subcommand)]
+    act: Act,
+}
+
+#[derive(clap::Subcommand)]
+enum Act {
+    /// Make a group.
+    New {
+        /// Its name.
+        name: String,
+        /// What it is for.
+        #[arg(long, value_name = "TEXT", default_value = "")]
+        note: String,
+        /// A member's sign-in name; can be given several times.
+        #[arg(long, value_name = "ACCOUNT")]
+        member: Vec<String>,
+    },
+    /// List all groups.
+    Ls,
+    /// Show one group and its members.
+    Show {
+        /// Its name.
+        name: String,
+    },
+    /// Rename a group, say what it is for, change its members. What was given to it stays given.
+    Set {
+        /// Its name.
+        name: String,
+        /// Its new name.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// What it is for.
+        #[arg(long, value_name = "TEXT")]
+        note: Option<String>,
+        /// A sign-in name that comes in; can be given several times.
+        #[arg(long, value_name = "ACCOUNT")]
+        add: Vec<String>,
+        /// A sign-in name that goes; can be given several times.
+        #[arg(long, value_name = "ACCOUNT")]
+        remove: Vec<String>,
+    },
+    /// End a group, and all that was given to it. Its members stay.
+    End {
+        /// Its name.
+        name: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+impl Group {
+    pub async fn run(self, output: Output) -> Done {
+        let client = connection::client()?;
+        match self.act {
+            Act::New { name, note, member } => {
+                let new = api::NewGroup { name, note, members: member };
+                let made = proved(&client, async || client.make_group(&new).await).await?;
+                show(output, &made)?;
+            }
+            Act::Ls => {
+                let all = client.groups().await?;
+                if output.object(&all)? {
+                    return Ok(());
+                }
+                if all.groups.is_empty() {
+                    output.say("There is no group yet. Make one: yattic group new NAME");
+                    return Ok(());
+                }
+                let mut rows = vec![["group", "members", "for"].map(String::from).to_vec()];
+                let row = |g: &api::Group| vec![g.name.clone(), g.members.len().to_string(), g.note.clone()];
+                rows.extend(all.groups.iter().map(row));
+                table(&rows, &[1]);
+            }
+            Act::Show { name } => show(output, &find(&client, &name).await?)?,
+            Act::Set { name, rename, note, add, remove } => {
+                let change = api::GroupChange { name: rename, note, add, remove };
+                let done = proved(&client, async || client.change_group(&name, &change).await).await?;
+                show(output, &done)?;
+            }
+            Act::End { name, yes } => {
+                let group = find(&client, &name).await?;
+                let members = count(group.members.len(), "member");
+                let what = format!("{members} of {} will lose what was given to the group", group.name);
+                sure(yes, &what, "End it?")?;
+                proved(&client, async || client.end_group(&group.name).await).await?;
+                output.say(format!("The group {} is ended.", group.name));
+            }
+        }
+        Ok(())
+    }
+}
+
+async fn find(client: &Client, name: &str) -> Result<api::Group, Failure> {
+    let same = |g: &api::Group| g.name.to_lowercase() == name.to_lowercase();
+    let found = client.groups().await?.groups.into_iter().find(same);
+    found
+        .ok_or_else(|| Failure::failed(format!("there is no group \"{name}\""), "List them: yattic group ls"))
+}
+
+fn show(output: Output, group: &api::Group) -> Done {
+    if output.object(group)? {
+        return Ok(());
+    }
+    let members: Vec<_> = group.members.iter().map(|m| m.to.trim_start_matches("account:")).collect();
+    let mut rows = vec![vec!["group".to_string(), group.name.clone()]];
+    if !group.note.is_empty() {
+        rows.push(vec!["for".to_string(), group.note.clone()]);
+    }
+    rows.push(vec!["members".to_string(), members.join(", ")]);
+    table(&rows, &[]);
+    Ok(())
+}

@@ -1,0 +1,90 @@
+//! Accounts, groups, and who may do what.
+
+use crate::{Client, Result, encode};
+use reqwest::Method;
+use yellow_attic_api as api;
+
+impl Client {
+    /// Proves once more who one is, for ten minutes.
+    pub async fn prove(&self, password: &str) -> Result<()> {
+        let body = api::Proof { password: password.into() };
+        Self::send(self.call(Method::POST, "/proof").json(&body)).await.map(drop)
+    }
+
+    /// All to whom something can be given.
+    pub async fn people(&self) -> Result<api::People> {
+        self.get("/people", &()).await
+    }
+
+    /// All that is set on the way to a node.
+    pub async fn rights(&self, node: i64) -> Result<api::Reach> {
+        self.get(&format!("/nodes/{node}/rights"), &()).await
+    }
+
+    /// Gives a right.
+    pub async fn give(&self, node: i64, grant: &api::NewGrant) -> Result<api::Grant> {
+        self.post(&format!("/nodes/{node}/rights"), grant).await
+    }
+
+    /// Ends a grant.
+    pub async fn end_grant(&self, grant: i64) -> Result<()> {
+        Self::send(self.call(Method::DELETE, &format!("/rights/{grant}"))).await.map(drop)
+    }
+
+    /// Lets rights start afresh at a folder, or be inherited again.
+    pub async fn set_afresh(&self, node: i64, afresh: bool) -> Result<()> {
+        let call = self.call(Method::PUT, &format!("/nodes/{node}/afresh"));
+        Self::send(call.json(&api::Afresh { afresh })).await.map(drop)
+    }
+
+    /// Everybody who may do something at a node, and why.
+    pub async fn who(&self, node: i64) -> Result<api::Who> {
+        self.get(&format!("/nodes/{node}/who"), &()).await
+    }
+
+    /// What an account may do at a node, and why; the caller's own right if none is named.
+    pub async fn why(&self, node: i64, account: Option<&str>) -> Result<api::Why> {
+        let query = api::WhyQuery { account: account.map(str::to_string) };
+        self.get(&format!("/nodes/{node}/why"), &query).await
+    }
+
+    /// All accounts.
+    pub async fn accounts(&self) -> Result<api::Accounts> {
+        self.get("/accounts", &()).await
+    }
+
+    /// Makes an account.
+    pub async fn make_account(&self, new: &api::NewAccount) -> Result<api::Account> {
+        self.post("/accounts", new).await
+    }
+
+    /// Changes an account.
+    pub async fn change_account(&self, sign_in: &str, change: &api::AccountChange) -> Result<api::Account> {
+        Self::read(self.call(Method::PATCH, &format!("/accounts/{}", encode(sign_in))).json(change)).await
+    }
+
+    /// All groups.
+    pub async fn groups(&self) -> Result<api::Groups> {
+        self.get("/groups", &()).await
+    }
+
+    /// Makes a group.
+    pub async fn make_group(&self, new: &api::NewGroup) -> Result<api::Group> {
+        self.post("/groups", new).await
+    }
+
+    /// Changes a group.
+    pub async fn change_group(&self, name: &str, change: &api::GroupChange) -> Result<api::Group> {
+        Self::read(self.call(Method::PATCH, &format!("/groups/{}", encode(name))).json(change)).await
+    }
+
+    /// Ends a group.
+    pub async fn end_group(&self, name: &str) -> Result<()> {
+        Self::send(self.call(Method::DELETE, &format!("/groups/{}", encode(name)))).await.map(drop)
+    }
+
+    /// Makes a shared shelf.
+    pub async fn make_shelf(&self, new: &api::NewShelf) -> Result<api::Shelf> {
+        self.post("/shelves", new).await
+    }
+}

@@ -1,0 +1,525 @@
+//! Who may do what through the service: every operation for every kind of caller, the commands,
+//! and a tour in the console.
+
+use crate::browser::Browser;
+use crate::console::row;
+use crate::support::{PASSWORD, Service, Yattic};
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::collections::BTreeSet;
+use yellow_attic_client::{Client, api};
+
+const WORDS: &str = "gulls over the harbour";
+
+async fn account(admin: &Client, name: &str) -> Client {
+    let new = api::NewAccount { sign_in: name.into(), password: WORDS.into(), ..Default::default() };
+    admin.make_account(&new).await.unwrap();
+    admin.connected(name).await
+}
+
+trait Connected {
+    async fn connected(&self, name: &str) -> Client;
+}
+
+impl Connected for Client {
+    /// A client of that account, on a computer of its own.
+    async fn connected(&self, name: &str) -> Client {
+        let asked =
+            api::NewDevice { sign_in: name.into(), password: WORDS.into(), device: "their own".into() };
+        let token = self.connect(&asked).await.unwrap().token;
+        Client::new(self.address(), Some(&token)).unwrap()
+    }
+}
+
+/// The callers, in the order of the columns.
+const CALLERS: [&str; 8] = ["nobody", "outsider", "viewer", "adder", "editor", "manager", "denied", "owner"];
+
+/// What an operation is tried on: a folder with a file and a removed file, an upload and a
+/// selection of the owner's.
+struct Cell {
+    folder: i64,
+    file: i64,
+    removed: i64,
+    root: i64,
+    grant: i64,
+    upload: String,
+    archive: String,
+    path: String,
+    turn: String,
+}
+
+type Ask = (String, &'static str, Vec<u8>);
+
+fn plain(path: String) -> Ask {
+    (path, "", Vec::new())
+}
+
+fn with(path: String, body: Value) -> Ask {
+    (path, "application/json", body.to_string().into_bytes())
+}
+
+/// Every operation, what is sent, and the status for each caller.
+#[allow(clippy::type_complexity)]
+fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
+    let see = [401, 404, 200, 200, 200, 200, 404, 200];
+    let all = [401, 200, 200, 200, 200, 200, 200, 200];
+    let manage = [401, 404, 403, 403, 403, 200, 404, 200];
+    let administer = [401, 403, 403, 403, 403, 403, 403, 200];
+    vec![
+        ("GET", "/nodes/{node}", |c| plain(format!("/nodes/{}", c.file)), see),
+        ("GET", "/nodes/{node}/entries", |c| plain(format!("/nodes/{}/entries", c.folder)), see),
+        ("GET", "/nodes/{node}/content", |c| plain(format!("/nodes/{}/content", c.file)), see),
+        ("GET", "/nodes/{node}/activity", |c| plain(format!("/nodes/{}/activity", c.folder)), see),
+        ("GET", "/nodes/{node}/history", |c| plain(format!("/nodes/{}/history", c.removed)), see),
+        ("GET", "/nodes/{node}/archive", |c| plain(format!("/nodes/{}/archive", c.folder)), see),
+        (
+            "GET",
+            "/nodes/{node}/thumbnail",
+            |c| plain(format!("/nodes/{}/thumbnail", c.file)),
+            // A text has none; who may not see it does not learn that.
+            [401, 404, 415, 415, 415, 415, 404, 415],
+        ),
+        ("GET", "/nodes/{node}/why", |c| plain(format!("/nodes/{}/why", c.file)), see),
+        ("GET", "/place", |c| plain(format!("/place?path={}", c.path)), see),
+        ("GET", "/files/{shelf}/{path}", |c| plain(format!("/files/{}", c.path.replacen(":/", "/", 1))), see),
+        (
+            "PUT",
+            "/files/{shelf}/{path}",
+            |c| (format!("/files/{}", c.path.replacen(":/", "/", 1)), "text/plain", b"new".to_vec()),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        (
+            "PUT",
+            "/nodes/{node}/files/{name}",
+            |c| (format!("/nodes/{}/files/fresh.txt", c.folder), "text/plain", b"new".to_vec()),
+            [401, 404, 403, 201, 201, 201, 404, 201],
+        ),
+        (
+            "POST",
+            "/nodes/{node}/folders",
+            |c| with(format!("/nodes/{}/folders", c.folder), json!({ "name": "New" })),
+            [401, 404, 403, 201, 201, 201, 404, 201],
+        ),
+        (
+            "POST",
+            "/nodes/{node}/tar",
+            |c| (format!("/nodes/{}/tar", c.folder), "application/x-tar", vec![0; 1024]),
+            [401, 404, 403, 200, 200, 200, 404, 200],
+        ),
+        (
+            "PATCH",
+            "/nodes/{node}",
+            |c| with(format!("/nodes/{}", c.file), json!({ "name": "renamed.txt" })),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        (
+            "POST",
+            "/nodes/{node}/copy",
+            |c| with(format!("/nodes/{}/copy", c.file), json!({ "name": "copy.txt" })),
+            [401, 404, 403, 201, 201, 201, 404, 201],
+        ),
+        (
+            "DELETE",
+            "/nodes/{node}",
+            |c| plain(format!("/nodes/{}", c.folder)),
+            [401, 404, 403, 403, 204, 204, 404, 204],
+        ),
+        (
+            "POST",
+            "/nodes/{node}/restore",
+            |c| with(format!("/nodes/{}/restore", c.removed), json!({})),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        ("GET", "/nodes/{node}/rights", |c| plain(format!("/nodes/{}/rights", c.file)), manage),
+        ("GET", "/nodes/{node}/who", |c| plain(format!("/nodes/{}/who", c.file)), manage),
+        (
+            "POST",
+            "/nodes/{node}/rights",
+            |c| with(format!("/nodes/{}/rights", c.file), json!({ "to": "everyone", "can": "view" })),
+            [401, 404, 403, 403, 403, 201, 404, 201],
+        ),
+        (
+            "PUT",
+            "/nodes/{node}/afresh",
+            |c| with(format!("/nodes/{}/afresh", c.folder), json!({ "afresh": true })),
+            [401, 404, 403, 403, 403, 204, 404, 204],
+        ),
+        (
+            "DELETE",
+            "/rights/{grant}",
+            |c| plain(format!("/rights/{}", c.grant)),
+            [401, 404, 403, 403, 403, 204, 404, 204],
+        ),
+        ("GET", "/shelves/{root}/changes", |c| plain(format!("/shelves/{}/changes", c.root)), see),
+        (
+            "POST",
+            "/archives",
+            |c| with("/archives".into(), json!({ "nodes": [c.file], "format": "zip" })),
+            [401, 404, 201, 201, 201, 201, 404, 201],
+        ),
+        // A selection is its maker's alone.
+        (
+            "GET",
+            "/archives/{id}/{name}",
+            |c| plain(c.archive.clone()),
+            [401, 404, 404, 404, 404, 404, 404, 200],
+        ),
+        (
+            "POST",
+            "/uploads",
+            |c| (format!("/uploads#{}", c.folder), "tus", Vec::new()),
+            [401, 404, 403, 201, 201, 201, 404, 201],
+        ),
+        ("OPTIONS", "/uploads", |_| plain("/uploads".into()), [204; 8]),
+        ("GET", "/uploads", |_| plain("/uploads".into()), all),
+        // So is an unfinished upload.
+        (
+            "PATCH",
+            "/uploads/{id}",
+            |c| (format!("/uploads/{}", c.upload), "application/offset+octet-stream", b"12".to_vec()),
+            [401, 404, 404, 404, 404, 404, 404, 204],
+        ),
+        (
+            "POST",
+            "/uploads/{id}/place",
+            |c| with(format!("/uploads/{}/place", c.upload), json!({ "parent": c.folder, "name": "put" })),
+            // The owner's is not whole yet.
+            [401, 404, 403, 404, 404, 404, 404, 409],
+        ),
+        ("GET", "/find", |_| plain("/find?name=file".into()), all),
+        ("GET", "/recent", |_| plain("/recent".into()), all),
+        ("GET", "/shelves", |_| plain("/shelves".into()), all),
+        (
+            "POST",
+            "/shelves",
+            |c| with("/shelves".into(), json!({ "name": format!("Shelf {}", c.turn) })),
+            [401, 403, 403, 403, 403, 403, 403, 201],
+        ),
+        ("GET", "/events", |_| plain("/events".into()), all),
+        ("GET", "/people", |_| plain("/people".into()), all),
+        ("GET", "/accounts", |_| plain("/accounts".into()), administer),
+        (
+            "POST",
+            "/accounts",
+            |c| {
+                let name = format!("a{}", c.turn);
+                with("/accounts".into(), json!({ "sign_in": name, "password": WORDS }))
+            },
+            [401, 403, 403, 403, 403, 403, 403, 201],
+        ),
+        (
+            "PATCH",
+            "/accounts/{sign_in}",
+            |_| with("/accounts/outsider".into(), json!({ "display_name": "Out" })),
+            administer,
+        ),
+        ("GET", "/groups", |_| plain("/groups".into()), administer),
+        (
+            "POST",
+            "/groups",
+            |c| with("/groups".into(), json!({ "name": format!("Group {}", c.turn) })),
+            [401, 403, 403, 403, 403, 403, 403, 201],
+        ),
+        (
+            "PATCH",
+            "/groups/{name}",
+            |_| with("/groups/Readers".into(), json!({ "note": "read" })),
+            administer,
+        ),
+        (
+            "DELETE",
+            "/groups/{name}",
+            |_| plain("/groups/Spare".into()),
+            [401, 403, 403, 403, 403, 403, 403, 204],
+        ),
+        ("GET", "/devices", |_| plain("/devices".into()), all),
+        (
+            "POST",
+            "/devices",
+            |_| with("/devices".into(), json!({ "sign_in": "outsider", "password": WORDS, "device": "d" })),
+            [201; 8],
+        ),
+        // A device's token ends no other device, and no session.
+        (
+            "DELETE",
+            "/devices/{device}",
+            |_| plain("/devices/1".into()),
+            [401, 403, 403, 403, 403, 403, 403, 403],
+        ),
+        ("DELETE", "/session", |_| plain("/session".into()), [401, 403, 403, 403, 403, 403, 403, 403]),
+        (
+            "POST",
+            "/session",
+            |_| with("/session".into(), json!({ "sign_in": "outsider", "password": "wrong" })),
+            // Only our own pages may, by their origin.
+            [403; 8],
+        ),
+        (
+            "POST",
+            "/proof",
+            |_| with("/proof".into(), json!({ "password": WORDS })),
+            [401, 204, 204, 204, 204, 204, 204, 401],
+        ),
+        ("GET", "/welcome", |_| plain("/welcome".into()), [200; 8]),
+        (
+            "POST",
+            "/set-up",
+            |_| {
+                let body = json!({ "code": "x", "sign_in": "eve", "display_name": "", "password": WORDS });
+                with("/set-up".into(), body)
+            },
+            [403; 8],
+        ),
+        // Last: it ends the very token that asks.
+        (
+            "DELETE",
+            "/devices/this",
+            |_| plain("/devices/this".into()),
+            [401, 204, 204, 204, 204, 204, 204, 204],
+        ),
+    ]
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_operation_answers_every_caller_as_it_is_written_down() {
+    let (service, owner) = Service::ready().await;
+    let http = reqwest::Client::new();
+    let mut callers: Vec<Option<Client>> = vec![None];
+    for name in &CALLERS[1..7] {
+        callers.push(Some(account(&owner, name).await));
+    }
+    callers.push(Some(service.client().await));
+    let new = api::NewGroup { name: "Readers".into(), note: String::new(), members: vec!["denied".into()] };
+    owner.make_group(&new).await.unwrap();
+    let person = |to: &str, level: &str| api::ShelfPerson { to: to.into(), level: level.into() };
+    let people = vec![
+        person("account:viewer", "view"),
+        person("account:adder", "add"),
+        person("account:editor", "edit"),
+        person("account:manager", "manage"),
+        person("group:Readers", "edit"),
+        person("account:denied", "deny"),
+    ];
+    let shelf = owner.make_shelf(&api::NewShelf { name: "Table".into(), people }).await.unwrap();
+
+    // An operation that is not in the table fails here.
+    let described: Value =
+        http.get(format!("{}/api/openapi.json", service.address)).send().await.unwrap().json().await.unwrap();
+    let mut known = BTreeSet::new();
+    for (path, operations) in described["paths"].as_object().unwrap() {
+        for method in operations.as_object().unwrap().keys() {
+            known.insert(format!("{} {}", method.to_uppercase(), path.trim_start_matches("/api/v1")));
+        }
+    }
+    let tried: BTreeSet<String> = table().iter().map(|(m, p, ..)| format!("{m} {p}")).collect();
+    assert_eq!(tried, known);
+
+    let mut wrong = Vec::new();
+    for (turn, (method, path, ask, expected)) in table().into_iter().enumerate() {
+        for (i, caller) in callers.iter().enumerate() {
+            let turn = format!("{turn}-{i}");
+            let folder = owner.make_folder(shelf.root, &turn).await.unwrap().id;
+            let put = async |name: &str| {
+                owner.put(folder, name, None, &Default::default(), b"text".to_vec().into()).await.unwrap().id
+            };
+            let (file, removed) = (put("file.txt").await, put("removed.txt").await);
+            owner.remove(removed).await.unwrap();
+            let grant = api::NewGrant {
+                to: "account:outsider".into(),
+                can: "deny".into(),
+                until: None,
+                message: String::new(),
+            };
+            let grant = match path {
+                "/rights/{grant}" => owner.give(file, &grant).await.unwrap().id,
+                _ => 0,
+            };
+            let mut cell = Cell {
+                folder,
+                file,
+                removed,
+                root: shelf.root,
+                grant,
+                upload: String::new(),
+                archive: String::new(),
+                path: format!("Table:/{turn}/file.txt"),
+                turn: turn.clone(),
+            };
+            // What belongs to the one who made it: the last caller is the owner on another computer.
+            let mine = callers[7].as_ref().unwrap();
+            if path.starts_with("/uploads/") {
+                let new = yellow_attic_client::NewUpload {
+                    parent: folder,
+                    name: "up".into(),
+                    size: 4,
+                    modified: None,
+                };
+                cell.upload = mine.begin_upload(&new).await.unwrap();
+            }
+            if path.starts_with("/archives/") {
+                let body = json!({ "nodes": [file], "format": "zip" });
+                let call = http.post(format!("{}/api/v1/archives", service.address)).json(&body);
+                let call = call.bearer_auth(mine.token().unwrap());
+                let made: Value = call.send().await.unwrap().json().await.unwrap();
+                cell.archive = made["address"].as_str().unwrap().trim_start_matches("/api/v1").to_string();
+            }
+            if path == "/groups/{name}" && method == "DELETE" && i == 7 {
+                let new = api::NewGroup { name: "Spare".into(), note: String::new(), members: vec![] };
+                owner.make_group(&new).await.unwrap();
+            }
+            let (address, kind, body) = ask(&cell);
+            let (address, parent) = address.split_once('#').unwrap_or((&address, ""));
+            let verb = Method::from_bytes(method.as_bytes()).unwrap();
+            let mut call = http.request(verb, format!("{}/api/v1{address}", service.address));
+            if let Some(client) = caller {
+                call = call.bearer_auth(client.token().unwrap());
+            }
+            call = match kind {
+                "" => call,
+                "tus" => {
+                    use base64::Engine;
+                    let word = |text: &str| base64::engine::general_purpose::STANDARD.encode(text);
+                    let metadata = format!("parent {},filename {}", word(parent), word("tus.bin"));
+                    call.header("tus-resumable", "1.0.0")
+                        .header("upload-length", "4")
+                        .header("upload-metadata", metadata)
+                }
+                "application/offset+octet-stream" => call
+                    .header("tus-resumable", "1.0.0")
+                    .header("upload-offset", "0")
+                    .header("content-type", kind)
+                    .body(body),
+                _ => call.header("content-type", kind).body(body),
+            };
+            let got = call.send().await.unwrap().status().as_u16();
+            if got != expected[i] {
+                wrong.push(format!("{method} {path} as {}: {got}, not {}", CALLERS[i], expected[i]));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rights_are_given_explained_and_ended_by_commands() {
+    let (service, _) = Service::ready().await;
+    let (ines, tomas) = (Yattic::new(), Yattic::new());
+    ines.connect(&service);
+    for name in ["tomas", "oona"] {
+        let made = ines.fed(&["account", "new", name, "--password-stdin"], WORDS.as_bytes());
+        assert!(made.status.success(), "{made:?}");
+    }
+    assert_eq!(tomas.try_connect(&service.address, "tomas", WORDS), "");
+    ines.ok(&["group", "new", "Archive", "--note", "Logbooks", "--member", "tomas"]);
+    ines.ok(&["mkdir", "home:/Plans"]);
+    let local = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(local.path(), b"plan").unwrap();
+    let file = local.path().to_str().unwrap();
+    ines.ok(&["put", file, "home:/Plans/plan.txt"]);
+    assert!(tomas.fails(1, &["cat", "given:/Plans/plan.txt"]).contains("not found"));
+    let said = ines.ok(&["share", "home:/Plans", "--with", "group:archive", "--can", "view"]);
+    assert_eq!(said.trim(), "Archive may view home:/Plans.");
+    assert_eq!(tomas.ok(&["cat", "given:/Plans/plan.txt"]), "plan");
+    assert!(tomas.ok(&["ls"]).contains("given:/Plans"));
+    assert!(tomas.fails(1, &["put", file, "given:/Plans/plan.txt"]).contains("needs the right to edit"));
+    let why = tomas.ok(&["why", "given:/Plans/plan.txt"]);
+    assert!(
+        why.contains("tomas may view here") && why.contains("On given:/Plans, Archive may view"),
+        "{why}"
+    );
+    ines.ok(&["share", "home:/Plans/plan.txt", "--with", "tomas", "--can", "edit", "--until", "2030-01-31"]);
+    tomas.ok(&["put", file, "given:/Plans/plan.txt"]);
+    let who = ines.ok(&["who", "home:/Plans/plan.txt"]);
+    assert!(who.contains("tomas") && who.contains("edit") && !who.contains("oona"), "{who}");
+    let why = ines.ok(&["why", "oona", "home:/Plans/plan.txt"]);
+    assert!(why.contains("they cannot see it"), "{why}");
+    let refused = ines.fails(1, &["unshare", "home:/Plans/plan.txt", "--with", "group:Archive"]);
+    assert!(refused.contains("given on home:/Plans: end it there"), "{refused}");
+    ines.ok(&["unshare", "home:/Plans", "--with", "group:Archive"]);
+    assert_eq!(tomas.ok(&["cat", "given:/plan.txt"]), "plan");
+    tomas.ok(&["unshare", "given:/plan.txt"]);
+    assert!(tomas.fails(1, &["cat", "given:/plan.txt"]).contains("not found"));
+    // A disabled account is out at once, and is told why when it proves who it is.
+    ines.ok(&["account", "end", "tomas", "--yes"]);
+    assert!(tomas.fails(1, &["ls"]).contains("Nobody is signed in"));
+    let again = Yattic::new();
+    let told = again.try_connect(&service.address, "tomas", WORDS);
+    assert!(told.contains("has disabled this account"), "{told}");
+    ines.ok(&["account", "set", "tomas", "--enable"]);
+    tomas.ok(&["ls"]);
+    let last = ines.fails(1, &["account", "set", "ines", "--role", "member"]);
+    assert!(last.contains("last administrator"), "{last}");
+    let alike = ines.fails(1, &["group", "new", "  ARCHIVE"]);
+    assert!(alike.contains("looks like it"), "{alike}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_administrator_makes_people_and_groups_and_access_follows_at_once_in_the_other_browser() {
+    let (service, owner) = Service::ready().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let plans = owner.make_folder(home, "Plans").await.unwrap().id;
+    owner.put(plans, "tower.txt", None, &Default::default(), b"92 steps".to_vec().into()).await.unwrap();
+    let sign_in = async |name: &str, password: &str| {
+        let browser = Browser::open(1280, 947).await;
+        browser.page.goto(&service.address).await.unwrap();
+        browser.fill("Sign-in name", name).await;
+        browser.fill("Password", password).await;
+        browser.press("Sign in").await;
+        browser.says("yours").await;
+        browser
+    };
+    let ines = sign_in("ines", PASSWORD).await;
+    ines.page.goto(&format!("{}/desk/groups", service.address)).await.unwrap();
+    ines.says("No group yet").await;
+    ines.press("New group").await;
+    ines.fill("Name", "Archive").await;
+    ines.press("Make group").await;
+    ines.says("Made the group").await;
+    ines.page.goto(&format!("{}/desk/people", service.address)).await.unwrap();
+    ines.press("New account").await;
+    ines.fill("Name", "Tomas Field").await;
+    ines.fill("First password", "harbour").await;
+    ines.press("Make account").await;
+    ines.says("12 characters").await;
+    ines.fill("First password", WORDS).await;
+    ines.press("Make account").await;
+    ines.says("Tomas Field can sign in as tomas").await;
+    ines.is_accessible("people on the desk").await;
+
+    let tomas = sign_in("tomas", WORDS).await;
+    // The desk is not theirs.
+    tomas.page.goto(&format!("{}/desk/people", service.address)).await.unwrap();
+    tomas.says("The desk is for administrators").await;
+    tomas.page.goto(&service.address).await.unwrap();
+    tomas.says("Nothing stands here yet").await;
+
+    ines.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    ines.click(&row(&ines, "Plans").await).await;
+    ines.says("Only you").await;
+    ines.press("Give or take access").await;
+    ines.fill("Give to", "Archive (group)").await;
+    ines.press("Give").await;
+    ines.says("until").await;
+    ines.find("[aria-label='End what is given to Archive']").await;
+    ines.is_accessible("giving access").await;
+    ines.press("Done").await;
+
+    // Put into the group, Tomas sees it without a reload; taken out, it is gone.
+    owner
+        .change_group("Archive", &api::GroupChange { add: vec!["tomas".into()], ..Default::default() })
+        .await
+        .unwrap();
+    tomas.says("Given to you").await;
+    tomas.says("by Ines Marrow; you may look").await;
+    tomas.is_accessible("shelves with something given").await;
+    tomas.page.goto(&format!("{}/shelf/given/Plans", service.address)).await.unwrap();
+    row(&tomas, "tower.txt").await;
+    tomas.says("You may look, and download").await;
+    owner
+        .change_group("Archive", &api::GroupChange { remove: vec!["tomas".into()], ..Default::default() })
+        .await
+        .unwrap();
+    tomas.says("was not found").await;
+    ines.close().await;
+    tomas.close().await;
+}

@@ -1,0 +1,215 @@
+//! Who may do what, in memory: all grants and memberships of the store, so that a check reads
+//! nothing. Replaced as a whole by the commit that changes any of them.
+
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Row, Shelf};
+use crate::rows::parse;
+use sqlx::SqliteConnection;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use yellow_attic_core::rights::{Explained, Gives, Grant, Here, Level, Person, Standing, Subject, explain};
+use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId};
+
+/// All grants and memberships.
+#[derive(Debug, Default)]
+pub(crate) struct Access {
+    here: HashMap<NodeId, Here>,
+    groups_of: HashMap<AccountId, Arc<[GroupId]>>,
+    /// Nodes at which somebody may do less than above.
+    bars: Vec<NodeId>,
+}
+
+type GrantJson = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>);
+
+impl Access {
+    pub async fn load(conn: &mut SqliteConnection) -> Result<Access> {
+        let (grants, afresh, members): (String, String, String) = sqlx::query_as(
+            "SELECT (SELECT json_group_array(json_array(id, node, account, grp, level, until)) FROM grants),
+                    (SELECT json_group_array(node) FROM afresh),
+                    (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp))",
+        )
+        .fetch_one(conn)
+        .await?;
+        let mut here: HashMap<NodeId, Here> = HashMap::new();
+        for (id, node, account, group, level, until) in parse::<Vec<GrantJson>>(&grants)? {
+            let subject = match (account, group) {
+                (Some(account), _) => Subject::Account(AccountId(account)),
+                (None, Some(group)) => Subject::Group(GroupId(group)),
+                (None, None) => Subject::Everyone,
+            };
+            let gives = Gives::from_word(&level)
+                .ok_or_else(|| StoreError::Catalogue(format!("grant {id} gives \"{level}\"")))?;
+            let grant = Grant { id: GrantId(id), subject, gives, until };
+            here.entry(NodeId(node)).or_default().grants.push(grant);
+        }
+        for node in parse::<Vec<i64>>(&afresh)? {
+            here.entry(NodeId(node)).or_default().afresh = true;
+        }
+        let mut groups: HashMap<AccountId, Vec<GroupId>> = HashMap::new();
+        for (account, group) in parse::<Vec<(i64, i64)>>(&members)? {
+            groups.entry(AccountId(account)).or_default().push(GroupId(group));
+        }
+        let bars = here.iter().filter(|(_, h)| h.bars()).map(|(n, _)| *n).collect();
+        Ok(Access { here, groups_of: groups.into_iter().map(|(a, g)| (a, g.into())).collect(), bars })
+    }
+
+    /// What is set on a node, if anything is.
+    pub fn here(&self, node: NodeId) -> Option<&Here> {
+        self.here.get(&node)
+    }
+
+    /// All nodes on which something is set.
+    pub fn places(&self) -> impl Iterator<Item = (NodeId, &Here)> {
+        self.here.iter().map(|(n, h)| (*n, h))
+    }
+
+    /// Nodes with a denial or a fresh start.
+    pub fn bars(&self) -> &[NodeId] {
+        &self.bars
+    }
+
+    /// The groups of an account.
+    pub fn groups_of(&self, account: AccountId) -> Arc<[GroupId]> {
+        self.groups_of.get(&account).cloned().unwrap_or_default()
+    }
+}
+
+/// Somebody who looks, with all that decides what is seen.
+#[derive(Clone)]
+pub(crate) struct Eyes {
+    pub access: Arc<Access>,
+    account: Option<AccountId>,
+    groups: Arc<[GroupId]>,
+    now: i64,
+}
+
+impl Eyes {
+    pub fn of(access: Arc<Access>, actor: &Actor, now: i64) -> Eyes {
+        Eyes::of_account(access, actor.account, now)
+    }
+
+    /// `None`: the service itself, which may do everything.
+    pub fn of_account(access: Arc<Access>, account: Option<AccountId>, now: i64) -> Eyes {
+        let groups = account.map(|a| access.groups_of(a)).unwrap_or_default();
+        Eyes { access, account, groups, now }
+    }
+
+    fn person(&self, account: AccountId) -> Person<'_> {
+        Person { account, groups: &self.groups }
+    }
+
+    /// Whether a subject is the one who looks.
+    pub fn is(&self, subject: Subject) -> bool {
+        self.account.is_some_and(|a| self.person(a).is(subject))
+    }
+
+    /// Whether a grant to the one who looks counts now.
+    pub fn has(&self, grant: &Grant) -> bool {
+        !grant.ended(self.now) && self.is(grant.subject)
+    }
+
+    /// What one may do at the end of a way. `way`: from the node up to the top of its shelf.
+    pub fn standing(
+        &self,
+        owner: Option<AccountId>,
+        way: impl DoubleEndedIterator<Item = NodeId>,
+    ) -> Standing {
+        let Some(account) = self.account else { return Standing::above(true) };
+        let above = Standing::above(owner == Some(account));
+        way.rev().fold(above, |standing, node| self.enter(standing, node))
+    }
+
+    /// One step further down.
+    pub fn enter(&self, standing: Standing, node: NodeId) -> Standing {
+        match (self.account, self.access.here(node)) {
+            (Some(account), Some(here)) => {
+                standing.enter(&self.person(account), node, here, self.now, &mut ())
+            }
+            _ => standing,
+        }
+    }
+
+    /// The same walk, with the grants that say so.
+    pub fn explain(
+        &self,
+        owner: Option<AccountId>,
+        way: impl DoubleEndedIterator<Item = NodeId>,
+    ) -> Explained {
+        let Some(account) = self.account else {
+            return Explained { level: Some(Level::Manage), owner: true, reasons: Vec::new() };
+        };
+        let way = way.rev().filter_map(|n| self.access.here(n).map(|h| (n, h)));
+        explain(owner == Some(account), &self.person(account), way, self.now)
+    }
+}
+
+/// Refuses what is not allowed: whoever may see nothing learns nothing.
+pub(crate) fn need(level: Option<Level>, need: Level) -> Result<()> {
+    match level {
+        None => Err(StoreError::NotFound("The file or folder".into())),
+        Some(have) if have < need => Err(StoreError::NotAllowed { need: need.word(), have: have.word() }),
+        Some(_) => Ok(()),
+    }
+}
+
+/// Whether bytes may be put at a name: into a folder with this level, where something stands
+/// already that may be seen with that level.
+pub(crate) fn may_put(folder: Option<Level>, there: Option<Option<Level>>, name: &str) -> Result<()> {
+    match there {
+        Some(Some(level)) => need(Some(level), Level::Edit),
+        Some(None) => {
+            need(folder, Level::Add)?;
+            Err(StoreError::NameUnusable(name.into()))
+        }
+        None => need(folder, Level::Add),
+    }
+}
+
+/// Who is let in at a place by what is set on the way to it.
+pub(crate) struct LetIn {
+    allowed: HashSet<Subject>,
+    denied: HashSet<Subject>,
+}
+
+impl LetIn {
+    /// `way`: from the place up to the top.
+    pub fn at(access: &Access, shelf: &Shelf, way: &[Arc<Row>], now: i64) -> LetIn {
+        let mut found = LetIn { allowed: HashSet::new(), denied: HashSet::new() };
+        for here in way.iter().rev().filter_map(|r| access.here(r.node)) {
+            if here.afresh {
+                found.allowed.clear();
+            }
+            for grant in here.grants.iter().filter(|g| !g.ended(now)) {
+                match grant.gives {
+                    Gives::Deny => found.denied.insert(grant.subject),
+                    Gives::Allow(_) => found.allowed.insert(grant.subject),
+                };
+            }
+        }
+        found.allowed.extend(shelf.owner.map(Subject::Account));
+        found
+    }
+
+    /// Somebody who would see at the other place what they do not see here. Careful: a group
+    /// counts as let in here only if it is so itself, or everybody is.
+    pub fn widened_by(&self, other: &LetIn, access: &Access, moved: Option<&Here>) -> Option<Subject> {
+        let own = |subject: &Subject| {
+            moved.is_some_and(|h| h.grants.iter().any(|g| g.subject == *subject && g.gives != Gives::Deny))
+        };
+        let here = |subject: &Subject| {
+            self.allowed.contains(subject)
+                || self.allowed.contains(&Subject::Everyone)
+                || own(subject)
+                || matches!(subject, Subject::Account(a)
+                    if access.groups_of(*a).iter().any(|g| self.allowed.contains(&Subject::Group(*g))))
+        };
+        let lifted = self.denied.iter().find(|s| !other.denied.contains(s) && !other.allowed.is_empty());
+        // What starts afresh takes none of the levels of its new place.
+        let reaches = !moved.is_some_and(|h| h.afresh);
+        lifted
+            .or_else(|| {
+                other.allowed.iter().filter(|_| reaches).find(|s| !here(s) && !other.denied.contains(s))
+            })
+            .copied()
+    }
+}

@@ -1,0 +1,440 @@
+//! Giving and taking rights, and saying who has which and why.
+
+use crate::access::{Access, Eyes, LetIn, need};
+use crate::book::Book;
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Row, Shelf};
+use crate::rows::sql;
+use crate::writer::Ask;
+use sqlx::SqliteConnection;
+use std::sync::Arc;
+use yellow_attic_core::rights::{Explained, Gives, Level, Subject};
+use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId};
+
+/// The longest message that goes with a grant, in bytes.
+pub const LONGEST_MESSAGE: usize = 2_000;
+
+/// A grant to be given. A subject has one grant on a node: a new one takes the place of the old.
+#[derive(Clone, Debug)]
+pub struct NewGrant {
+    /// Where.
+    pub node: NodeId,
+    /// To whom.
+    pub subject: Subject,
+    /// What.
+    pub gives: Gives,
+    /// Until when, in milliseconds.
+    pub until: Option<i64>,
+    /// A word to whom it is given.
+    pub message: String,
+}
+
+/// A change of rights.
+#[derive(Clone, Debug)]
+pub(crate) enum Granting {
+    Give(NewGrant),
+    End(GrantId),
+    Afresh(NodeId, bool),
+}
+
+/// A grant as it is shown.
+#[derive(Clone, Debug)]
+pub struct Given {
+    /// Its id.
+    pub id: GrantId,
+    /// Where it is given.
+    pub node: NodeId,
+    /// To whom.
+    pub subject: Subject,
+    /// What.
+    pub gives: Gives,
+    /// Until when, in milliseconds.
+    pub until: Option<i64>,
+    /// The word that goes with it.
+    pub message: String,
+    /// Who gave it.
+    pub made_by: Option<AccountId>,
+    /// When, in milliseconds.
+    pub made_at: i64,
+}
+
+/// Who may do what at a node.
+#[derive(Clone, Debug)]
+pub struct Reach {
+    /// The way up, the node first: what is set on each of these counts here.
+    pub chain: Vec<Arc<Row>>,
+    /// The shelf's owner.
+    pub owner: Option<AccountId>,
+    /// Nodes of the chain that start afresh.
+    pub afresh: Vec<NodeId>,
+    /// The grants on all of the chain.
+    pub grants: Vec<Given>,
+}
+
+pub(crate) async fn insert(
+    conn: &mut SqliteConnection,
+    actor: &Actor,
+    new: &NewGrant,
+    now: i64,
+) -> Result<GrantId> {
+    let (account, group) = match new.subject {
+        Subject::Account(account) => (Some(account.0), None),
+        Subject::Group(group) => (None, Some(group.0)),
+        Subject::Everyone => (None, None),
+    };
+    let id: i64 = sqlx::query_scalar(
+        "INSERT INTO grants (org, node, account, grp, level, until, message, made_by, made_at)
+         VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?)
+         ON CONFLICT DO UPDATE SET level = excluded.level, until = excluded.until, message = excluded.message,
+           made_by = excluded.made_by, made_at = excluded.made_at
+         RETURNING id",
+    )
+    .bind(new.node.0)
+    .bind(account)
+    .bind(group)
+    .bind(new.gives.word())
+    .bind(new.until)
+    .bind(&new.message)
+    .bind(actor.account.map(|a| a.0))
+    .bind(now)
+    .fetch_one(conn)
+    .await?;
+    Ok(GrantId(id))
+}
+
+async fn subject_word(conn: &mut SqliteConnection, subject: Subject) -> Result<Option<String>> {
+    let (text, id) = match subject {
+        Subject::Everyone => return Ok(Some("everyone".into())),
+        Subject::Account(id) => ("SELECT sign_in FROM accounts WHERE id = ?", id.0),
+        Subject::Group(id) => ("SELECT 'group:' || name FROM groups WHERE id = ?", id.0),
+    };
+    Ok(sqlx::query_scalar(text).bind(id).fetch_optional(conn).await?)
+}
+
+/// Decides and writes a change of rights. Refused, it has changed nothing.
+pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Granting) -> Result<GrantId> {
+    let done = match change {
+        Granting::Give(new) => {
+            let chain = book.require(actor, new.node, Level::Manage).await?;
+            let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
+            if owner.is_some_and(|o| new.subject == Subject::Account(o)) {
+                return Err(StoreError::BadInput(
+                    "The owner of the shelf may do everything on it; nothing can be given or denied them."
+                        .into(),
+                ));
+            }
+            if new.until.is_some_and(|until| until <= book.now) {
+                return Err(StoreError::BadInput("The end lies in the past.".into()));
+            }
+            if new.message.len() > LONGEST_MESSAGE {
+                return Err(StoreError::BadInput(format!(
+                    "The message is longer than {LONGEST_MESSAGE} bytes."
+                )));
+            }
+            let Some(who) = subject_word(&mut book.conn, new.subject).await? else {
+                return Err(StoreError::NotFound("The account or group".into()));
+            };
+            let id = insert(&mut book.conn, actor, new, book.now).await?;
+            let what = book.path(new.node).await?;
+            let action = if new.gives == Gives::Deny { "access denied" } else { "access given" };
+            book.add_record(actor, action, Some(new.node), &what, &format!("{} to {who}", new.gives.word()));
+            id
+        }
+        Granting::End(id) => {
+            let found: Option<(i64, String, Option<i64>, Option<i64>)> =
+                sqlx::query_as("SELECT node, level, account, grp FROM grants WHERE id = ?")
+                    .bind(id.0)
+                    .fetch_optional(&mut book.conn)
+                    .await?;
+            let gone = || StoreError::NotFound("The grant".into());
+            let (node, level, account, group) = found.ok_or_else(gone)?;
+            let node = NodeId(node);
+            // Whoever has something may give it back.
+            let mine = level != "deny" && account.is_some() && account == actor.account.map(|a| a.0);
+            if !mine {
+                book.require(actor, node, Level::Manage).await.map_err(|e| match e {
+                    StoreError::NotFound(_) => gone(),
+                    other => other,
+                })?;
+            }
+            let subject = match (account, group) {
+                (Some(account), _) => Subject::Account(AccountId(account)),
+                (None, Some(group)) => Subject::Group(GroupId(group)),
+                (None, None) => Subject::Everyone,
+            };
+            let who = subject_word(&mut book.conn, subject).await?.unwrap_or_default();
+            sqlx::query("DELETE FROM grants WHERE id = ?").bind(id.0).execute(&mut book.conn).await?;
+            let what = book.path(node).await?;
+            book.add_record(actor, "access ended", Some(node), &what, &format!("{level} to {who}"));
+            *id
+        }
+        Granting::Afresh(node, afresh) => {
+            let chain = book.require(actor, *node, Level::Manage).await?;
+            if chain[0].parent.is_none() {
+                return Err(StoreError::ShelfTop);
+            }
+            let text = match afresh {
+                true => "INSERT OR IGNORE INTO afresh (org, node) VALUES (1, ?)",
+                false => "DELETE FROM afresh WHERE node = ?",
+            };
+            sqlx::query(text).bind(node.0).execute(&mut book.conn).await?;
+            // Whoever managed by what is given further up goes on managing here.
+            if *afresh {
+                let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
+                if let Some(account) = actor.account.filter(|a| Some(*a) != owner) {
+                    let gives = Gives::Allow(Level::Manage);
+                    let subject = Subject::Account(account);
+                    let new = NewGrant { node: *node, subject, gives, until: None, message: String::new() };
+                    insert(&mut book.conn, actor, &new, book.now).await?;
+                }
+            }
+            let what = book.path(*node).await?;
+            let action = if *afresh { "rights start afresh" } else { "rights inherited again" };
+            book.add_record(actor, action, Some(*node), &what, "");
+            GrantId(0)
+        }
+    };
+    book.reload_access().await?;
+    Ok(done)
+}
+
+/// Refuses to move or remove a folder that holds something the actor may not change.
+pub(crate) async fn check_beneath(book: &mut Book, actor: &Actor, node: NodeId) -> Result<()> {
+    let eyes = book.eyes(actor);
+    for bar in eyes.access.bars() {
+        if *bar == node {
+            continue;
+        }
+        let Some(chain) = book.chain(*bar).await? else { continue };
+        if chain.iter().any(|r| r.node == node) {
+            let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
+            if eyes.standing(owner, chain.iter().map(|r| r.node)).level() < Some(Level::Edit) {
+                return Err(StoreError::HoldsOthers);
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Refuses a move that lets somebody in who could not see it before, unless the actor may decide
+/// that. Both ways are those of the folders above.
+pub(crate) async fn check_widening(
+    book: &mut Book,
+    actor: &Actor,
+    node: &[Arc<Row>],
+    to: &[Arc<Row>],
+) -> Result<()> {
+    let (Some(from_top), Some(to_top)) = (node.last(), to.last()) else { return Ok(()) };
+    let shelf = |book: &Book, row: &Row| book.shelves.get(&row.shelf).cloned();
+    let (Some(from_shelf), Some(to_shelf)) = (shelf(book, from_top), shelf(book, to_top)) else {
+        return Ok(());
+    };
+    let access = book.access.clone();
+    let before = LetIn::at(&access, &from_shelf, &node[1..], book.now);
+    let after = LetIn::at(&access, &to_shelf, to, book.now);
+    let Some(who) = before.widened_by(&after, &access, access.here(node[0].node)) else { return Ok(()) };
+    if book.level(actor, node)? >= Some(Level::Manage) {
+        return Ok(());
+    }
+    let who = subject_word(&mut book.conn, who).await?.unwrap_or_default();
+    Err(StoreError::Widens(who))
+}
+
+impl Engine {
+    /// Gives a right, or takes one's place.
+    pub async fn give(&self, actor: &Actor, new: NewGrant) -> Result<GrantId> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Granting { actor, change: Granting::Give(new), answer }).await
+    }
+
+    /// Ends a grant.
+    pub async fn end_grant(&self, actor: &Actor, grant: GrantId) -> Result<()> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Granting { actor, change: Granting::End(grant), answer }).await.map(drop)
+    }
+
+    /// Lets a folder start afresh, or inherit again.
+    pub async fn set_afresh(&self, actor: &Actor, node: NodeId, afresh: bool) -> Result<()> {
+        let actor = actor.clone();
+        let change = Granting::Afresh(node, afresh);
+        self.ask(|answer| Ask::Granting { actor, change, answer }).await.map(drop)
+    }
+
+    /// The right of whoever asks.
+    pub(crate) fn eyes(&self, actor: &Actor) -> Eyes {
+        Eyes::of(self.shared.view.access(), actor, self.now_ms())
+    }
+
+    /// The level at the end of a way, the node first.
+    pub(crate) fn level_along(&self, eyes: &Eyes, chain: &[Arc<Row>]) -> Option<Level> {
+        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        eyes.standing(owner, chain.iter().map(|r| r.node)).level()
+    }
+
+    /// What the actor may do at the end of a way.
+    pub fn level(&self, actor: &Actor, chain: &[Arc<Row>]) -> Option<Level> {
+        self.level_along(&self.eyes(actor), chain)
+    }
+
+    /// Whether a level is given on this very node: to others, and to the actor.
+    pub fn given_here(&self, actor: &Actor, node: NodeId) -> (bool, bool) {
+        let eyes = self.eyes(actor);
+        let now = self.now_ms();
+        let Some(here) = eyes.access.here(node) else { return (false, false) };
+        let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
+        let mine = counts.clone().any(|g| eyes.is(g.subject));
+        let own = |subject| matches!((subject, actor.account), (Subject::Account(a), Some(b)) if a == b);
+        let others = counts.clone().any(|g| !own(g.subject));
+        (others, mine)
+    }
+
+    /// Who else is let in at the top of a shelf.
+    pub fn let_in(&self, shelf: &Shelf) -> Vec<Subject> {
+        let (access, now) = (self.shared.view.access(), self.now_ms());
+        let Some(here) = access.here(shelf.root) else { return Vec::new() };
+        let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
+        counts.map(|g| g.subject).collect()
+    }
+
+    /// Everything set on the way to a node. Only for who manages it.
+    pub async fn reach(&self, actor: &Actor, node: NodeId) -> Result<Reach> {
+        let chain = self.chain(actor, node, Level::Manage).await?;
+        let access = self.shared.view.access();
+        let afresh = chain.iter().map(|r| r.node).filter(|n| access.here(*n).is_some_and(|h| h.afresh));
+        let afresh: Vec<NodeId> = afresh.collect();
+        let nodes: Vec<i64> = chain.iter().map(|r| r.node.0).collect();
+        let grants =
+            self.grants_where(&format!("node IN (SELECT value FROM json_each('{nodes:?}'))")).await?;
+        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        Ok(Reach { chain, owner, afresh, grants })
+    }
+
+    /// The grants that an explanation speaks of.
+    pub async fn grants_of(&self, told: &Explained) -> Result<Vec<Given>> {
+        let ids: Vec<i64> = told.reasons.iter().map(|r| r.grant.id.0).collect();
+        self.grants_where(&format!("id IN (SELECT value FROM json_each('{ids:?}'))")).await
+    }
+
+    async fn grants_where(&self, which: &str) -> Result<Vec<Given>> {
+        type Raw = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>, String, Option<i64>, i64);
+        let rows: Vec<Raw> = sqlx::query_as(sql(format!(
+            "SELECT id, node, account, grp, level, until, message, made_by, made_at FROM grants WHERE {which} ORDER BY id"
+        )))
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|(id, node, account, group, level, until, message, made_by, made_at)| {
+                Some(Given {
+                    id: GrantId(id),
+                    node: NodeId(node),
+                    subject: match (account, group) {
+                        (Some(account), _) => Subject::Account(AccountId(account)),
+                        (None, Some(group)) => Subject::Group(GroupId(group)),
+                        (None, None) => Subject::Everyone,
+                    },
+                    gives: Gives::from_word(&level)?,
+                    until,
+                    message,
+                    made_by: made_by.map(AccountId),
+                    made_at,
+                })
+            })
+            .collect())
+    }
+
+    /// What an account may do at a node, and why. Of others only for who manages it.
+    pub async fn why(&self, actor: &Actor, account: AccountId, node: NodeId) -> Result<Explained> {
+        let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
+        let chain = self.chain(actor, node, needed).await?;
+        let eyes = Eyes::of_account(self.shared.view.access(), Some(account), self.now_ms());
+        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        Ok(eyes.explain(owner, chain.iter().map(|r| r.node)))
+    }
+
+    /// Everybody who may do something at a node, with why. Only for who manages it.
+    pub async fn who(&self, actor: &Actor, node: NodeId) -> Result<Vec<(AccountId, Explained)>> {
+        let chain = self.chain(actor, node, Level::Manage).await?;
+        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        let (access, now) = (self.shared.view.access(), self.now_ms());
+        let mut found = Vec::new();
+        for account in self.accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
+            let eyes = Eyes::of_account(access.clone(), Some(account.id), now);
+            let told = eyes.explain(owner, chain.iter().map(|r| r.node));
+            if told.level.is_some() {
+                found.push((account.id, told));
+            }
+        }
+        Ok(found)
+    }
+
+    /// What was given to the actor below the top of a shelf, and is not reached from above: each
+    /// with its level and the grants that give it. By name.
+    pub async fn given(&self, actor: &Actor) -> Result<Vec<(Vec<Arc<Row>>, Level, Vec<Given>)>> {
+        let eyes = self.eyes(actor);
+        let mut found = Vec::new();
+        for node in self.given_nodes(&eyes).await? {
+            let (chain, level) = node;
+            let mine: Vec<i64> = eyes
+                .access
+                .here(chain[0].node)
+                .map(|h| h.grants.iter().filter(|g| eyes.has(g)).map(|g| g.id.0).collect())
+                .unwrap_or_default();
+            let grants =
+                self.grants_where(&format!("id IN (SELECT value FROM json_each('{mine:?}'))")).await?;
+            found.push((chain, level, grants));
+        }
+        Ok(found)
+    }
+
+    pub(crate) async fn given_nodes(&self, eyes: &Eyes) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
+        let access: &Access = &eyes.access;
+        let mut found = Vec::new();
+        for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| eyes.has(g))) {
+            let Some(chain) = self.shared.view.chain(node).await? else { continue };
+            let Some(level) = self.level_along(eyes, &chain) else { continue };
+            let Some(shelf) = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)) else {
+                continue;
+            };
+            if self.stands_alone(eyes, &shelf, &chain) {
+                found.push((chain, level));
+            }
+        }
+        found.sort_by(|a, b| (&a.0[0].key, a.0[0].node).cmp(&(&b.0[0].key, b.0[0].node)));
+        Ok(found)
+    }
+
+    /// Whether something that can be seen is not reached from what is above it.
+    fn stands_alone(&self, eyes: &Eyes, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
+        if chain.len() == 1 {
+            // The tops of shared shelves are shelves; another's home is something given.
+            return shelf.kind == crate::model::ShelfKind::Home;
+        }
+        self.level_along(eyes, &chain[1..]).is_none()
+    }
+
+    /// The part of a way that the actor can see, from the node upwards, without a gap.
+    pub fn seen_of<'c>(&self, actor: &Actor, chain: &'c [Arc<Row>]) -> &'c [Arc<Row>] {
+        let eyes = self.eyes(actor);
+        let hidden = (1..chain.len()).find(|i| self.level_along(&eyes, &chain[*i..]).is_none());
+        &chain[..hidden.unwrap_or(chain.len())]
+    }
+
+    /// Folders, of those on the ways to what is hidden from the actor, whose sums would tell of it.
+    pub(crate) async fn hiding(&self, eyes: &Eyes) -> Result<std::collections::HashSet<NodeId>> {
+        let mut found = std::collections::HashSet::new();
+        for bar in eyes.access.bars() {
+            let Some(chain) = self.shared.view.chain(*bar).await? else { continue };
+            if self.level_along(eyes, &chain).is_none() {
+                found.extend(chain[1..].iter().map(|r| r.node));
+            }
+        }
+        Ok(found)
+    }
+
+    /// Refuses a level that is not there.
+    pub(crate) fn check(&self, eyes: &Eyes, chain: &[Arc<Row>], level: Level) -> Result<()> {
+        need(self.level_along(eyes, chain), level)
+    }
+}
