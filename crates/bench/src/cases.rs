@@ -14,7 +14,7 @@ use yellow_attic_store::{Actor, Engine, Options};
 /// Anything that can go wrong.
 pub type Failure = Box<dyn std::error::Error>;
 
-const PAIRS: usize = 5;
+pub const PAIRS: usize = 5;
 const GIB: usize = 1 << 30;
 
 /// Runs the cases that are named, or all.
@@ -32,6 +32,9 @@ pub fn run(wanted: &[String]) -> Result<(), Failure> {
 fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     println!("{:<52} {:>9} {:>9} {:>8}  reach", "what", "ours", "peer", "ratio");
     crate::transfers::run(disk, on)?;
+    if on("rights") {
+        crate::rights::run(disk)?;
+    }
     if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
         return Ok(());
     }

@@ -32,7 +32,6 @@ export function Groups() {
                 <button
                   type="button"
                   onClick={() => setOpen(g)}
-                  aria-label={`Group ${g.name}`}
                   className="grid w-full grid-cols-[28px_1fr_2fr_2fr] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
                 >
                   <Users size={20} strokeWidth={1.6} aria-hidden className="text-muted" />

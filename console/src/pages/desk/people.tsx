@@ -68,7 +68,6 @@ export function People({ me }: { me: Me }) {
                 <button
                   type="button"
                   onClick={() => setOpen(a)}
-                  aria-label={`${a.display_name}, ${a.sign_in}`}
                   className="grid w-full grid-cols-[28px_1.2fr_1fr_2fr_110px] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
                 >
                   <UserRound size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
