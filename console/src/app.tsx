@@ -1,10 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
-import { Redirect, Route, Switch } from "wouter";
+import { Redirect, Route, Switch, useLocation } from "wouter";
 import { api } from "./lib/api";
 import { useLive } from "./lib/live";
 import { onPalette } from "./lib/palette";
 import { uploads } from "./lib/uploads";
+import { AccountPage } from "./pages/account";
 import { ComputersPage } from "./pages/computers";
 import { DeskPage } from "./pages/desk";
 import { FolderPage } from "./pages/folder";
@@ -14,6 +15,7 @@ import { SetUpPage } from "./pages/setup";
 import { ShelvesPage } from "./pages/shelves";
 import { SignInPage } from "./pages/signin";
 import { UploadTray } from "./pages/tray";
+import { WelcomePage } from "./pages/welcome";
 import { Empty, Frame, Loading, Notice } from "./ui";
 
 const Palette = lazy(() => import("./pages/palette"));
@@ -21,6 +23,7 @@ const Palette = lazy(() => import("./pages/palette"));
 /** Which page: by who is signed in, then by the address. */
 export function App() {
   const queries = useQueryClient();
+  const [location] = useLocation();
   const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome, refetchInterval: 60_000 });
   const signOut = useCallback(async () => {
     await api.signOut().catch(() => {});
@@ -44,6 +47,8 @@ export function App() {
   if (welcome.isError) return <Notice error={welcome.error} retry={() => void welcome.refetch()} />;
   const { me, needs_set_up: needsSetUp } = welcome.data;
   if (needsSetUp) return <SetUpPage />;
+  // An invitation is for whoever opens it, signed in or not.
+  if (location === "/welcome" && window.location.hash.length > 1) return <WelcomePage />;
   if (!me) return <SignInPage />;
   const frame = { me, onSignOut: () => void signOut() };
   return (
@@ -54,6 +59,12 @@ export function App() {
         </Route>
         <Route path="/shelf/*?">
           <FolderPage frame={frame} />
+        </Route>
+        <Route path="/account">
+          <AccountPage frame={frame} />
+        </Route>
+        <Route path="/welcome">
+          <Redirect to="/" />
         </Route>
         <Route path="/computers">
           <ComputersPage frame={frame} />

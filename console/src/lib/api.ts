@@ -84,7 +84,25 @@ export interface Account {
   role: "administrator" | "member";
   groups: string[];
   disabled?: string;
+  /** No password is chosen yet. */
+  invited?: boolean;
   bytes: number;
+}
+
+export interface Invited {
+  sign_in: string;
+  display_name: string;
+  again: boolean;
+  expires: string;
+}
+
+export interface Session {
+  id: string;
+  opened: string;
+  ends: string;
+  from: string;
+  agent: string;
+  this: boolean;
 }
 
 export interface Group {
@@ -318,7 +336,7 @@ export const api = {
     display_name: string;
     mail?: string;
     role: string;
-    password: string;
+    password?: string;
     groups: string[];
   }) => proved(() => call<Account>("POST", "/accounts", body)),
   changeAccount: (
@@ -331,6 +349,17 @@ export const api = {
       disabled: boolean;
     }>,
   ) => proved(() => call<Account>("PATCH", `/accounts/${encodeURIComponent(name)}`, body)),
+  invite: (name: string) =>
+    proved(() =>
+      call<{ address: string; expires: string }>("POST", `/accounts/${encodeURIComponent(name)}/invitation`),
+    ),
+  lookAtInvitation: (secret: string) => call<Invited>("POST", "/invitation/look", { secret }),
+  acceptInvitation: (secret: string, password: string) =>
+    call<Me>("POST", "/invitation/accept", { secret, password }),
+  changePassword: (present: string, next: string) =>
+    call<void>("PUT", "/me/password", { present, new: next }),
+  sessions: () => call<{ sessions: Session[] }>("GET", "/sessions"),
+  endSession: (id: string) => call<void>("DELETE", `/sessions/${id}`),
   groups: () => call<{ groups: Group[] }>("GET", "/groups"),
   makeGroup: (body: { name: string; note: string; members: string[] }) =>
     proved(() => call<Group>("POST", "/groups", body)),

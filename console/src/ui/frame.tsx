@@ -1,4 +1,4 @@
-import { Lamp, Library, LogOut, MonitorSmartphone, Moon, Search, Sun } from "lucide-react";
+import { Lamp, Library, LogOut, MonitorSmartphone, Moon, Search, Sun, UserRound } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "wouter";
 import type { Me } from "../lib/api";
@@ -40,7 +40,7 @@ interface Props {
 
 /** The frame of every page: the rail, the heading, who is signed in. */
 export function Frame({ me, onSignOut, heading, children }: Props) {
-  const [location] = useLocation();
+  const [location, go] = useLocation();
   const { theme, toggle } = useTheme();
   const broken = useBroken();
   const initials = me.display_name
@@ -119,6 +119,9 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
               </div>
             </div>
             <MenuLine />
+            <MenuItem icon={<UserRound size={18} />} onSelect={() => go("/account")}>
+              My account
+            </MenuItem>
             <MenuItem icon={theme === "dark" ? <Sun size={18} /> : <Moon size={18} />} onSelect={toggle}>
               {theme === "dark" ? "Light colours" : "Dark colours"}
             </MenuItem>

@@ -44,6 +44,9 @@ pub struct Account {
     /// Since when it can do nothing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub disabled: Option<String>,
+    /// It has no password yet: nobody can sign in until one is chosen by an invitation.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub invited: bool,
     /// Bytes on its home shelf.
     pub bytes: i64,
 }
@@ -70,8 +73,9 @@ pub struct NewAccount {
     /// administrator or member; member if it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<String>,
-    /// Its first password, to be handed over.
-    pub password: String,
+    /// Its first password, to be handed over; without one, make an invitation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
     /// The groups it comes into.
     #[serde(default)]
     pub groups: Vec<String>,
@@ -146,4 +150,78 @@ pub struct GroupChange {
     /// Sign-in names that go.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remove: Vec<String>,
+}
+
+/// An address that lets somebody choose a password, once. It is shown only here.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Invitation {
+    /// To be passed on. Without a public address in the settings it begins with a slash.
+    pub address: String,
+    /// Until when it counts.
+    pub expires: String,
+}
+
+/// The secret of an invitation: what follows the # of its address.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InvitationSecret {
+    /// The secret.
+    pub secret: String,
+}
+
+/// Whom an invitation is for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Invited {
+    /// The sign-in name.
+    pub sign_in: String,
+    /// The name to show.
+    pub display_name: String,
+    /// Whether there is a password already, which the new one replaces.
+    pub again: bool,
+    /// Until when it counts.
+    pub expires: String,
+}
+
+/// A password chosen by an invitation.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Accept {
+    /// The secret.
+    pub secret: String,
+    /// The password.
+    pub password: String,
+}
+
+/// A change of one's own password.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PasswordChange {
+    /// The present one.
+    pub present: String,
+    /// The new one.
+    pub new: String,
+}
+
+/// A session in a browser.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// To end it by.
+    pub id: String,
+    /// When it was opened.
+    pub opened: String,
+    /// When it ends by itself.
+    pub ends: String,
+    /// The address from which it was opened.
+    pub from: String,
+    /// What the browser said of itself.
+    pub agent: String,
+    /// Whether it is the one that asks.
+    pub this: bool,
+}
+
+/// Where one is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Sessions {
+    /// The latest first.
+    pub sessions: Vec<Session>,
 }

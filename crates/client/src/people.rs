@@ -58,6 +58,16 @@ impl Client {
         self.post("/accounts", new).await
     }
 
+    /// Makes an address by which an account's password is chosen, once.
+    pub async fn invite(&self, sign_in: &str) -> Result<api::Invitation> {
+        let mut made: api::Invitation =
+            self.post(&format!("/accounts/{}/invitation", encode(sign_in)), &()).await?;
+        if made.address.starts_with('/') {
+            made.address = format!("{}{}", self.address(), made.address);
+        }
+        Ok(made)
+    }
+
     /// Changes an account.
     pub async fn change_account(&self, sign_in: &str, change: &api::AccountChange) -> Result<api::Account> {
         Self::read(self.call(Method::PATCH, &format!("/accounts/{}", encode(sign_in))).json(change)).await

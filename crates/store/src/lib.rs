@@ -8,7 +8,7 @@
 //! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
-//! - [`granting`]: who may do what, and why. [`people`]: accounts, groups, sessions, devices; [`recorded`]: the record of everything done;
+//! - [`granting`]: who may do what, and why. [`people`]: accounts, groups, sessions, devices; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
@@ -50,6 +50,7 @@ pub mod reading;
 pub mod recorded;
 mod rows;
 pub mod searching;
+pub mod signing;
 mod staging;
 pub mod steps;
 mod task;

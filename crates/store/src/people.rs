@@ -114,7 +114,7 @@ fn account((id, sign_in, display_name, role, password, mail, disabled_at): Accou
 }
 
 impl Engine {
-    async fn change(
+    pub(crate) async fn change(
         &self,
         actor: &Actor,
         action: &'static str,
@@ -239,18 +239,22 @@ impl Engine {
         account: AccountId,
         token: [u8; 32],
         ends_at: i64,
+        agent: &str,
     ) -> Result<()> {
         let now = self.now_ms();
+        let (from, agent) = (actor.from.to_string(), agent.chars().take(200).collect::<String>());
         self.change(actor, "signed in", "console", move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM sessions WHERE ends_at < ?").bind(now).execute(&mut *conn).await?;
                 sqlx::query(
-                    "INSERT INTO sessions (token, org, account, made_at, ends_at) VALUES (?, 1, ?, ?, ?)",
+                    "INSERT INTO sessions (token, org, account, made_at, ends_at, opened_from, agent) VALUES (?, 1, ?, ?, ?, ?, ?)",
                 )
                 .bind(&token[..])
                 .bind(account.0)
                 .bind(now)
                 .bind(ends_at)
+                .bind(from)
+                .bind(agent)
                 .execute(conn)
                 .await?;
                 Ok(())

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus, Search, UserRound } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type Account, type Me } from "../../lib/api";
-import { count, exactly, size, when } from "../../lib/show";
+import { count, exactly, shortDay, size, when } from "../../lib/show";
 import {
   Button,
   Chip,
@@ -31,6 +31,7 @@ export function People({ me }: { me: Me }) {
   const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const [text, setText] = useState("");
   const [open, setOpen] = useState<Account | "new">();
+  const [invitation, setInvitation] = useState<Invitation>();
   const wanted = text.trim().toLowerCase();
   const all = accounts.data?.accounts ?? [];
   const shown = all.filter((a) =>
@@ -79,6 +80,8 @@ export function People({ me }: { me: Me }) {
                       <span title={exactly(a.disabled)}>
                         <Chip look="brick">disabled {when(a.disabled)}</Chip>
                       </span>
+                    ) : a.invited ? (
+                      <Chip>no password yet</Chip>
                     ) : a.role === "administrator" ? (
                       <Chip look="gold">administrator</Chip>
                     ) : (
@@ -95,15 +98,67 @@ export function People({ me }: { me: Me }) {
           </ul>
         </>
       )}
-      {open === "new" && <NewAccount onClose={() => setOpen(undefined)} />}
+      {open === "new" && <NewAccount onClose={() => setOpen(undefined)} onInvited={setInvitation} />}
+      {invitation && <PassOn invitation={invitation} onClose={() => setInvitation(undefined)} />}
       {open && open !== "new" && (
         <AccountDialog
           account={all.find((a) => a.sign_in === open.sign_in) ?? open}
           own={open.sign_in === me.sign_in}
+          onInvited={(made) => {
+            setOpen(undefined);
+            setInvitation(made);
+          }}
           onClose={() => setOpen(undefined)}
         />
       )}
     </>
+  );
+}
+
+interface Invitation {
+  name: string;
+  address: string;
+  expires: string;
+}
+
+/** Makes the address by which somebody chooses a password. */
+async function invite(account: Account): Promise<Invitation> {
+  const made = await api.invite(account.sign_in);
+  return {
+    name: account.display_name,
+    address: new URL(made.address, window.location.origin).href,
+    expires: made.expires,
+  };
+}
+
+function PassOn({ invitation, onClose }: { invitation: Invitation; onClose: () => void }) {
+  const toast = useToast();
+  const copy = () =>
+    void navigator.clipboard.writeText(invitation.address).then(
+      () => toast.say("Copied."),
+      () => toast.say("The browser does not let us copy. Select the address and copy it."),
+    );
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Pass this on to ${invitation.name}`}
+      description={`With this address they choose a password. It counts once, until ${shortDay(new Date(invitation.expires))}, and is shown only here.`}
+    >
+      <Field
+        label="Address"
+        readOnly
+        value={invitation.address}
+        onFocus={(e) => e.target.select()}
+        className="font-mono text-[14px]"
+      />
+      <DialogActions>
+        <Button onClick={copy}>Copy</Button>
+        <Button look="primary" onClick={onClose}>
+          Done
+        </Button>
+      </DialogActions>
+    </Dialog>
   );
 }
 
@@ -132,13 +187,14 @@ function GroupBoxes({ chosen, onChange }: { chosen: string[]; onChange: (groups:
   );
 }
 
-function NewAccount({ onClose }: { onClose: () => void }) {
+function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (made: Invitation) => void }) {
   const queries = useQueryClient();
   const toast = useToast();
   const [name, setName] = useState("");
   const [signIn, setSignIn] = useState("");
   const [mail, setMail] = useState("");
   const [role, setRole] = useState("member");
+  const [first, setFirst] = useState("link");
   const [password, setPassword] = useState("");
   const [groups, setGroups] = useState<string[]>([]);
   const making = useMutation({
@@ -148,13 +204,17 @@ function NewAccount({ onClose }: { onClose: () => void }) {
         display_name: name,
         mail: mail.trim() || undefined,
         role,
-        password,
+        password: first === "link" ? undefined : password,
         groups,
       }),
     onSuccess: async (made) => {
       await queries.invalidateQueries();
-      toast.say(`${made.display_name} can sign in as ${made.sign_in}.`);
       onClose();
+      if (first !== "link") {
+        toast.say(`${made.display_name} can sign in as ${made.sign_in}.`);
+        return;
+      }
+      await invite(made).then(onInvited, toast.refuse);
     },
   });
   const submit = (e: FormEvent) => {
@@ -190,16 +250,28 @@ function NewAccount({ onClose }: { onClose: () => void }) {
           value={mail}
           onChange={(e) => setMail(e.target.value)}
         />
-        <Field
+        <Choice
           className="mt-4"
-          label="First password"
-          type="text"
-          autoComplete="off"
-          value={password}
-          onChange={(e) => setPassword(e.target.value)}
-          hint="Hand it over; it is shown nowhere again."
-          required
+          label="They first sign in"
+          options={[
+            ["link", "by an address that I pass on, choosing their password"],
+            ["password", "with a password that I hand over"],
+          ]}
+          value={first}
+          onChange={(e) => setFirst(e.target.value)}
         />
+        {first === "password" && (
+          <Field
+            className="mt-4"
+            label="First password"
+            type="text"
+            autoComplete="off"
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+            hint="It is shown nowhere again."
+            required
+          />
+        )}
         <GroupBoxes chosen={groups} onChange={setGroups} />
         {making.error && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
@@ -211,7 +283,7 @@ function NewAccount({ onClose }: { onClose: () => void }) {
           <Button
             type="submit"
             look="primary"
-            disabled={making.isPending || signIn === "" || password === ""}
+            disabled={making.isPending || signIn === "" || (first === "password" && password === "")}
           >
             Make account
           </Button>
@@ -221,21 +293,30 @@ function NewAccount({ onClose }: { onClose: () => void }) {
   );
 }
 
-function AccountDialog({ account, own, onClose }: { account: Account; own: boolean; onClose: () => void }) {
+function AccountDialog({
+  account,
+  own,
+  onClose,
+  onInvited,
+}: {
+  account: Account;
+  own: boolean;
+  onClose: () => void;
+  onInvited: (made: Invitation) => void;
+}) {
   const queries = useQueryClient();
   const toast = useToast();
   const [name, setName] = useState(account.display_name);
   const [mail, setMail] = useState(account.mail ?? "");
   const [role, setRole] = useState<string>(account.role);
   const [groups, setGroups] = useState(account.groups);
-  const [password, setPassword] = useState("");
+  const inviting = useMutation({ mutationFn: () => invite(account), onSuccess: onInvited });
   const saving = useMutation({
     mutationFn: async () => {
       const changed = {
         ...(name.trim() !== account.display_name && { display_name: name.trim() }),
         ...(mail.trim() !== (account.mail ?? "") && { mail: mail.trim() }),
         ...(role !== account.role && { role }),
-        ...(password !== "" && { password }),
       };
       if (Object.keys(changed).length > 0) await api.changeAccount(account.sign_in, changed);
       for (const group of groups.filter((g) => !account.groups.includes(g))) {
@@ -270,7 +351,7 @@ function AccountDialog({ account, own, onClose }: { account: Account; own: boole
     e.preventDefault();
     saving.mutate();
   };
-  const refusal = said(saving.error ?? disabling.error);
+  const refusal = said(saving.error ?? disabling.error ?? inviting.error);
   return (
     <Dialog
       open
@@ -291,14 +372,18 @@ function AccountDialog({ account, own, onClose }: { account: Account; own: boole
           onChange={(e) => setMail(e.target.value)}
         />
         <GroupBoxes chosen={groups} onChange={setGroups} />
-        <Field
-          className="mt-4"
-          label="New password"
-          autoComplete="off"
-          value={password}
-          onChange={(e) => setPassword(e.target.value)}
-          hint="Signs them out everywhere and disconnects their computers. Empty: it stays."
-        />
+        {!own && !account.disabled && (
+          <div className="mt-4">
+            <Button disabled={inviting.isPending} onClick={() => inviting.mutate()}>
+              {account.invited ? "Make another invitation" : "Let them choose a new password"}
+            </Button>
+            <p className="mt-1 text-sm text-muted">
+              {account.invited
+                ? "They have not chosen a password yet. Earlier addresses count no more then."
+                : "Makes an address to pass on. Their present password counts until they have used it."}
+            </p>
+          </div>
+        )}
         {refusal && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
             {refusal}

@@ -13,7 +13,7 @@ pub struct Account {
 
 #[derive(clap::Subcommand)]
 enum Act {
-    /// Make an account with its home shelf. The password is asked for twice on a terminal.
+    /// Make an account with its home shelf. Prints an address by which its owner chooses a password, once.
     New {
         /// The sign-in name: 1 to 64 of a-z, 0-9, ".", "-", "_".
         name: String,
@@ -29,9 +29,17 @@ enum Act {
         /// A group it comes into; can be given several times.
         #[arg(long, value_name = "NAME")]
         group: Vec<String>,
-        /// Read the password from standard input.
+        /// Set a first password instead, asked for twice on the terminal.
+        #[arg(long)]
+        password: bool,
+        /// The same, read from standard input.
         #[arg(long)]
         password_stdin: bool,
+    },
+    /// Make another address by which a password is chosen, once; earlier ones count no more.
+    Invite {
+        /// The sign-in name.
+        name: String,
     },
     /// List all accounts.
     Ls,
@@ -77,16 +85,21 @@ impl Account {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         match self.act {
-            Act::New { name, display_name, mail, role, group, password_stdin } => {
-                let password = new_password(password_stdin)?;
+            Act::New { name, display_name, mail, role, group, password, password_stdin } => {
+                let chosen = password || password_stdin;
+                let password = if chosen { Some(new_password(password_stdin)?) } else { None };
                 let role = Some(role);
                 let new =
                     api::NewAccount { sign_in: name, display_name, mail, role, password, groups: group };
                 let made = proved(&client, async || client.make_account(&new).await).await?;
+                if !chosen {
+                    return invite(output, &client, &made.sign_in).await;
+                }
                 if !output.object(&made)? {
                     output.say(format!("{} ({}) can sign in.", made.sign_in, made.display_name));
                 }
             }
+            Act::Invite { name } => invite(output, &client, &name).await?,
             Act::Ls => {
                 let all = client.accounts().await?;
                 if output.object(&all)? {
@@ -101,7 +114,11 @@ impl Account {
                         a.role.clone(),
                         size(a.bytes),
                         a.groups.join(", "),
-                        a.disabled.as_deref().map(|d| format!("disabled {}", time(d))).unwrap_or_default(),
+                        match &a.disabled {
+                            Some(since) => format!("disabled {}", time(since)),
+                            None if a.invited => "no password chosen yet".to_string(),
+                            None => String::new(),
+                        },
                     ]
                 }));
                 table(&rows, &[3]);
@@ -135,6 +152,15 @@ impl Account {
         }
         Ok(())
     }
+}
+
+async fn invite(output: Output, client: &Client, name: &str) -> Done {
+    let made = proved(client, async || client.invite(name).await).await?;
+    if !output.object(&made)? {
+        output.say(format!("Pass this on to {name}. It counts once, until {}:", time(&made.expires)));
+        println!("{}", made.address);
+    }
+    Ok(())
 }
 
 async fn find(client: &Client, name: &str) -> Result<api::Account, Failure> {

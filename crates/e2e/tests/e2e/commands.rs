@@ -170,6 +170,13 @@ fn every_help_page_is_as_it_was_reviewed() {
         "history",
         "restore",
         "find",
+        "share",
+        "unshare",
+        "who",
+        "why",
+        "account",
+        "group",
+        "shelf",
         "completions",
         "manual",
     ] {

@@ -12,7 +12,7 @@ use yellow_attic_client::{Client, api};
 const WORDS: &str = "gulls over the harbour";
 
 async fn account(admin: &Client, name: &str) -> Client {
-    let new = api::NewAccount { sign_in: name.into(), password: WORDS.into(), ..Default::default() };
+    let new = api::NewAccount { sign_in: name.into(), password: Some(WORDS.into()), ..Default::default() };
     admin.make_account(&new).await.unwrap();
     admin.connected(name).await
 }
@@ -207,6 +207,33 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             "/accounts/{sign_in}",
             |_| with("/accounts/outsider".into(), json!({ "display_name": "Out" })),
             administer,
+        ),
+        (
+            "POST",
+            "/accounts/{sign_in}/invitation",
+            |_| plain("/accounts/outsider/invitation".into()),
+            [401, 403, 403, 403, 403, 403, 403, 201],
+        ),
+        // Nobody needs to be signed in to choose a password: the secret is what counts.
+        ("POST", "/invitation/look", |_| with("/invitation/look".into(), json!({ "secret": "x" })), [404; 8]),
+        (
+            "POST",
+            "/invitation/accept",
+            |_| with("/invitation/accept".into(), json!({ "secret": "x", "password": WORDS })),
+            [404; 8],
+        ),
+        (
+            "PUT",
+            "/me/password",
+            |_| with("/me/password".into(), json!({ "present": WORDS, "new": "a lamp in the fog" })),
+            [401, 403, 403, 403, 403, 403, 403, 403],
+        ),
+        ("GET", "/sessions", |_| plain("/sessions".into()), all),
+        (
+            "DELETE",
+            "/sessions/{session}",
+            |_| plain("/sessions/0011223344556677".into()),
+            [401, 403, 403, 403, 403, 403, 403, 403],
         ),
         ("GET", "/groups", |_| plain("/groups".into()), administer),
         (
@@ -489,15 +516,31 @@ async fn an_administrator_makes_people_and_groups_and_access_follows_at_once_in_
     ines.page.goto(&format!("{}/desk/people", service.address)).await.unwrap();
     ines.press("New account").await;
     ines.fill("Name", "Tomas Field").await;
-    ines.fill("First password", "harbour").await;
     ines.press("Make account").await;
-    ines.says("it needs at least 10").await;
-    ines.fill("First password", WORDS).await;
-    ines.press("Make account").await;
-    ines.says("Tomas Field can sign in as tomas").await;
+    ines.says("Pass this on to Tomas Field").await;
+    let address = ines.find("input[readonly]").await.prop("value").await.unwrap().unwrap();
+    assert!(address.starts_with(&format!("{}/welcome#", service.address)), "{address}");
+    ines.press("Done").await;
+    ines.says("no password yet").await;
     ines.is_accessible("people on the desk").await;
 
-    let tomas = sign_in("tomas", WORDS).await;
+    // The invitation: a password is refused with the reason, another accepted; it counts once.
+    let tomas = Browser::open(1280, 947).await;
+    tomas.page.goto(&address).await.unwrap();
+    tomas.says("Welcome, Tomas Field").await;
+    tomas.is_accessible("an invitation").await;
+    for (password, then) in [("harbour", "it needs at least 10"), (WORDS, "You are signed in")] {
+        tomas.fill("Password", password).await;
+        tomas.fill("The same once more", password).await;
+        tomas.press("Choose it").await;
+        tomas.says(then).await;
+    }
+    tomas.press("To the shelves").await;
+    tomas.says("yours alone").await;
+    let late = Browser::open(1280, 947).await;
+    late.page.goto(&address).await.unwrap();
+    late.says("A password was chosen by it already").await;
+    late.close().await;
     // The desk is not theirs.
     tomas.page.goto(&format!("{}/desk/people", service.address)).await.unwrap();
     tomas.says("The desk is for administrators").await;
@@ -530,6 +573,25 @@ async fn an_administrator_makes_people_and_groups_and_access_follows_at_once_in_
         .await
         .unwrap();
     tomas.says("was not found").await;
+
+    // One's own password: the present one is asked for; another browser is signed out by it.
+    let second = sign_in("tomas", WORDS).await;
+    tomas.page.goto(&format!("{}/account", service.address)).await.unwrap();
+    tomas.says("Sign out there").await;
+    tomas.is_accessible("my account").await;
+    for (present, then) in
+        [("not this one", "That is not your password"), (WORDS, "Your password is changed")]
+    {
+        tomas.fill("Present password", present).await;
+        tomas.fill("New password", "lamps along the quay").await;
+        tomas.fill("The same once more", "lamps along the quay").await;
+        tomas.press("Change password").await;
+        tomas.says(then).await;
+    }
+    tomas.says_no_more("Sign out there").await;
+    second.page.refresh().await.unwrap();
+    second.says("Sign in").await;
+    second.close().await;
     ines.close().await;
     tomas.close().await;
 }

@@ -10,6 +10,7 @@ pub mod search;
 pub mod sessions;
 pub mod shelves;
 mod shown;
+pub mod signing;
 pub mod uploads;
 
 use actix_web::{HttpResponse, web};
@@ -26,6 +27,12 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(sessions::connect)
         .service(sessions::disconnect)
         .service(sessions::end_device)
+        .service(signing::invite)
+        .service(signing::look_at_invitation)
+        .service(signing::accept_invitation)
+        .service(signing::change_password)
+        .service(signing::list_sessions)
+        .service(signing::end_session)
         .service(people::prove)
         .service(people::list_people)
         .service(people::list_accounts)
@@ -84,7 +91,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
     ),
     paths(
         sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
-        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, people::list_people, people::list_accounts,
+        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, signing::invite, signing::look_at_invitation, signing::accept_invitation,
+        signing::change_password, signing::list_sessions, signing::end_session, people::list_people, people::list_accounts,
         people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
         people::end_group, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,

@@ -14,7 +14,7 @@ use yellow_attic_store::people::{Account, AccountChange, Group, Role};
 
 /// Everybody, and every group, by name.
 pub struct Directory {
-    accounts: HashMap<AccountId, Account>,
+    pub accounts: HashMap<AccountId, Account>,
     groups: Vec<Group>,
 }
 
@@ -138,6 +138,7 @@ async fn shown(state: &State, all: &Directory, account: &Account) -> Result<api:
         role: account.role.word().to_string(),
         groups: all.groups_of(account.id),
         disabled: account.disabled_at.map(show),
+        invited: account.password.is_empty(),
         bytes,
     })
 }
@@ -171,7 +172,7 @@ fn role(word: &str) -> Result<Role, Refusal> {
 }
 
 /// Checks a new password and hashes it, off the workers.
-async fn hashed(state: &State, sign_in: &str, text: &str) -> Result<String, Refusal> {
+pub async fn hashed(state: &State, sign_in: &str, text: &str) -> Result<String, Refusal> {
     password::check(text, sign_in).map_err(|e| {
         let said = super::sessions::capital(&e.to_string());
         Refusal::bad("password_refused", &format!("{said}."), e.remedy())
@@ -196,7 +197,11 @@ pub async fn make_account(
     let role = body.role.as_deref().map_or(Ok(Role::Member), role)?;
     who.need_proof(&state)?;
     let sign_in = body.sign_in.trim().to_lowercase();
-    let hash = hashed(&state, &sign_in, &body.password).await?;
+    // Without a password nobody can sign in until one is chosen by an invitation.
+    let hash = match &body.password {
+        Some(text) => hashed(&state, &sign_in, text).await?,
+        None => String::new(),
+    };
     let made = state.engine.make_account(&who.actor, &sign_in, &body.display_name, role, &hash).await?;
     if let Some(mail) = &body.mail {
         let change = AccountChange { mail: Some(mail.clone()), ..AccountChange::default() };

@@ -14,7 +14,7 @@ use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::{Account, Role};
 
-fn me(account: &Account) -> api::Me {
+pub fn me(account: &Account) -> api::Me {
     api::Me {
         sign_in: account.sign_in.clone(),
         display_name: account.display_name.clone(),
@@ -90,7 +90,7 @@ pub fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
 
-async fn open_session(
+pub async fn open_session(
     state: &State,
     account: &Account,
     request: &HttpRequest,
@@ -103,7 +103,8 @@ async fn open_session(
         from: from(request, state).into(),
     };
     let ends = state.engine.now_ms() + SESSION_MS;
-    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends).await?;
+    let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
+    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
     state.proofs.note(hash_secret(&secret), state.engine.now_ms());
     Ok(cookie(state, secret, SESSION_MS / 1000))
 }

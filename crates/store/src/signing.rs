@@ -1,0 +1,169 @@
+//! Choosing passwords: invitations that count once, one's own change, and where one is signed in.
+
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::Actor;
+use crate::people::Account;
+use yellow_attic_core::AccountId;
+
+/// An address that lets somebody choose a password, once.
+#[derive(Clone, Debug)]
+pub struct Invitation {
+    /// Whose password.
+    pub account: AccountId,
+    /// Until when, in milliseconds.
+    pub expires_at: i64,
+    /// When it was used.
+    pub used_at: Option<i64>,
+}
+
+/// A session in a browser.
+#[derive(Clone, Debug)]
+pub struct Session {
+    /// BLAKE3 of its secret.
+    pub token: [u8; 32],
+    /// When it was opened, in milliseconds.
+    pub made_at: i64,
+    /// When it ends by itself.
+    pub ends_at: i64,
+    /// The address from which it was opened.
+    pub from: String,
+    /// What the browser said of itself.
+    pub agent: String,
+}
+
+impl Engine {
+    /// Makes an invitation. Earlier ones of the account count no more. `token`: BLAKE3 of its secret.
+    pub async fn invite(
+        &self,
+        actor: &Actor,
+        account: &Account,
+        token: [u8; 32],
+        expires_at: i64,
+    ) -> Result<()> {
+        let (id, by, now) = (account.id.0, actor.account.map(|a| a.0), self.now_ms());
+        self.change(actor, "invitation made", &account.sign_in, move |conn| {
+            Box::pin(async move {
+                sqlx::query("DELETE FROM invitations WHERE account = ? AND used_at IS NULL")
+                    .bind(id)
+                    .execute(&mut *conn)
+                    .await?;
+                sqlx::query(
+                    "INSERT INTO invitations (token, org, account, made_by, made_at, expires_at) VALUES (?, 1, ?, ?, ?, ?)",
+                )
+                .bind(&token[..])
+                .bind(id)
+                .bind(by)
+                .bind(now)
+                .bind(expires_at)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// The invitation with this secret, used or over or not.
+    pub async fn invitation(&self, token: [u8; 32]) -> Result<Option<Invitation>> {
+        let row: Option<(i64, i64, Option<i64>)> =
+            sqlx::query_as("SELECT account, expires_at, used_at FROM invitations WHERE token = ?")
+                .bind(&token[..])
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
+        Ok(row.map(|(account, expires_at, used_at)| Invitation {
+            account: AccountId(account),
+            expires_at,
+            used_at,
+        }))
+    }
+
+    /// Sets the password by an invitation, which is used by that. Of two at once one is refused.
+    /// Every sign-in of before ends.
+    pub async fn accept_invitation(
+        &self,
+        actor: &Actor,
+        account: &Account,
+        token: [u8; 32],
+        password: String,
+    ) -> Result<()> {
+        let (id, now) = (account.id.0, self.now_ms());
+        self.change(actor, "password chosen", &account.sign_in, move |conn| {
+            Box::pin(async move {
+                let used = sqlx::query(
+                    "UPDATE invitations SET used_at = ? WHERE token = ? AND used_at IS NULL AND expires_at > ?",
+                )
+                .bind(now)
+                .bind(&token[..])
+                .bind(now)
+                .execute(&mut *conn)
+                .await?;
+                if used.rows_affected() == 0 {
+                    return Err(StoreError::NotFound("The invitation".into()));
+                }
+                for text in [
+                    "DELETE FROM sessions WHERE account = ?2",
+                    "UPDATE devices SET ended_at = ?3 WHERE account = ?2 AND ended_at IS NULL",
+                    "UPDATE accounts SET password = ?1 WHERE id = ?2",
+                ] {
+                    sqlx::query(text).bind(&password).bind(id).bind(now).execute(&mut *conn).await?;
+                }
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Changes one's own password. Every other session ends; computers stay connected.
+    pub async fn change_password(
+        &self,
+        actor: &Actor,
+        account: &Account,
+        password: String,
+        keep: [u8; 32],
+    ) -> Result<()> {
+        let id = account.id.0;
+        self.change(actor, "password changed", &account.sign_in, move |conn| {
+            Box::pin(async move {
+                sqlx::query("UPDATE accounts SET password = ? WHERE id = ?")
+                    .bind(&password)
+                    .bind(id)
+                    .execute(&mut *conn)
+                    .await?;
+                sqlx::query("DELETE FROM sessions WHERE account = ? AND token <> ?")
+                    .bind(id)
+                    .bind(&keep[..])
+                    .execute(&mut *conn)
+                    .await?;
+                sqlx::query("DELETE FROM invitations WHERE account = ? AND used_at IS NULL")
+                    .bind(id)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Where an account is signed in to the console, the latest first.
+    pub async fn sessions(&self, account: AccountId) -> Result<Vec<Session>> {
+        let rows: Vec<(Vec<u8>, i64, i64, String, String)> = sqlx::query_as(
+            "SELECT token, made_at, ends_at, opened_from, agent FROM sessions
+             WHERE account = ? AND ends_at > ? ORDER BY made_at DESC",
+        )
+        .bind(account.0)
+        .bind(self.now_ms())
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|(token, made_at, ends_at, from, agent)| Session {
+                token: token.try_into().unwrap_or_default(),
+                made_at,
+                ends_at,
+                from,
+                agent,
+            })
+            .collect())
+    }
+}
