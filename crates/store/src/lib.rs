@@ -4,11 +4,12 @@
 //! In reading order:
 //!
 //! - [`engine`]: open it, change things with it, stop it.
-//! - [`reading`]: places, lists now and as they were, history, what changed since.
+//! - [`places`]: what stands where, and what one may do there; [`reading`]: lists as they are now;
+//!   [`then`]: as they were, and history; [`changes`]: what changed since.
 //! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
-//! - [`granting`]: who may do what, and why. [`people`]: accounts, groups, sessions, devices; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
+//! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
@@ -27,6 +28,7 @@ mod access;
 mod book;
 pub mod bringing;
 pub mod bytes;
+pub mod changes;
 pub mod check;
 pub mod clock;
 mod copying;
@@ -38,6 +40,7 @@ pub mod error;
 mod filer;
 mod found;
 pub mod granting;
+pub mod groups;
 mod jobs;
 mod kernel;
 pub mod model;
@@ -45,6 +48,7 @@ mod ops;
 mod past;
 pub mod people;
 mod placer;
+pub mod places;
 pub mod probe;
 pub mod reading;
 pub mod recorded;
@@ -54,14 +58,17 @@ pub mod signing;
 mod staging;
 pub mod steps;
 mod task;
+pub mod then;
 pub mod tree;
 pub mod uploads;
 mod view;
 mod writer;
 
+pub use changes::Change;
 pub use engine::{Engine, Options};
 pub use error::{Result, StoreError};
 pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind};
 pub use ops::{Done, NewShelf, Place};
-pub use reading::{Change, Entry, Page, SinceThen, Sort, State};
+pub use reading::{Entry, Page, Sort};
 pub use staging::{Arriving, SMALL, Staged};
+pub use then::{SinceThen, State};

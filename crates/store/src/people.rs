@@ -1,13 +1,13 @@
-//! Accounts, groups, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
+//! Accounts, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
 //! work for the writer.
 
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::rows::{parse, sql};
+use crate::rows::sql;
 use crate::writer::Ask;
-use yellow_attic_core::{AccountId, DeviceId, GroupId, Name, password};
+use yellow_attic_core::{AccountId, DeviceId, Name, password};
 
 /// What an account may do beside using its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,19 +50,6 @@ pub struct Account {
     pub mail: Option<String>,
     /// Since when it can do nothing, in milliseconds. Nothing of its is lost.
     pub disabled_at: Option<i64>,
-}
-
-/// A group.
-#[derive(Clone, Debug)]
-pub struct Group {
-    /// Its id.
-    pub id: GroupId,
-    /// Its name.
-    pub name: String,
-    /// What it is for.
-    pub note: String,
-    /// Its members.
-    pub members: Vec<AccountId>,
 }
 
 /// What of an account is to be changed. `None` leaves it as it is.
@@ -131,7 +118,7 @@ impl Engine {
     }
 
     /// The same for what decides who may do what.
-    async fn change_rights(
+    pub(crate) async fn change_rights(
         &self,
         actor: &Actor,
         action: &'static str,
@@ -484,157 +471,10 @@ impl Engine {
         .await?;
         self.account_named(sign_in).await?.ok_or_else(gone)
     }
-
-    /// All groups, by name.
-    pub async fn groups(&self) -> Result<Vec<Group>> {
-        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
-            "SELECT g.id, g.name, g.note, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
-             FROM groups g ORDER BY g.name_key",
-        )
-        .fetch_all(&self.shared.view.pool)
-        .await?;
-        rows.into_iter()
-            .map(|(id, name, note, members)| {
-                let members = parse::<Vec<i64>>(&members)?.into_iter().map(AccountId).collect();
-                Ok(Group { id: GroupId(id), name, note, members })
-            })
-            .collect()
-    }
-
-    /// The group of this name, however it is written.
-    pub async fn group_named(&self, name: &str) -> Result<Group> {
-        let key = group_key(name);
-        let found = self.groups().await?.into_iter().find(|g| group_key(&g.name) == key);
-        found.ok_or_else(|| StoreError::NotFound(format!("The group \"{name}\"")))
-    }
-
-    /// Makes a group.
-    pub async fn make_group(&self, actor: &Actor, name: &str, note: &str) -> Result<Group> {
-        let (named, noted, now) = (group_name(name)?, note.trim().to_string(), self.now_ms());
-        let wanted = named.clone();
-        self.change_rights(actor, "group made", &named, move |conn| {
-            Box::pin(async move {
-                sqlx::query("INSERT INTO groups (org, name, name_key, note, made_at) VALUES (1, ?, ?, ?, ?)")
-                    .bind(&wanted)
-                    .bind(group_key(&wanted))
-                    .bind(noted)
-                    .bind(now)
-                    .execute(conn)
-                    .await
-                    .map_err(|e| {
-                        taken(e, "There is a group of this name already, or one that looks like it")
-                    })?;
-                Ok(())
-            })
-        })
-        .await?;
-        self.group_named(&named).await
-    }
-
-    /// Renames a group or changes what it is for. What was given to it stays given.
-    pub async fn change_group(
-        &self,
-        actor: &Actor,
-        group: GroupId,
-        name: Option<&str>,
-        note: Option<&str>,
-    ) -> Result<()> {
-        let name = name.map(group_name).transpose()?;
-        let note = note.map(|n| n.trim().to_string());
-        let what = name.clone().unwrap_or_default();
-        self.change_rights(actor, "group changed", &what, move |conn| {
-            Box::pin(async move {
-                let key = name.as_deref().map(group_key);
-                let done = sqlx::query(
-                    "UPDATE groups SET name = coalesce(?, name), name_key = coalesce(?, name_key), note = coalesce(?, note)
-                     WHERE id = ?",
-                )
-                .bind(name)
-                .bind(key)
-                .bind(note)
-                .bind(group.0)
-                .execute(conn)
-                .await
-                .map_err(|e| taken(e, "There is a group of this name already, or one that looks like it"))?;
-                match done.rows_affected() {
-                    0 => Err(StoreError::NotFound("The group".into())),
-                    _ => Ok(()),
-                }
-            })
-        })
-        .await
-    }
-
-    /// Ends a group, and all that was given to it.
-    pub async fn end_group(&self, actor: &Actor, group: &Group) -> Result<()> {
-        let id = group.id.0;
-        self.change_rights(actor, "group ended", &group.name, move |conn| {
-            Box::pin(async move {
-                for text in [
-                    "DELETE FROM grants WHERE grp = ?",
-                    "DELETE FROM members WHERE grp = ?",
-                    "DELETE FROM groups WHERE id = ?",
-                ] {
-                    sqlx::query(text).bind(id).execute(&mut *conn).await?;
-                }
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Puts accounts into a group and takes others out.
-    pub async fn change_members(
-        &self,
-        actor: &Actor,
-        group: &Group,
-        come: Vec<AccountId>,
-        go: Vec<AccountId>,
-    ) -> Result<()> {
-        let id = group.id.0;
-        let what = format!("{}: {} in, {} out", group.name, come.len(), go.len());
-        self.change_rights(actor, "group members changed", &what, move |conn| {
-            Box::pin(async move {
-                let list = |accounts: &[AccountId]| {
-                    serde_json::to_string(&accounts.iter().map(|a| a.0).collect::<Vec<_>>())
-                        .unwrap_or_default()
-                };
-                sqlx::query("INSERT OR IGNORE INTO members (grp, account) SELECT ?, value FROM json_each(?)")
-                    .bind(id)
-                    .bind(list(&come))
-                    .execute(&mut *conn)
-                    .await?;
-                sqlx::query(
-                    "DELETE FROM members WHERE grp = ? AND account IN (SELECT value FROM json_each(?))",
-                )
-                .bind(id)
-                .bind(list(&go))
-                .execute(conn)
-                .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-}
-
-/// Names that look alike are one.
-fn group_key(name: &str) -> String {
-    yellow_attic_core::collate::looks(name)
-}
-
-fn group_name(name: &str) -> Result<String> {
-    let name = name.trim();
-    if name.is_empty() || name.chars().count() > 64 || name.chars().any(|c| c.is_control() || c == ':') {
-        return Err(StoreError::BadInput(
-            "A group's name has 1 to 64 characters, and no colon or control characters.".into(),
-        ));
-    }
-    Ok(name.to_string())
 }
 
 /// A row that may stand only once stands already.
-fn taken(error: sqlx::Error, what: &str) -> StoreError {
+pub(crate) fn taken(error: sqlx::Error, what: &str) -> StoreError {
     match &error {
         sqlx::Error::Database(db) if db.is_unique_violation() => StoreError::Exists(what.into()),
         _ => error.into(),

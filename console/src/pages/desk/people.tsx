@@ -254,7 +254,7 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
           className="mt-4"
           label="They first sign in"
           options={[
-            ["link", "by an address that I pass on, choosing their password"],
+            ["link", "by an address that I pass on"],
             ["password", "with a password that I hand over"],
           ]}
           value={first}

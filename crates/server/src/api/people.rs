@@ -10,7 +10,8 @@ use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::rights::Subject;
 use yellow_attic_core::{AccountId, password};
-use yellow_attic_store::people::{Account, AccountChange, Group, Role};
+use yellow_attic_store::groups::Group;
+use yellow_attic_store::people::{Account, AccountChange, Role};
 
 /// Everybody, and every group, by name.
 pub struct Directory {

@@ -11,7 +11,7 @@ use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
-use yellow_attic_store::reading::GIVEN;
+use yellow_attic_store::places::GIVEN;
 use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
 
 /// How many of the files changed last stand on a shelf's board.

@@ -1,0 +1,133 @@
+//! The feed: what changed on a shelf since a number, as somebody may see it.
+
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, How, PastRow, Row, Shelf};
+use crate::reading::MOST_ENTRIES;
+use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
+use yellow_attic_core::Moment;
+
+/// Something that changed since a number.
+#[derive(Clone, Debug)]
+pub enum Change {
+    /// New, or in a new state.
+    Changed(Row),
+    /// Removed, at this number.
+    Removed(PastRow),
+    /// A folder with all beneath came: expand it by listing.
+    Arrived(Row),
+    /// A node with all beneath went to another shelf.
+    Left(PastRow),
+}
+
+impl Change {
+    /// The number at which it changed.
+    pub fn moment(&self) -> Moment {
+        match self {
+            Change::Changed(row) | Change::Arrived(row) => row.since,
+            Change::Removed(past) | Change::Left(past) => past.until,
+        }
+    }
+}
+
+impl Engine {
+    /// What changed on a shelf after a number, oldest first, and the number to ask from next.
+    pub async fn changes(
+        &self,
+        actor: &Actor,
+        shelf: &Shelf,
+        since: Moment,
+        limit: usize,
+    ) -> Result<(Vec<Change>, Moment, bool)> {
+        let eyes = self.eyes(actor);
+        let head = self.now_moment().await?;
+        if since > head {
+            return Err(StoreError::NoSuchMoment);
+        }
+        let limit = limit.clamp(1, MOST_ENTRIES);
+        let now: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
+               (SELECT * FROM entries_now WHERE shelf = ? AND since > ? ORDER BY since LIMIT ?) e
+             LEFT JOIN contents c ON c.id = e.content"
+        )))
+        .bind(shelf.id.0)
+        .bind(since.0)
+        .bind(limit as i64 + 1)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        let past: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS}))) FROM
+               (SELECT * FROM entries_past WHERE shelf = ? AND until > ? AND ended_how IN (?, ?, ?) ORDER BY until LIMIT ?) e
+             LEFT JOIN contents c ON c.id = e.content"
+        )))
+        .bind(shelf.id.0)
+        .bind(since.0)
+        .bind(How::Removed as i64)
+        .bind(How::Merged as i64)
+        .bind(How::Left as i64)
+        .bind(limit as i64 + 1)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        let mut all: Vec<Change> = rows::parse_rows(&now)?
+            .into_iter()
+            .map(|row| match row.how {
+                How::Arrived | How::Restored | How::Copied if row.is_folder() => Change::Arrived(row),
+                _ => Change::Changed(row),
+            })
+            .collect();
+        all.extend(rows::parse_past(&past)?.into_iter().map(|p| match p.ended_how {
+            How::Left => Change::Left(p),
+            _ => Change::Removed(p),
+        }));
+        all.sort_by_key(Change::moment);
+        // A page ends between two numbers, never within one.
+        let more = all.len() > limit;
+        if more {
+            let cut = all[limit].moment();
+            let whole = all.iter().take_while(|c| c.moment() < cut).count();
+            if whole > 0 {
+                all.truncate(whole);
+            }
+        }
+        let upto = if more { all.last().map_or(head, Change::moment) } else { head };
+        let mut shown = Vec::with_capacity(all.len());
+        for change in all {
+            let told = match &change {
+                // An open row beneath something removed is not alive; its folder's own change tells it.
+                // But whoever knew it elsewhere must hear that it is gone from there.
+                Change::Changed(row) | Change::Arrived(row) => {
+                    let chain = self.shared.view.chain(row.node).await?;
+                    let alive = chain.is_some_and(|chain| self.level_along(&eyes, &chain).is_some());
+                    let before = match alive {
+                        true => None,
+                        false => self.state_at(row.node, since).await?,
+                    };
+                    if let Some(before) = before
+                        && self.saw(&eyes, row.node, before.parent, before.shelf, since).await?
+                    {
+                        shown.push(Change::Removed(PastRow {
+                            until: row.since,
+                            ended_at: row.at,
+                            ended_how: How::Removed,
+                            ended_account: row.account,
+                            ended_device: row.device,
+                            row: row.clone(),
+                        }));
+                    }
+                    alive
+                }
+                // Here again by now: its open row tells it.
+                Change::Removed(past) | Change::Left(past) => {
+                    let here = self.shared.view.row(past.row.node).await?;
+                    let row = &past.row;
+                    here.is_none_or(|here| here.shelf != shelf.id)
+                        && self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await?
+                }
+            };
+            if told {
+                shown.push(change);
+            }
+        }
+        Ok((shown, upto, more))
+    }
+}

@@ -1,0 +1,345 @@
+//! The past: moments, a folder as it was, the states of a node, and who may look at them.
+
+use crate::access::Eyes;
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, How, PastRow, Row};
+use crate::reading::{Entry, MOST_ENTRIES, Page};
+use crate::rows::{self, ROW_COLUMNS, parse, sql};
+use yellow_attic_core::cursor;
+use yellow_attic_core::interval::forks;
+use yellow_attic_core::rights::{Level, Standing};
+use yellow_attic_core::{Moment, NodeId, ShelfId};
+
+/// What became of a past entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SinceThen {
+    /// The same bytes in the same place.
+    Same,
+    /// Other bytes.
+    Different,
+    /// In another place, or under another name.
+    Moved,
+    /// No longer there.
+    Removed,
+}
+
+/// What one may do at a past place, and at where the same thing is now or was last.
+#[derive(Clone, Copy)]
+pub(crate) struct Sight {
+    then: Standing,
+    last: Standing,
+}
+
+impl Sight {
+    /// A past state is shown only to who may look at both.
+    pub fn sees(&self) -> bool {
+        self.then.level().is_some() && self.last.level().is_some()
+    }
+}
+
+/// A state in the history of a node, newest first.
+#[derive(Clone, Debug)]
+pub struct State {
+    /// The state.
+    pub row: Row,
+    /// When and how it ended; none for the present one.
+    pub ended: Option<(Moment, i64, How)>,
+}
+
+impl Engine {
+    /// The number that was the last one at a time.
+    pub async fn moment_at(&self, at_ms: i64) -> Result<Moment> {
+        let next: Option<i64> = sqlx::query_scalar("SELECT min(n) FROM moments WHERE at > ?")
+            .bind(at_ms)
+            .fetch_one(&self.shared.view.pool)
+            .await?;
+        match next {
+            Some(n) => Ok(Moment(n - 1)),
+            None => self.now_moment().await,
+        }
+    }
+
+    /// The last number given out.
+    pub async fn now_moment(&self) -> Result<Moment> {
+        let n: i64 = sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&self.shared.view.pool).await?;
+        Ok(Moment(n))
+    }
+
+    /// The time of a number.
+    pub async fn time_of(&self, moment: Moment) -> Result<i64> {
+        let at: Option<i64> =
+            sqlx::query_scalar("SELECT at FROM moments WHERE n <= ? ORDER BY n DESC LIMIT 1")
+                .bind(moment.0)
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
+        Ok(at.unwrap_or(0))
+    }
+
+    /// The state of a node at a number, whether or not its folder was there.
+    pub async fn state_at(&self, node: NodeId, at: Moment) -> Result<Option<Row>> {
+        if let Some(row) = self.shared.view.row(node).await?
+            && row.since <= at
+        {
+            return Ok(Some((*row).clone()));
+        }
+        let text: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS}))
+             FROM (SELECT * FROM entries_past WHERE node = ? AND until > ? ORDER BY until LIMIT 1) e
+             LEFT JOIN contents c ON c.id = e.content"
+        )))
+        .bind(node.0)
+        .bind(at.0)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok(rows::parse_rows(&text)?.into_iter().find(|r| r.since <= at))
+    }
+
+    /// The way up from a node as it was at a number; none if it was not alive then.
+    pub async fn chain_at(&self, node: NodeId, at: Moment) -> Result<Option<Vec<Row>>> {
+        let mut chain = Vec::new();
+        let mut next = Some(node);
+        while let Some(id) = next {
+            let Some(row) = self.state_at(id, at).await? else { return Ok(None) };
+            next = row.parent;
+            chain.push(row);
+        }
+        Ok(Some(chain))
+    }
+
+    /// What was in a folder at a number, unsorted. Costs what the answer costs.
+    pub(crate) async fn children_at(&self, node: NodeId, at: Moment) -> Result<Vec<Row>> {
+        let last = self.now_moment().await?;
+        let forks = forks(at.0, last.0);
+        let json = |list: &[i64]| serde_json::to_string(list).unwrap_or_default();
+        let text: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM (
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+                 FROM json_each(?2) j CROSS JOIN entries_past e INDEXED BY entries_past_to
+                 WHERE e.parent = ?1 AND e.fork = j.value AND e.until > ?4
+               UNION ALL
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+                 FROM json_each(?3) j CROSS JOIN entries_past e INDEXED BY entries_past_from
+                 WHERE e.parent = ?1 AND e.fork = j.value AND e.since <= ?4
+               UNION ALL
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+                 FROM entries_now e WHERE e.parent = ?1 AND e.since <= ?4
+             ) e LEFT JOIN contents c ON c.id = e.content"
+        )))
+        .bind(node.0)
+        .bind(json(&forks.below))
+        .bind(json(&forks.above))
+        .bind(at.0)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        rows::parse_rows(&text)
+    }
+
+    /// The entries of a folder as it was at a number, by name, with what became of each.
+    pub async fn list_at(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        at: Moment,
+        limit: usize,
+        from: Option<&str>,
+    ) -> Result<Page<Entry>> {
+        self.check_past(actor, node, at).await?;
+        let eyes = self.eyes(actor);
+        let Some((_, sight)) = self.sight(&eyes, node, at).await? else {
+            return Err(StoreError::NoSuchMoment);
+        };
+        let limit = limit.clamp(1, MOST_ENTRIES);
+        let list = format!("entries of {node} at {at}");
+        let after = from.map(|c| cursor::decode(&list, c)).transpose()?;
+        let mut found = self.children_at(node, at).await?;
+        found.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
+        let place = |r: &Row| format!("{}{}", u8::from(!r.is_folder()), r.key);
+        if let Some(after) = after {
+            found.retain(|r| place(r) > after);
+        }
+        let more = found.len() > limit;
+        found.truncate(limit);
+        let next = found.last().filter(|_| more).map(|r| cursor::encode(&list, &place(r)));
+        let mut items = Vec::with_capacity(found.len());
+        for row in found {
+            if self.sight_in(&eyes, &sight, &row).await?.sees() {
+                let since_then = Some(self.since_then(&row).await?);
+                items.push(Entry { row, folder: None, since_then });
+            }
+        }
+        Ok(Page { items, next })
+    }
+
+    async fn since_then(&self, then: &Row) -> Result<SinceThen> {
+        let Some(chain) = self.shared.view.chain(then.node).await? else { return Ok(SinceThen::Removed) };
+        let now = &chain[0];
+        Ok(if now.content.map(|c| c.hash) != then.content.map(|c| c.hash) {
+            SinceThen::Different
+        } else if now.parent != then.parent || now.key != then.key {
+            SinceThen::Moved
+        } else {
+            SinceThen::Same
+        })
+    }
+
+    /// A past state is shown only to who may view both the node's present or last place and
+    /// its place then.
+    pub async fn check_past(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<Vec<Row>> {
+        let gone = || StoreError::NotFound("The file or folder at that moment".into());
+        if at > self.now_moment().await? {
+            return Err(StoreError::NoSuchMoment);
+        }
+        let (chain, sight) = self.sight(&self.eyes(actor), node, at).await?.ok_or_else(gone)?;
+        if sight.sees() { Ok(chain) } else { Err(gone()) }
+    }
+
+    /// The way to a node as it was, and what one may do there then and at its present or last place.
+    pub(crate) async fn sight(
+        &self,
+        eyes: &Eyes,
+        node: NodeId,
+        at: Moment,
+    ) -> Result<Option<(Vec<Row>, Sight)>> {
+        let Some(chain) = self.chain_at(node, at).await? else { return Ok(None) };
+        let Some(shelf) = chain.last().map(|r| r.shelf) else { return Ok(None) };
+        let then = self.standing_on(eyes, shelf, chain.iter().map(|r| r.node));
+        let last = match self.last_way(node).await? {
+            Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+            None => then,
+        };
+        Ok(Some((chain, Sight { then, last })))
+    }
+
+    /// The same for what was in a folder then: where it has not moved since, nothing is read.
+    pub(crate) async fn sight_in(&self, eyes: &Eyes, folder: &Sight, child: &Row) -> Result<Sight> {
+        let then = eyes.enter(folder.then, child.node);
+        let stayed = self.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
+        let last = match stayed {
+            true => eyes.enter(folder.last, child.node),
+            false => match self.last_way(child.node).await? {
+                Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+                None => then,
+            },
+        };
+        Ok(Sight { then, last })
+    }
+
+    fn standing_on(
+        &self,
+        eyes: &Eyes,
+        shelf: ShelfId,
+        way: impl DoubleEndedIterator<Item = NodeId>,
+    ) -> Standing {
+        eyes.standing(self.shared.view.shelf(shelf).and_then(|s| s.owner), way)
+    }
+
+    fn sees(&self, eyes: &Eyes, way: &[NodeId], shelf: ShelfId) -> bool {
+        self.standing_on(eyes, shelf, way.iter().copied()).level().is_some()
+    }
+
+    /// The way to a node and its shelf, as they are or were last.
+    async fn last_way(&self, node: NodeId) -> Result<Option<(Vec<NodeId>, ShelfId)>> {
+        let mut next = Some(node);
+        let mut shelf = None;
+        let mut way = Vec::new();
+        while let (Some(id), true) = (next, way.len() < 1000) {
+            let row = match self.shared.view.row(id).await? {
+                Some(row) => (*row).clone(),
+                None => {
+                    let mut conn = self.shared.view.pool.acquire().await?;
+                    match rows::past_of(&mut conn, id, 1).await?.into_iter().next() {
+                        Some(past) => past.row,
+                        None => return Ok(None),
+                    }
+                }
+            };
+            way.push(id);
+            shelf = Some(row.shelf);
+            next = row.parent;
+        }
+        Ok(shelf.map(|shelf| (way, shelf)))
+    }
+
+    /// Whether one sees a place as it was: the folders above something at a number.
+    pub(crate) async fn saw(
+        &self,
+        eyes: &Eyes,
+        node: NodeId,
+        parent: Option<NodeId>,
+        shelf: ShelfId,
+        at: Moment,
+    ) -> Result<bool> {
+        let mut way = vec![node];
+        let mut shelf = shelf;
+        if let Some(parent) = parent {
+            let Some(chain) = self.chain_at(parent, at).await? else { return Ok(false) };
+            shelf = chain.last().map_or(shelf, |r| r.shelf);
+            way.extend(chain.iter().map(|r| r.node));
+        }
+        Ok(self.sees(eyes, &way, shelf))
+    }
+
+    /// The states of a node, newest first. For one that is gone, what there was.
+    pub async fn history(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let eyes = self.eyes(actor);
+        let (way, shelf) = self.last_way(node).await?.ok_or_else(gone)?;
+        if !self.sees(&eyes, &way, shelf) {
+            return Err(gone());
+        }
+        let mut states = Vec::new();
+        if let Some(row) = self.shared.view.row(node).await? {
+            states.push(State { row: (*row).clone(), ended: None });
+        }
+        let mut conn = self.shared.view.pool.acquire().await?;
+        let found = rows::past_of(&mut conn, node, limit.clamp(1, MOST_ENTRIES) as i64).await?;
+        drop(conn);
+        for past in found {
+            // By today's grants, on its place then as well.
+            let row = &past.row;
+            if self.saw(&eyes, node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
+                states
+                    .push(State { row: past.row, ended: Some((past.until, past.ended_at, past.ended_how)) });
+            }
+        }
+        if states.is_empty() { Err(gone()) } else { Ok(states) }
+    }
+
+    /// The last past row of a node.
+    pub(crate) async fn last_past(&self, node: NodeId) -> Result<Option<PastRow>> {
+        let mut conn = self.shared.view.pool.acquire().await?;
+        Ok(rows::past_of(&mut conn, node, 1).await?.into_iter().next())
+    }
+
+    /// Changes per day beneath a folder, oldest first: (day since 1970, changes).
+    pub async fn activity(&self, actor: &Actor, node: NodeId) -> Result<Vec<(i64, i64)>> {
+        self.chain(actor, node, Level::View).await?;
+        if self.sums(actor, node).await?.is_none() {
+            return Ok(Vec::new());
+        }
+        let text: String = sqlx::query_scalar(
+            "SELECT json_group_array(json_array(day, changes)) FROM (SELECT day, changes FROM activity WHERE node = ? ORDER BY day)",
+        )
+        .bind(node.0)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        parse(&text)
+    }
+
+    /// The numbers at which something in this folder itself changed, newest first, at most 500.
+    pub async fn turning_points(&self, actor: &Actor, node: NodeId) -> Result<Vec<(Moment, i64)>> {
+        self.chain(actor, node, Level::View).await?;
+        let found: Vec<(i64, i64)> = sqlx::query_as(
+            "SELECT n, at FROM (
+               SELECT since AS n, at FROM entries_now WHERE parent = ?1
+               UNION SELECT since, at FROM entries_past WHERE parent = ?1
+               UNION SELECT until, ended_at FROM entries_past WHERE parent = ?1
+             ) ORDER BY n DESC LIMIT 500",
+        )
+        .bind(node.0)
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(found.into_iter().map(|(n, at)| (Moment(n), at)).collect())
+    }
+}
