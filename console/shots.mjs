@@ -52,6 +52,17 @@ const pictures = {
       await page.getByRole("dialog").locator("img").waitFor();
     },
   },
+  access: {
+    size: wide,
+    path: "/shelf/Exhibition%202027",
+    act: async (page) => {
+      await row(page, "Texts").click();
+      await page.getByRole("button", { name: "Give or take access" }).click();
+      await page.getByText("Who may, and why").waitFor();
+      await page.getByText("owns the shelf").waitFor();
+    },
+  },
+  people: { size: wide, path: "/desk/people", act: (page) => page.getByText("Tomas Field").waitFor() },
   palette: {
     size: wide,
     path: "/shelf/Collections",

@@ -273,9 +273,18 @@ impl Engine {
         let mut way = vec![node];
         let mut shelf = shelf;
         if let Some(parent) = parent {
-            let Some(chain) = self.chain_at(parent, at).await? else { return Ok(false) };
-            shelf = chain.last().map_or(shelf, |r| r.shelf);
-            way.extend(chain.iter().map(|r| r.node));
+            match self.chain_at(parent, at).await? {
+                Some(chain) => {
+                    shelf = chain.last().map_or(shelf, |r| r.shelf);
+                    way.extend(chain.iter().map(|r| r.node));
+                }
+                // What was found in a removed folder was entered after it was gone: where it was last.
+                None => {
+                    let Some((above, its)) = self.last_way(parent).await? else { return Ok(false) };
+                    shelf = its;
+                    way.extend(above);
+                }
+            }
         }
         Ok(self.sees(eyes, &way, shelf))
     }
