@@ -59,7 +59,7 @@ const pictures = {
       await row(page, "Texts").click();
       await page.getByRole("button", { name: "Give or take access" }).click();
       await page.getByText("Who may, and why").waitFor();
-      await page.getByText("owns the shelf").waitFor();
+      await page.getByRole("dialog").getByText("owns the shelf").waitFor();
     },
   },
   people: { size: wide, path: "/desk/people", act: (page) => page.getByText("Tomas Field").waitFor() },
