@@ -368,7 +368,12 @@ pub async fn check_password(
         .retry_after(seconds));
     }
     let account = state.engine.account_named(&sign_in).await?;
-    let hash = account.as_ref().map_or_else(|| nobody().to_string(), |a| a.password.clone());
+    // Who has not chosen a password yet takes as long as everybody else, and as nobody.
+    let hash = match &account {
+        Some(account) if !account.password.is_empty() => account.password.clone(),
+        _ => nobody().to_string(),
+    };
+    let account = account.filter(|a| !a.password.is_empty());
     let password = password.to_string();
     let _permit = state.hashing.acquire().await;
     let right = web::block(move || verify(&password, &hash)).await.unwrap_or(false);

@@ -24,9 +24,15 @@ impl Mkdir {
         let made = if self.parents {
             let parsed = yellow_attic_core::ShelfPath::parse(&self.path)
                 .map_err(|e| Failure::usage(e.to_string(), e.remedy()))?;
+            // Above what was given nothing is to be seen: it is where the way begins.
+            let known = usize::from(parsed.shelf == "given").min(parsed.names.len());
             let mut path = format!("{}:", parsed.shelf);
-            let mut node = connection::place(&client, &format!("{path}/"), None).await?.node;
-            for name in &parsed.names {
+            for name in &parsed.names[..known] {
+                path = format!("{path}/{name}");
+            }
+            let top = if known == 0 { format!("{path}/") } else { path.clone() };
+            let mut node = connection::place(&client, &top, None).await?.node;
+            for name in &parsed.names[known..] {
                 path = format!("{path}/{name}");
                 node = match client.make_folder(node.id, name.as_str()).await {
                     Err(e) if e.code() == Some("name_taken") => {

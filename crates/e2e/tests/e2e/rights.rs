@@ -473,6 +473,15 @@ async fn rights_are_given_explained_and_ended_by_commands() {
     assert!(why.contains("they cannot see it"), "{why}");
     let refused = ines.fails(1, &["unshare", "home:/Plans/plan.txt", "--with", "group:Archive"]);
     assert!(refused.contains("given on home:/Plans: end it there"), "{refused}");
+    ines.ok(&["share", "home:/Plans", "--with", "oona", "--can", "add"]);
+    let oona = Yattic::new();
+    assert_eq!(oona.try_connect(&service.address, "oona", WORDS), "");
+    oona.ok(&["mkdir", "--parents", "given:/Plans/a/b"]);
+    ines.ok(&["info", "home:/Plans/a/b"]);
+    // Without a password nobody is let in, and it is said as of anybody.
+    ines.ok(&["account", "new", "hugo"]);
+    let told = Yattic::new().try_connect(&service.address, "hugo", "");
+    assert!(told.contains("sign-in name or the password is wrong"), "{told}");
     ines.ok(&["unshare", "home:/Plans", "--with", "group:Archive"]);
     assert_eq!(tomas.ok(&["cat", "given:/plan.txt"]), "plan");
     tomas.ok(&["unshare", "given:/plan.txt"]);

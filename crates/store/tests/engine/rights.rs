@@ -237,6 +237,32 @@ async fn only_who_manages_gives_and_a_move_lets_nobody_in_unasked() {
     attic.engine.chain(&oona, open, Level::View).await.unwrap();
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn an_invitation_counts_once_until_it_expires_and_until_a_later_one() {
+    let attic = Attic::new().await;
+    attic.person("tomas").await;
+    let tomas = attic.engine.account_named("tomas").await.unwrap().unwrap();
+    let accept = async |attic: &Attic, token: [u8; 32], hash: &str| {
+        attic.engine.accept_invitation(&attic.ines, &tomas, token, hash.into()).await
+    };
+    let until = attic.engine.now_ms() + 1000;
+    attic.engine.invite(&attic.ines, &tomas, [1; 32], until).await.unwrap();
+    attic.engine.invite(&attic.ines, &tomas, [2; 32], until).await.unwrap();
+    assert!(attic.engine.invitation([1; 32]).await.unwrap().is_none());
+    assert!(is_gone(accept(&attic, [1; 32], "first").await));
+    // Of two at once one is refused, and its password is not the one that counts.
+    let (one, other) = tokio::join!(accept(&attic, [2; 32], "one"), accept(&attic, [2; 32], "other"));
+    assert_eq!((one.is_ok(), other.is_ok()), (true, false));
+    assert!(is_gone(other));
+    assert_eq!(attic.engine.account_named("tomas").await.unwrap().unwrap().password, "one");
+    assert!(attic.engine.invitation([2; 32]).await.unwrap().unwrap().used_at.is_some());
+    attic.engine.invite(&attic.ines, &tomas, [3; 32], until).await.unwrap();
+    let attic = attic.reopen().await;
+    attic.clock.set(until);
+    assert!(is_gone(accept(&attic, [3; 32], "late").await));
+    assert_eq!(attic.engine.account_named("tomas").await.unwrap().unwrap().password, "one");
+}
+
 /// Against sentences read one after the other, under random grants, memberships and moves.
 #[tokio::test(flavor = "multi_thread")]
 async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
