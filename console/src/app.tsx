@@ -1,13 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { Redirect, Route, Switch, useLocation } from "wouter";
-import { api } from "./lib/api";
+import { api, type Welcome } from "./lib/api";
 import { useLive } from "./lib/live";
 import { onPalette } from "./lib/palette";
 import { uploads } from "./lib/uploads";
 import { AccountPage } from "./pages/account";
+import { FactorDemanded } from "./pages/account/demanded";
 import { ComputersPage } from "./pages/computers";
-import { DeskPage } from "./pages/desk";
 import { FolderPage } from "./pages/folder";
 import { Proof } from "./pages/proof";
 import { RecentPage } from "./pages/recent";
@@ -18,6 +18,7 @@ import { UploadTray } from "./pages/tray";
 import { WelcomePage } from "./pages/welcome";
 import { Empty, Frame, Loading, Notice } from "./ui";
 
+const DeskPage = lazy(() => import("./pages/desk"));
 const Palette = lazy(() => import("./pages/palette"));
 
 /** Which page: by who is signed in, then by the address. */
@@ -26,7 +27,9 @@ export function App() {
   const [location] = useLocation();
   const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome, refetchInterval: 60_000 });
   const signOut = useCallback(async () => {
-    await api.signOut().catch(() => {});
+    const me = queries.getQueryData<Welcome>(["welcome"])?.me;
+    // Whoever looks as somebody is themselves again afterwards.
+    await (me?.seen_by ? api.endLook() : api.signOut()).catch(() => {});
     await queries.refetchQueries({ queryKey: ["welcome"] });
     // Nothing of the one who left stays for the next.
     queries.removeQueries({ predicate: (q) => q.queryKey[0] !== "welcome" });
@@ -49,7 +52,16 @@ export function App() {
   if (needsSetUp) return <SetUpPage />;
   // An invitation is for whoever opens it, signed in or not.
   if (location === "/welcome" && window.location.hash.length > 1) return <WelcomePage />;
-  if (!me) return <SignInPage />;
+  if (!me)
+    return <SignInPage domains={welcome.data.sign_up ?? []} organisation={welcome.data.organisation} />;
+  if (me.needs_factor) {
+    return (
+      <>
+        <FactorDemanded onSignOut={() => void signOut()} />
+        <Proof />
+      </>
+    );
+  }
   const frame = { me, onSignOut: () => void signOut() };
   return (
     <>
@@ -69,7 +81,13 @@ export function App() {
         <Route path="/computers">
           <ComputersPage frame={frame} />
         </Route>
-        <Route path="/desk/:part?">{({ part }) => <DeskPage frame={frame} part={part} />}</Route>
+        <Route path="/desk/:part?">
+          {({ part }) => (
+            <Suspense fallback={<Loading />}>
+              <DeskPage frame={frame} part={part} />
+            </Suspense>
+          )}
+        </Route>
         <Route path="/recent">
           <RecentPage frame={frame} />
         </Route>

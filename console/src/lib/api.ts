@@ -48,7 +48,7 @@ export interface Grant {
 }
 
 export interface Reach {
-  owner?: string;
+  owners: string[];
   afresh: boolean;
   grants: Grant[];
   people: number;
@@ -81,12 +81,130 @@ export interface Account {
   sign_in: string;
   display_name: string;
   mail?: string;
-  role: "administrator" | "member";
+  role: Role;
   groups: string[];
   disabled?: string;
+  why_disabled?: "away" | "waiting" | "leaving";
   /** No password is chosen yet. */
   invited?: boolean;
   bytes: number;
+  leaves?: string;
+  quota?: number;
+  own_quota?: boolean;
+  closed?: string[];
+  shut?: string[];
+  second_factor?: boolean;
+  seen?: string;
+  invited_by?: string;
+  picture?: string;
+}
+
+export type Role = "administrator" | "member" | "guest";
+
+export interface Factor {
+  id: number;
+  kind: "codes" | "passkey";
+  name: string;
+  made: string;
+  used?: string;
+}
+
+export interface Factors {
+  factors: Factor[];
+  recovery_left: number;
+  demanded_from?: string;
+  passkeys: boolean;
+}
+
+export interface Own {
+  sign_in: string;
+  display_name: string;
+  mail?: string;
+  role: Role;
+  groups: string[];
+  quota?: number;
+  bytes: number;
+  closed: string[];
+  picture?: string;
+  looks: { by: string; at: string }[];
+}
+
+export interface Rule {
+  name: string;
+  title: string;
+  value: string;
+  sentence: string;
+  usual: string;
+  wanted: string;
+  choices: string[];
+  for_groups: boolean;
+  set: { scope: string; value: string; sentence: string }[];
+}
+
+export interface RuleEffects {
+  value: string;
+  sentence: string;
+  people: { sign_in: string; display_name: string; before: string; after: string; at_once: string }[];
+  done: boolean;
+}
+
+export interface Letter {
+  id: number;
+  kind: string;
+  to: string;
+  subject: string;
+  written: string;
+  state: "waiting" | "sent" | "given up";
+  tries: number;
+  due?: string;
+  sent?: string;
+  said?: string;
+}
+
+export interface Mail {
+  server?: string;
+  from?: string;
+  letters: Letter[];
+}
+
+export interface ListedPeople {
+  columns: { heading: string; column?: string }[];
+  separator: string;
+  rows: { line: number; sign_in: string; display_name: string; fate: string; details: string[] }[];
+  sums: Record<string, number>;
+  done: boolean;
+  invited: number;
+}
+
+export interface Goes {
+  files: number;
+  bytes: number;
+  given: number;
+  received: number;
+  computers: number;
+  groups: number;
+  uploads: number;
+  sole_owner_of: string[];
+  leaves?: string;
+  heir?: string;
+}
+
+export interface SharedShelf {
+  name: string;
+  root: number;
+  note: string;
+  owners: string[];
+  quota?: number;
+  bytes: number;
+  claimed: number;
+  files: number;
+}
+
+export interface GuestInvited {
+  sign_in: string;
+  made: boolean;
+  address?: string;
+  mailed: boolean;
 }
 
 export interface Invited {
@@ -109,6 +227,8 @@ export interface Group {
   name: string;
   note: string;
   members: Person[];
+  quota?: number;
+  closed?: string[];
 }
 
 export interface Facts {
@@ -143,6 +263,8 @@ export interface Shelf {
   root: number;
   level: Facts["level"];
   people: string;
+  note?: string;
+  quota?: number;
   sums: Sums;
   changed: string;
   latest: Node[];
@@ -158,12 +280,19 @@ export interface Shelves {
 export interface Me {
   sign_in: string;
   display_name: string;
-  role: "administrator" | "member";
+  role: Role;
+  /** The administrator who looks as this account, reading only. */
+  seen_by?: string;
+  /** Nothing more can be done until a second factor is set up. */
+  needs_factor?: boolean;
+  picture?: string;
 }
 
 export interface Welcome {
   needs_set_up: boolean;
   me?: Me;
+  organisation: string;
+  sign_up?: string[];
   version: string;
   largest_file: number;
 }
@@ -205,6 +334,8 @@ interface Problem {
   code: string;
   remedy: string;
   status: number;
+  ticket?: string;
+  factors?: string[];
 }
 
 /** A refusal of the service, or a broken line. */
@@ -214,6 +345,9 @@ export class Refusal extends Error {
     readonly code: string,
     readonly remedy: string,
     readonly status: number,
+    /** To go on with, when a second factor is needed. */
+    readonly ticket?: string,
+    readonly factors: string[] = [],
   ) {
     super(message);
   }
@@ -224,6 +358,8 @@ export class Refusal extends Error {
       problem.code ?? "unknown",
       problem.remedy ?? "Try again; the reason is in the service's log.",
       status,
+      problem.ticket,
+      problem.factors,
     );
   }
 
@@ -240,13 +376,20 @@ export class Refusal extends Error {
 const base = "/api/v1";
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return send<T>(method, path, body === undefined ? undefined : JSON.stringify(body), "application/json");
+}
+
+/** Sends a body as it is. */
+async function send<T>(
+  method: string,
+  path: string,
+  body: Blob | string | undefined,
+  type?: string,
+): Promise<T> {
   let answer: Response;
   try {
-    answer = await fetch(base + path, {
-      method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
+    const headers = body !== undefined && type ? { "Content-Type": type } : undefined;
+    answer = await fetch(base + path, { method, headers, body });
   } catch {
     throw Refusal.line();
   }
@@ -290,6 +433,64 @@ export const api = {
   signIn: (body: { sign_in: string; password: string }) => call<Me>("POST", "/session", body),
   signOut: () => call<void>("DELETE", "/session"),
   shelves: () => call<Shelves>("GET", "/shelves"),
+  secondStep: (body: { ticket: string; code?: string; passkey?: unknown }) =>
+    call<Me>("POST", "/session/second", body),
+  askPasskey: (ticket: string) => call<{ options: unknown }>("POST", "/session/passkey", { ticket }),
+  signUp: (body: { sign_in: string; display_name: string; mail: string }) =>
+    call<void>("POST", "/sign-up", body),
+  own: () => call<Own>("GET", "/me"),
+  changeOwn: (body: { display_name: string }) => call<void>("PATCH", "/me", body),
+  setPicture: (file: Blob) => send<void>("PUT", "/me/picture", file),
+  endPicture: () => call<void>("DELETE", "/me/picture"),
+  factors: () => call<Factors>("GET", "/me/factors"),
+  beginCodes: () =>
+    proved(() =>
+      call<{ ticket: string; secret: string; address: string; picture: string }>("POST", "/me/factors/codes"),
+    ),
+  confirmCodes: (body: { ticket: string; code: string; name: string }) =>
+    call<{ codes: string[] }>("POST", "/me/factors/codes/confirm", body),
+  beginPasskey: () => proved(() => call<{ ticket: string; options: unknown }>("POST", "/me/factors/passkey")),
+  confirmPasskey: (body: { ticket: string; credential: unknown; name: string }) =>
+    call<{ codes: string[] }>("POST", "/me/factors/passkey/confirm", body),
+  endFactor: (id: number) => proved(() => call<void>("DELETE", `/me/factors/${id}`)),
+  renewRecovery: () => proved(() => call<{ codes: string[] }>("POST", "/me/recovery")),
+  endFactors: (name: string) =>
+    proved(() => call<void>("DELETE", `/accounts/${encodeURIComponent(name)}/factors`)),
+  beginLook: (account: string) => proved(() => call<{ ends: string }>("POST", "/look", { account })),
+  endLook: () => call<void>("DELETE", "/look"),
+  rules: () => call<{ rules: Rule[] }>("GET", "/rules"),
+  setRule: (name: string, body: { scope: string; value?: string; preview: boolean }) =>
+    body.preview
+      ? call<RuleEffects>("PUT", `/rules/${name}`, body)
+      : proved(() => call<RuleEffects>("PUT", `/rules/${name}`, body)),
+  mail: () => call<Mail>("GET", "/mail"),
+  testMail: (to: string) =>
+    call<{ taken: boolean; said: string; remedy: string }>("POST", "/mail/test", { to }),
+  changeLetter: (id: number, again: boolean) => call<void>("POST", `/mail/${id}`, { again }),
+  listPeople: (
+    list: Blob,
+    options: { preview: boolean; change: boolean; invite: boolean; columns: Record<string, string> },
+  ) => {
+    const { columns, ...rest } = options;
+    const words: Record<string, string> = {};
+    for (const [key, on] of Object.entries(rest)) if (on) words[key] = "true";
+    if (Object.keys(columns).length > 0) words.columns = JSON.stringify(columns);
+    return proved(() => send<ListedPeople>("POST", `/accounts/list${query(words)}`, list));
+  },
+  removal: (name: string) => call<Goes>("GET", `/accounts/${encodeURIComponent(name)}/removal`),
+  decideRemoval: (name: string, body: { name: string; days: number; heir?: string }) =>
+    proved(() => call<Goes>("PUT", `/accounts/${encodeURIComponent(name)}/removal`, body)),
+  undoRemoval: (name: string) =>
+    proved(() => call<void>("DELETE", `/accounts/${encodeURIComponent(name)}/removal`)),
+  inviteGuest: (body: { mail: string; node: number; can: string; until?: string; message?: string }) =>
+    proved(() => call<GuestInvited>("POST", "/guests", body)),
+  sharedShelves: () => call<{ shelves: SharedShelf[] }>("GET", "/desk/shelves"),
+  changeShelf: (root: number, body: { note?: string; quota?: string; owners?: string[] }) =>
+    proved(() => call<SharedShelf>("PATCH", `/shelves/${root}`, body)),
+  raise: (node: number, name: string) =>
+    proved(() => call<SharedShelf>("POST", `/nodes/${node}/raise`, { name })),
+  lower: (root: number, parent: number, name: string) =>
+    proved(() => call<Node>("POST", `/shelves/${root}/lower`, { parent, name })),
   makeShelf: (name: string, everyone: boolean) =>
     proved(() =>
       call<Shelf>("POST", "/shelves", { name, people: everyone ? [{ to: "everyone", level: "edit" }] : [] }),
@@ -338,6 +539,7 @@ export const api = {
     role: string;
     password?: string;
     groups: string[];
+    quota?: string;
   }) => proved(() => call<Account>("POST", "/accounts", body)),
   changeAccount: (
     name: string,
@@ -347,11 +549,16 @@ export const api = {
       role: string;
       password: string;
       disabled: boolean;
+      quota: string;
+      closed: string[];
     }>,
   ) => proved(() => call<Account>("PATCH", `/accounts/${encodeURIComponent(name)}`, body)),
   invite: (name: string) =>
     proved(() =>
-      call<{ address: string; expires: string }>("POST", `/accounts/${encodeURIComponent(name)}/invitation`),
+      call<{ address: string; expires: string; mailed: boolean }>(
+        "POST",
+        `/accounts/${encodeURIComponent(name)}/invitation`,
+      ),
     ),
   lookAtInvitation: (secret: string) => call<Invited>("POST", "/invitation/look", { secret }),
   acceptInvitation: (secret: string, password: string) =>
@@ -365,12 +572,17 @@ export const api = {
     proved(() => call<Group>("POST", "/groups", body)),
   changeGroup: (
     name: string,
-    body: Partial<{ name: string; note: string; add: string[]; remove: string[] }>,
+    body: Partial<{ name: string; note: string; quota: string; add: string[]; remove: string[] }>,
   ) => proved(() => call<Group>("PATCH", `/groups/${encodeURIComponent(name)}`, body)),
   endGroup: (name: string) => proved(() => call<void>("DELETE", `/groups/${encodeURIComponent(name)}`)),
   devices: () => call<{ devices: Device[] }>("GET", "/devices"),
   endDevice: (id: number) => call<void>("DELETE", `/devices/${id}`),
 };
+
+/** The address of somebody's picture, as it was set then. */
+export function pictureAddress(signIn: string, set: string): string {
+  return `${base}/people/${encodeURIComponent(signIn)}/picture${query({ of: set })}`;
+}
 
 /** The address of a file's bytes. */
 export function contentAddress(node: number, at?: string, download = false): string {

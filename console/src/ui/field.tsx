@@ -1,4 +1,4 @@
-import { useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes } from "react";
+import { useId, useState, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes } from "react";
 
 interface Props extends InputHTMLAttributes<HTMLInputElement> {
   label: string;
@@ -63,5 +63,48 @@ export function Choice({ label, quiet = false, options, className = "", ...rest 
         ))}
       </select>
     </div>
+  );
+}
+
+interface NewPasswordProps {
+  label?: string;
+  /** The password, once both fields are the same; empty before that. */
+  onChange: (password: string) => void;
+  error?: ReactNode;
+  autoFocus?: boolean;
+}
+
+/** A new password, typed twice. The service decides whether it is taken, and says why not. */
+export function NewPassword({ label = "Password", onChange, error, autoFocus }: NewPasswordProps) {
+  const [first, setFirst] = useState("");
+  const [again, setAgain] = useState("");
+  const typed = (a: string, b: string) => {
+    setFirst(a);
+    setAgain(b);
+    onChange(a === b ? a : "");
+  };
+  return (
+    <>
+      <Field
+        label={label}
+        type="password"
+        autoComplete="new-password"
+        hint="Three or four words that have nothing to do with each other are hard to guess and easy to keep in mind."
+        value={first}
+        onChange={(e) => typed(e.target.value, again)}
+        error={error}
+        autoFocus={autoFocus}
+        required
+      />
+      <Field
+        label="The same once more"
+        type="password"
+        autoComplete="new-password"
+        value={again}
+        onChange={(e) => typed(first, e.target.value)}
+        error={again !== "" && again !== first ? "The two are not the same." : undefined}
+        required
+      />
+    </>
   );
 }

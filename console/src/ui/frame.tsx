@@ -4,8 +4,9 @@ import { Link, useLocation } from "wouter";
 import type { Me } from "../lib/api";
 import { useBroken } from "../lib/live";
 import { openPalette } from "../lib/palette";
-import { IconButton } from "./button";
+import { Button, IconButton } from "./button";
 import { Menu, MenuItem, MenuLine } from "./menu";
+import { initials, Portrait } from "./portrait";
 import { useTheme } from "./theme";
 
 function Mark() {
@@ -31,6 +32,12 @@ const places = [
 /** For administrators. */
 const desk = { to: "/desk", word: "Desk", icon: Lamp };
 
+/** Computers are one's own: nobody who looks as somebody sees them. */
+function placesFor(me: Me) {
+  if (me.seen_by) return places.slice(0, 1);
+  return me.role === "administrator" ? [...places, desk] : places;
+}
+
 interface Props {
   me: Me;
   onSignOut: () => void;
@@ -43,12 +50,6 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
   const [location, go] = useLocation();
   const { theme, toggle } = useTheme();
   const broken = useBroken();
-  const initials = me.display_name
-    .split(/\s+/)
-    .map((w) => w[0] ?? "")
-    .join("")
-    .slice(0, 2)
-    .toUpperCase();
   return (
     <div className="flex h-full max-sm:flex-col-reverse">
       <a
@@ -64,7 +65,7 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
         <Link href="/" className="mx-auto mb-3 max-sm:hidden" aria-label="Yellow Attic, to the shelves">
           <Mark />
         </Link>
-        {(me.role === "administrator" ? [...places, desk] : places).map(({ to, word, icon: Icon }) => {
+        {placesFor(me).map(({ to, word, icon: Icon }) => {
           const here =
             location === to ||
             (to === "/desk" && location.startsWith("/desk")) ||
@@ -86,6 +87,18 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
         })}
       </nav>
       <div className="flex min-h-0 min-w-0 flex-1 flex-col">
+        {me.seen_by && (
+          <div
+            role="status"
+            className="flex shrink-0 flex-wrap items-center gap-x-4 gap-y-1 bg-gold-wash px-6 py-1.5 text-[14.5px] max-sm:px-4"
+          >
+            <span className="min-w-0 flex-1">
+              {me.seen_by}, you see everything as <strong>{me.display_name}</strong> does. Nothing can be
+              changed.
+            </span>
+            <Button onClick={onSignOut}>End the look</Button>
+          </div>
+        )}
         <header className="flex h-[60px] shrink-0 items-center gap-3 px-6 max-sm:px-4">
           <div className="min-w-0 flex-1">{heading}</div>
           {broken && (
@@ -105,10 +118,10 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
             trigger={
               <button
                 type="button"
-                aria-label={`${initials}, account of ${me.display_name}`}
-                className="size-8 rounded-full bg-gold-wash text-[13px] font-bold text-ink"
+                aria-label={`${initials(me.display_name)}, account of ${me.display_name}`}
+                className="rounded-full"
               >
-                {initials}
+                <Portrait signIn={me.sign_in} name={me.display_name} picture={me.picture} />
               </button>
             }
           >
@@ -119,14 +132,16 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
               </div>
             </div>
             <MenuLine />
-            <MenuItem icon={<UserRound size={18} />} onSelect={() => go("/account")}>
-              My account
-            </MenuItem>
+            {!me.seen_by && (
+              <MenuItem icon={<UserRound size={18} />} onSelect={() => go("/account")}>
+                My account
+              </MenuItem>
+            )}
             <MenuItem icon={theme === "dark" ? <Sun size={18} /> : <Moon size={18} />} onSelect={toggle}>
               {theme === "dark" ? "Light colours" : "Dark colours"}
             </MenuItem>
             <MenuItem icon={<LogOut size={18} />} onSelect={onSignOut}>
-              Sign out
+              {me.seen_by ? "End the look" : "Sign out"}
             </MenuItem>
           </Menu>
         </header>

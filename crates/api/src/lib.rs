@@ -24,6 +24,12 @@ pub struct Problem {
     pub code: String,
     /// What to do about it.
     pub remedy: String,
+    /// To go on with: the password was right, and a second factor is needed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ticket: Option<String>,
+    /// The kinds of second factors that there are: codes, passkey, recovery.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub factors: Vec<String>,
 }
 
 /// File or folder.
@@ -298,6 +304,12 @@ pub struct Shelf {
     pub level: String,
     /// Who may enter: `you alone`, or names.
     pub people: String,
+    /// What it is for.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// How many bytes it may hold.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u64>,
     /// What is on it.
     pub sums: Sums,
     /// When something on it changed last.
@@ -321,14 +333,23 @@ pub struct Shelves {
 }
 
 /// A new shared shelf.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Default, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewShelf {
     /// Its name, also its folder's on the disk.
     pub name: String,
-    /// Who else may enter, beside its maker.
+    /// Who else may enter, beside its owners.
     #[serde(default)]
     pub people: Vec<ShelfPerson>,
+    /// What it is for.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// The sign-in names of its owners; its maker if none is named.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub owners: Vec<String>,
+    /// How much it may hold: `20 GiB`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<String>,
 }
 
 /// Who may enter a shelf.
@@ -388,7 +409,7 @@ pub struct SignIn {
 }
 
 /// Connecting a computer.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDevice {
     /// The sign-in name.
@@ -397,6 +418,9 @@ pub struct NewDevice {
     pub password: String,
     /// What to call the computer.
     pub device: String,
+    /// A code of the authenticator or a recovery code, where there is a second factor.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// A connected computer's token. It is told once.
@@ -427,8 +451,17 @@ pub struct Me {
     pub sign_in: String,
     /// The name to show.
     pub display_name: String,
-    /// `administrator` or `member`.
+    /// `administrator`, `member` or `guest`.
     pub role: String,
+    /// The administrator who looks as this account, reading only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen_by: Option<String>,
+    /// Nothing more can be done until a second factor is set up.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub needs_factor: bool,
+    /// When its picture was set.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picture: Option<String>,
 }
 
 /// What a page must know before anybody is signed in.
@@ -439,6 +472,11 @@ pub struct Welcome {
     /// Who is signed in, if somebody is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub me: Option<Me>,
+    /// The organisation's name.
+    pub organisation: String,
+    /// Mail domains whose people may sign up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sign_up: Vec<String>,
     /// The version of the service.
     pub version: String,
     /// The largest file taken, in bytes.
@@ -665,5 +703,9 @@ pub struct Found {
 
 mod people;
 mod rights;
+mod rules;
+mod signing;
 pub use people::*;
 pub use rights::*;
+pub use rules::*;
+pub use signing::*;

@@ -37,7 +37,7 @@ pub struct Account {
     /// The mail address.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mail: Option<String>,
-    /// administrator or member.
+    /// administrator, member or guest.
     pub role: String,
     /// The names of its groups.
     pub groups: Vec<String>,
@@ -49,6 +49,36 @@ pub struct Account {
     pub invited: bool,
     /// Bytes on its home shelf.
     pub bytes: i64,
+    /// Why it is disabled, if nobody said so: away, waiting or leaving.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub why_disabled: String,
+    /// When it is deleted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leaves: Option<String>,
+    /// How many bytes its home may hold, by itself or by its groups.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u64>,
+    /// Whether that is said of it alone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own_quota: bool,
+    /// Doors that are closed to it alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub closed: Vec<String>,
+    /// All doors that are closed to it, with who says so: `sync (group Board)`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub shut: Vec<String>,
+    /// Whether it has a second factor.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub second_factor: bool,
+    /// When it last signed in to the console.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+    /// Who invited it, if it is a guest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub invited_by: Option<String>,
+    /// When its picture was set.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picture: Option<String>,
 }
 
 /// All accounts.
@@ -79,6 +109,9 @@ pub struct NewAccount {
     /// The groups it comes into.
     #[serde(default)]
     pub groups: Vec<String>,
+    /// How much its home may hold: `20 GiB`; what its groups say if it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<String>,
 }
 
 /// What of an account is to be changed. What is left out stays.
@@ -100,6 +133,12 @@ pub struct AccountChange {
     /// `true`: it can do nothing, and nothing of its is lost. `false`: it can again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub disabled: Option<bool>,
+    /// How much its home may hold: `20 GiB`, or `none`: what its groups say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<String>,
+    /// The doors that are closed to it alone: console, sync.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub closed: Option<Vec<String>>,
 }
 
 /// A group.
@@ -111,6 +150,12 @@ pub struct Group {
     pub note: String,
     /// Its members' sign-in names and names to show.
     pub members: Vec<Person>,
+    /// How many bytes the home of each member may hold.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u64>,
+    /// Doors that are closed to its members by it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub closed: Vec<String>,
 }
 
 /// All groups.
@@ -150,6 +195,9 @@ pub struct GroupChange {
     /// Sign-in names that go.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remove: Vec<String>,
+    /// How much the home of each member may hold: `20 GiB`, or `none`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<String>,
 }
 
 /// An address that lets somebody choose a password, once. It is shown only here.
@@ -157,6 +205,9 @@ pub struct GroupChange {
 pub struct Invitation {
     /// To be passed on. Without a public address in the settings it begins with a slash.
     pub address: String,
+    /// Whether it goes out by mail, too.
+    #[serde(default)]
+    pub mailed: bool,
     /// Until when it counts.
     pub expires: String,
 }

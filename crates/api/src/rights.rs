@@ -55,8 +55,7 @@ pub struct Grant {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Reach {
     /// Who owns the shelf, and may do everything.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub owner: Option<String>,
+    pub owners: Vec<String>,
     /// Whether levels given further up do not reach here.
     pub afresh: bool,
     /// What is given here and further up, the nearest first.

@@ -51,6 +51,10 @@ enum Command {
     Account(commands::account::Account),
     Group(commands::group::Group),
     Shelf(commands::shelf::Shelf),
+    Rule(commands::rule::Rule),
+    Door(commands::door::Door),
+    Mail(commands::mail::Mail),
+    Apply(commands::apply::Apply),
     Completions(commands::completions::Completions),
     Manual(commands::manual::Manual),
 }
@@ -88,6 +92,10 @@ fn main() -> ExitCode {
             Command::Account(c) => c.run(output).await,
             Command::Group(c) => c.run(output).await,
             Command::Shelf(c) => c.run(output).await,
+            Command::Rule(c) => c.run(output).await,
+            Command::Door(c) => c.run(output).await,
+            Command::Mail(c) => c.run(output).await,
+            Command::Apply(c) => c.run(output).await,
             Command::Completions(c) => c.run(&mut Arguments::command()),
             Command::Manual(c) => c.run(Arguments::command()),
         }

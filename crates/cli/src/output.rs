@@ -75,6 +75,8 @@ impl Failure {
                     }
                     .into(),
                     remedy: self.remedy.clone(),
+                    ticket: None,
+                    factors: Vec::new(),
                 })
             });
             eprintln!("{}", serde_json::to_string(&problem).unwrap_or_default());

@@ -16,6 +16,7 @@ use std::sync::Arc;
 use std::time::Duration;
 pub use yellow_attic_api as api;
 
+mod desk;
 mod people;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');

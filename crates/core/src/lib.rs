@@ -13,7 +13,10 @@
 //! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110).
 //! - [`cursor`]: opaque places in a list, bound to that list.
 //! - [`forwarded`]: which address a request really came from.
-//! - [`guessing`] and [`password`]: how guessing is slowed, which passwords are refused.
+//! - [`guessing`], [`password`] and [`factor`]: how guessing is slowed, which passwords are refused,
+//!   which one-time codes count.
+//! - [`rules`]: settings with a scope, of which the tightest counts. [`people`]: what a plan or a list
+//!   of people asks for, against what there is.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them.
 //!
@@ -25,6 +28,7 @@
 pub mod collate;
 pub mod conditions;
 pub mod cursor;
+pub mod factor;
 pub mod forwarded;
 pub mod guessing;
 pub mod ids;
@@ -32,9 +36,11 @@ pub mod interval;
 pub mod name;
 pub mod password;
 pub mod path;
+pub mod people;
 pub mod range;
 pub mod record;
 pub mod rights;
+pub mod rules;
 pub mod size;
 pub mod tar;
 pub mod timeline;

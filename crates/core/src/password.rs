@@ -17,45 +17,65 @@ pub fn check_mail(mail: &str) -> bool {
     }
 }
 
-/// The fewest characters of a password.
-pub const SHORTEST: usize = 10;
 /// The most bytes of a password: longer ones only cost time to hash.
 pub const LONGEST_BYTES: usize = 1024;
 
+/// What is demanded of a password.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Demands {
+    /// The fewest characters.
+    pub length: u32,
+    /// How hard it must be to guess, 0 to 4.
+    pub strength: u32,
+}
+
+impl Default for Demands {
+    fn default() -> Demands {
+        Demands { length: 10, strength: 3 }
+    }
+}
+
 /// Why a password is refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PasswordError {
-    /// Fewer than [`SHORTEST`] characters.
-    #[error("the password has {0} characters; it needs at least 10")]
-    TooShort(usize),
+    /// Fewer characters than demanded.
+    #[error("the password has {0} characters; it needs at least {1}")]
+    TooShort(usize, u32),
     /// More than [`LONGEST_BYTES`].
     #[error("the password has more than 1024 bytes")]
     TooLong,
     /// It contains the sign-in name, or is contained in it.
     #[error("the password repeats the sign-in name")]
     LikeTheName,
-    /// Fewer than five different characters.
-    #[error("the password repeats too few characters")]
-    Monotonous,
+    /// It would be guessed too soon.
+    #[error("the password is easy to guess: {reason}")]
+    Guessable {
+        /// What makes it so.
+        reason: String,
+        /// What would help.
+        hint: String,
+    },
 }
 
 impl PasswordError {
     /// What to do about it.
-    pub fn remedy(self) -> &'static str {
+    pub fn remedy(&self) -> String {
         match self {
-            PasswordError::TooShort(_) => "Three or four unrelated words are easy to keep in mind.",
-            PasswordError::TooLong => "Choose a shorter one.",
-            PasswordError::LikeTheName => "Choose one that has nothing to do with your name.",
-            PasswordError::Monotonous => "Use at least five different characters.",
+            PasswordError::TooShort(..) => "Three or four unrelated words are easy to keep in mind.".into(),
+            PasswordError::TooLong => "Choose a shorter one.".into(),
+            PasswordError::LikeTheName => "Choose one that has nothing to do with your name.".into(),
+            PasswordError::Guessable { hint, .. } => hint.clone(),
         }
     }
 }
 
-/// Looks at a new password.
-pub fn check(password: &str, sign_in: &str) -> Result<(), PasswordError> {
+/// Looks at a new password. `own`: words that somebody who guesses would try first, such as the
+/// name and mail address of its owner. How hard it is to guess is estimated by zxcvbn, which knows
+/// the passwords, names and words most in use.
+pub fn check(password: &str, sign_in: &str, own: &[&str], demands: Demands) -> Result<(), PasswordError> {
     let length = password.chars().count();
-    if length < SHORTEST {
-        return Err(PasswordError::TooShort(length));
+    if length < demands.length as usize {
+        return Err(PasswordError::TooShort(length, demands.length));
     }
     if password.len() > LONGEST_BYTES {
         return Err(PasswordError::TooLong);
@@ -64,13 +84,44 @@ pub fn check(password: &str, sign_in: &str) -> Result<(), PasswordError> {
     if name.chars().count() >= 3 && (low.contains(&name) || name.contains(&low)) {
         return Err(PasswordError::LikeTheName);
     }
-    let mut different: Vec<char> = low.chars().collect();
-    different.sort_unstable();
-    different.dedup();
-    if different.len() < 5 {
-        return Err(PasswordError::Monotonous);
+    let known: Vec<&str> = own.iter().copied().chain([sign_in, "yellow", "attic"]).collect();
+    let guessed = zxcvbn::zxcvbn(password, &known);
+    if u32::from(u8::from(guessed.score())) >= demands.strength {
+        return Ok(());
     }
-    Ok(())
+    let (reason, hint) = reason(&guessed);
+    Err(PasswordError::Guessable { reason, hint })
+}
+
+/// The estimate in our words: what was recognised, and what would help.
+fn reason(guessed: &zxcvbn::Entropy) -> (String, String) {
+    use zxcvbn::feedback::Warning;
+    let words = "Use three or four words that have nothing to do with each other.";
+    let (reason, hint) = match guessed.feedback().and_then(|f| f.warning()) {
+        Some(Warning::StraightRowsOfKeysAreEasyToGuess | Warning::ShortKeyboardPatternsAreEasyToGuess) => {
+            ("it follows the keys of the keyboard", words)
+        }
+        Some(
+            Warning::RepeatsLikeAaaAreEasyToGuess | Warning::RepeatsLikeAbcAbcAreOnlySlightlyHarderToGuess,
+        ) => ("it repeats itself", "Leave the repetition out, and add another word or two."),
+        Some(Warning::SequencesLikeAbcAreEasyToGuess) => ("it counts up or down", words),
+        Some(Warning::RecentYearsAreEasyToGuess | Warning::DatesAreOftenEasyToGuess) => {
+            ("it holds a year or a date", "Leave out years and dates that have to do with you.")
+        }
+        Some(
+            Warning::ThisIsATop10Password | Warning::ThisIsATop100Password | Warning::ThisIsACommonPassword,
+        ) => ("it is among the passwords used most", words),
+        Some(Warning::ThisIsSimilarToACommonlyUsedPassword) => {
+            ("it is much like one of the passwords used most", words)
+        }
+        Some(Warning::AWordByItselfIsEasyToGuess) => ("it is one word", "Add another word or two."),
+        Some(
+            Warning::NamesAndSurnamesByThemselvesAreEasyToGuess
+            | Warning::CommonNamesAndSurnamesAreEasyToGuess,
+        ) => ("it is a name", "Add words that have nothing to do with names."),
+        None => ("it is made of few or common parts", "Add another word or two."),
+    };
+    (reason.into(), hint.into())
 }
 
 /// Looks at a new sign-in name: 1 to 64 of a–z, 0–9, `.`, `-`, `_`, beginning with a letter
@@ -88,11 +139,31 @@ mod tests {
 
     #[test]
     fn guessable_passwords_are_refused_with_the_reason() {
-        assert_eq!(check("short", "ines"), Err(PasswordError::TooShort(5)));
-        assert_eq!(check("aaaaaaaabbbb", "ines"), Err(PasswordError::Monotonous));
-        assert_eq!(check("ines-is-here", "Ines"), Err(PasswordError::LikeTheName));
-        assert_eq!(check(&"abcde".repeat(300), "ines"), Err(PasswordError::TooLong));
-        assert_eq!(check("lamp oil and fog", "ines"), Ok(()));
+        let look = |password: &str| check(password, "ines", &["Ines Albrecht"], Demands::default());
+        assert_eq!(look("short"), Err(PasswordError::TooShort(5, 10)));
+        assert_eq!(look("ines-is-here"), Err(PasswordError::LikeTheName));
+        assert_eq!(look(&"abcde".repeat(300)), Err(PasswordError::TooLong));
+        let reason = |password: &str| match look(password) {
+            Err(PasswordError::Guessable { reason, hint }) => {
+                assert!(hint.ends_with('.'));
+                reason
+            }
+            other => panic!("{password}: {other:?}"),
+        };
+        assert_eq!(reason("aaaaaaaaaaaa"), "it repeats itself");
+        assert_eq!(reason("qwertyuiop"), "it is among the passwords used most");
+        assert!(reason("password123").contains("passwords used most"));
+        reason("albrecht2026");
+        assert_eq!(look("lamp oil and fog"), Ok(()));
+        assert_eq!(look("lantern-gallery-brass"), Ok(()));
+    }
+
+    #[test]
+    fn what_is_demanded_decides() {
+        let lax = Demands { length: 8, strength: 0 };
+        assert_eq!(check("aaaaaaaa", "ines", &[], lax), Ok(()));
+        let strict = Demands { length: 16, strength: 4 };
+        assert_eq!(check("lamp oil fog", "ines", &[], strict), Err(PasswordError::TooShort(12, 16)));
     }
 
     #[test]

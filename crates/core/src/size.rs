@@ -23,9 +23,25 @@ pub fn human(bytes: u64) -> String {
     format!("{value:.digits$} {}", UNITS[unit])
 }
 
+/// Reads a size in binary units: `20 GiB`, `500 MiB`, or a number of bytes.
+pub fn read(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let number: u64 = text[..digits].parse().ok()?;
+    let shift = match text[digits..].trim() {
+        "" | "B" => 0,
+        "KiB" => 10,
+        "MiB" => 20,
+        "GiB" => 30,
+        "TiB" => 40,
+        _ => return None,
+    };
+    number.checked_shl(shift).filter(|n| n >> shift == number)
+}
+
 #[cfg(test)]
 mod tests {
-    use super::human;
+    use super::{human, read};
 
     #[test]
     fn sizes_have_three_digits() {
@@ -40,5 +56,13 @@ mod tests {
         ] {
             assert_eq!(human(bytes), text);
         }
+    }
+
+    #[test]
+    fn sizes_are_read_in_binary_units() {
+        assert_eq!(read("20 GiB"), Some(20 << 30));
+        assert_eq!(read("123"), Some(123));
+        assert_eq!(read("99999999999 TiB"), None);
+        assert_eq!(read("1 GB"), None);
     }
 }

@@ -40,6 +40,12 @@ pub struct State {
     pub names: Names,
     /// Who gave their password lately.
     pub proofs: Proofs,
+    /// First steps of signing in, and factors that are being set up.
+    pub tickets: crate::factors::Tickets,
+    /// The way to the mail server.
+    pub post: crate::mail::Post,
+    /// The address under which the service is reached, for what is sent out.
+    pub address: std::sync::OnceLock<String>,
     /// Last uses of devices, not written yet.
     pub devices_used: DevicesUsed,
     /// Checksums of contents that went into archives.
@@ -62,6 +68,9 @@ impl State {
         State {
             thumbnails: Thumbnails::new(&config.data),
             metrics: Metrics::default(),
+            tickets: Default::default(),
+            post: crate::mail::Post::new(&config),
+            address: Default::default(),
             engine,
             config,
             known: Known::default(),
@@ -77,6 +86,12 @@ impl State {
             revocations: tokio::sync::watch::Sender::new(0),
             ready: AtomicBool::new(true),
         }
+    }
+
+    /// The beginning of addresses that are sent out.
+    pub fn base(&self) -> String {
+        let public = self.config.public_address.clone();
+        public.or_else(|| self.address.get().cloned()).unwrap_or_default()
     }
 
     /// Something about tokens changed: it counts at once, for running answers too.

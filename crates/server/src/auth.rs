@@ -7,7 +7,7 @@ use actix_web::http::{Method, header};
 use actix_web::{FromRequest, HttpRequest, web};
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use argon2::{Argon2, PasswordHash};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::future::Future;
 use std::net::IpAddr;
 use std::pin::Pin;
@@ -15,11 +15,14 @@ use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::DeviceId;
 use yellow_attic_core::forwarded::{client_address, counted};
 use yellow_attic_core::guessing::{FORGET_AFTER_MS, Failures};
+use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::{Account, Principal, Role};
+use yellow_attic_store::people::{Account, Principal, Role, Why};
 
 /// The cookie that holds a session.
 pub const COOKIE: &str = "attic_session";
+/// The cookie that holds a look as somebody else.
+pub const LOOK_COOKIE: &str = "attic_look";
 /// How long a session lasts.
 pub const SESSION_MS: i64 = 30 * 86_400_000;
 /// Principals kept in memory; each is asked for again after a minute.
@@ -35,7 +38,16 @@ pub struct Who {
     pub actor: Actor,
     /// The session's or device's token, hashed.
     pub token: [u8; 32],
+    /// The administrator who looks as this account, reading only.
+    pub seen_by: Option<Arc<Account>>,
+    /// Nothing more may be done until a second factor is set up.
+    pub needs_factor: bool,
 }
+
+/// Who is signed in, even where a second factor is still missing: for the few things that
+/// lead to one, and out.
+#[derive(Clone)]
+pub struct AnyWho(pub Who);
 
 impl Who {
     /// Refuses members.
@@ -65,6 +77,14 @@ impl Who {
             "This decides over people or rights, and you gave your password more than ten minutes ago.",
             "Give your password (POST /api/v1/proof), then do it again.",
         ))
+    }
+
+    /// Refuses whoever looks as somebody else: accounts' own pages are not looked at.
+    pub fn need_own(&self) -> Result<(), Refusal> {
+        match self.seen_by {
+            None => Ok(()),
+            Some(_) => Err(looking_only()),
+        }
     }
 
     /// Refuses device tokens: they cannot touch other devices.
@@ -115,8 +135,71 @@ impl FromRequest for Who {
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let request = request.clone();
-        Box::pin(async move { who(&request).await })
+        Box::pin(async move {
+            let who = who(&request).await?;
+            if who.needs_factor {
+                return Err(Refusal::new(
+                    403,
+                    "second_factor_demanded",
+                    "A second factor is demanded",
+                    "A rule demands a second factor, and this account has none yet.",
+                    "Sign in to the console and set one up under your account.",
+                ));
+            }
+            if who.seen_by.is_some() {
+                check_look(&request)?;
+            }
+            Ok(who)
+        })
     }
+}
+
+impl FromRequest for AnyWho {
+    type Error = Refusal;
+    type Future = Pin<Box<dyn Future<Output = Result<AnyWho, Refusal>>>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let request = request.clone();
+        Box::pin(async move { who(&request).await.map(AnyWho) })
+    }
+}
+
+/// What may be read while looking as somebody: files and folders, and nothing of the account.
+const LOOKABLE: [&str; 14] = [
+    "/api/v1/shelves",
+    "/api/v1/shelves/{root}/changes",
+    "/api/v1/place",
+    "/api/v1/nodes/{node}",
+    "/api/v1/nodes/{node}/entries",
+    "/api/v1/nodes/{node}/history",
+    "/api/v1/nodes/{node}/activity",
+    "/api/v1/nodes/{node}/content",
+    "/api/v1/nodes/{node}/thumbnail",
+    "/api/v1/nodes/{node}/archive",
+    "/api/v1/nodes/{node}/why",
+    "/api/v1/files/{shelf}/{path:.*}",
+    "/api/v1/find",
+    "/api/v1/recent",
+];
+
+/// Refuses all but reading files and folders, and the events that keep the pages true.
+fn check_look(request: &HttpRequest) -> Result<(), Refusal> {
+    let pattern = request.match_pattern().unwrap_or_default();
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    if reads && (LOOKABLE.contains(&pattern.as_str()) || pattern == "/api/v1/events") {
+        return Ok(());
+    }
+    Err(looking_only())
+}
+
+fn looking_only() -> Refusal {
+    Refusal::new(
+        403,
+        "looking_only",
+        "Looking only",
+        "While looking as somebody else, files and folders can be read, and nothing else can be done.",
+        "End the look, and do it as yourself.",
+    )
 }
 
 async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
@@ -129,15 +212,30 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         .map(|v| v.strip_prefix("Bearer ").unwrap_or("").trim().to_string());
     let (secret, device) = match bearer {
         Some(token) => (token, true),
-        None => match request.cookie(COOKIE) {
-            Some(cookie) => {
+        None => {
+            // A look comes before one's own session; when it is over, that one counts again.
+            if let Some(look) = request.cookie(LOOK_COOKIE) {
                 check_origin(request, &state)?;
-                (cookie.value().to_string(), false)
+                match holder(&state, look.value(), false, &from).await {
+                    Ok(who) if who.seen_by.is_some() => return Ok(who),
+                    _ => {}
+                }
             }
-            None => return Err(not_signed_in()),
-        },
+            match request.cookie(COOKIE) {
+                Some(cookie) => {
+                    check_origin(request, &state)?;
+                    (cookie.value().to_string(), false)
+                }
+                None => return Err(not_signed_in()),
+            }
+        }
     };
-    let token = hash_secret(&secret);
+    holder(&state, &secret, device, &from).await
+}
+
+/// Who holds a secret.
+async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result<Who, Refusal> {
+    let token = hash_secret(secret);
     let now = state.engine.now_ms();
     if let Some(Some(mut who)) = state.known.get(&token, now) {
         if *who.actor.from != *from {
@@ -146,15 +244,68 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         state.devices_used.note(&who.actor, now);
         return Ok(who);
     }
+    let door = if device { Door::Sync } else { Door::Console };
     let principal =
         if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
-    let Some(Principal { account, device }) = principal else { return Err(not_signed_in()) };
-    let actor =
-        Actor { account: Some(account.id), device, who: account.sign_in.as_str().into(), from: from.into() };
-    let who = Who { account: Arc::new(account), actor, token };
+    let Some(Principal { account, device, seen_by }) = principal else { return Err(not_signed_in()) };
+    check_door(state, seen_by.as_ref().unwrap_or(&account), door)?;
+    let needs_factor = device.is_none() && seen_by.is_none() && lacks_factor(state, &account).await?;
+    let name = match &seen_by {
+        Some(by) => format!("{} as {}", by.sign_in, account.sign_in),
+        None => account.sign_in.clone(),
+    };
+    let actor = Actor { account: Some(account.id), device, who: name.into(), from: from.into() };
+    let seen_by = seen_by.map(Arc::new);
+    let who = Who { account: Arc::new(account), actor, token, seen_by, needs_factor };
     state.known.put(token, who.clone(), now);
     state.devices_used.note(&who.actor, now);
     Ok(who)
+}
+
+/// Refuses an account whose door is closed: said only to who has proved who they are.
+pub fn check_door(state: &State, account: &Account, door: Door) -> Result<(), Refusal> {
+    let Some(by) = shut(state, account).remove(&door) else { return Ok(()) };
+    let way = match door {
+        Door::Console => "The console",
+        Door::Sync => "Connecting computers",
+    };
+    Err(Refusal::new(
+        403,
+        "door_closed",
+        "This door is closed",
+        &format!(
+            "{way} is closed to the account \"{}\" ({by}). The password or token is right.",
+            account.sign_in
+        ),
+        "Ask an administrator to open it, or use another way in.",
+    ))
+}
+
+/// The doors that are closed to an account, with who says so.
+pub fn shut(state: &State, account: &Account) -> BTreeMap<Door, String> {
+    let mut shut = BTreeMap::new();
+    for door in state.engine.rules_of(account.id, |rules, groups| rules.closed(groups)) {
+        shut.insert(door, "by a rule".to_string());
+    }
+    for door in &account.closed {
+        shut.insert(*door, "to this account alone".to_string());
+    }
+    shut
+}
+
+/// Whether a second factor is demanded of an account that has none.
+pub async fn lacks_factor(state: &State, account: &Account) -> Result<bool, Refusal> {
+    let Some(day) = factor_demanded(state, account) else { return Ok(false) };
+    let today = crate::times::today(state.engine.now_ms());
+    Ok(day <= today && state.engine.factors(account.id).await?.is_empty())
+}
+
+/// From which day on a second factor is demanded of an account.
+pub fn factor_demanded(state: &State, account: &Account) -> Option<jiff::civil::Date> {
+    match state.engine.rules_of(account.id, |rules, groups| rules.decide(Rule::SecondFactor, groups)).value {
+        Value::Day(day) => day,
+        _ => None,
+    }
 }
 
 /// Whether somebody who was signed in when a long answer began still is.
@@ -162,11 +313,15 @@ pub async fn still(state: &State, who: &Who) -> bool {
     if state.known.get(&who.token, state.engine.now_ms()).is_some_and(|known| known.is_some()) {
         return true;
     }
+    let door = if who.actor.device.is_some() { Door::Sync } else { Door::Console };
     let principal = match who.actor.device {
         Some(_) => state.engine.device(who.token).await,
         None => state.engine.session(who.token).await,
     };
-    matches!(principal, Ok(Some(_)))
+    match principal {
+        Ok(Some(p)) => check_door(state, p.seen_by.as_ref().unwrap_or(&p.account), door).is_ok(),
+        _ => false,
+    }
 }
 
 /// How long a password that was given counts as proof.
@@ -326,12 +481,12 @@ fn verify(password: &str, hash: &str) -> bool {
 pub struct Guessing(Mutex<HashMap<(String, Option<IpAddr>), Failures>>);
 
 impl Guessing {
-    fn wait(&self, key: &(String, Option<IpAddr>), now: i64) -> i64 {
+    pub fn wait(&self, key: &(String, Option<IpAddr>), now: i64) -> i64 {
         let failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         failures.get(key).map_or(0, |f| f.wait_ms(now))
     }
 
-    fn failed(&self, key: (String, Option<IpAddr>), now: i64) {
+    pub fn failed(&self, key: (String, Option<IpAddr>), now: i64) {
         let mut failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if failures.len() > 10_000 {
             failures.retain(|_, f| now - f.last_ms < FORGET_AFTER_MS);
@@ -340,9 +495,26 @@ impl Guessing {
         *entry = entry.failed(now);
     }
 
-    fn succeeded(&self, key: &(String, Option<IpAddr>)) {
+    pub fn succeeded(&self, key: &(String, Option<IpAddr>)) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(key);
     }
+}
+
+/// Refuses whoever has to wait after failures.
+pub fn wait_over(state: &State, key: &(String, Option<IpAddr>), now: i64) -> Result<(), Refusal> {
+    let wait = state.guessing.wait(key, now);
+    if wait == 0 {
+        return Ok(());
+    }
+    let seconds = (wait + 999) / 1000;
+    Err(Refusal::new(
+        429,
+        "too_many_attempts",
+        "Too many attempts",
+        &format!("Several sign-ins failed. The next attempt is looked at in {seconds} s."),
+        "Wait, then try again; nothing is locked.",
+    )
+    .retry_after(seconds))
 }
 
 /// Checks a sign-in name and password. Limits act before hashing; two hashes at a time.
@@ -355,19 +527,12 @@ pub async fn check_password(
     let now = state.engine.now_ms();
     let sign_in = sign_in.trim().to_lowercase();
     let key = (sign_in.clone(), address(request, state).map(counted));
-    let wait = state.guessing.wait(&key, now);
-    if wait > 0 {
-        let seconds = (wait + 999) / 1000;
-        return Err(Refusal::new(
-            429,
-            "too_many_attempts",
-            "Too many attempts",
-            &format!("Several sign-ins failed. The next attempt is looked at in {seconds} s."),
-            "Wait, then try again; nothing is locked.",
-        )
-        .retry_after(seconds));
-    }
-    let account = state.engine.account_named(&sign_in).await?;
+    wait_over(state, &key, now)?;
+    // A mail address will do: no sign-in name holds an "@".
+    let account = match sign_in.contains('@') {
+        true => state.engine.account_at(&sign_in).await?,
+        false => state.engine.account_named(&sign_in).await?,
+    };
     // Who has not chosen a password yet takes as long as everybody else, and as nobody.
     let hash = match &account {
         Some(account) if !account.password.is_empty() => account.password.clone(),
@@ -382,12 +547,20 @@ pub async fn check_password(
             state.guessing.succeeded(&key);
             if account.disabled_at.is_some() {
                 // Said only to who has proved who they are.
+                let reason = match account.why_disabled {
+                    Why::Said => "An administrator has disabled this account. Nothing of its is lost.",
+                    Why::Away => {
+                        "Nobody had signed in to it for a long time, so a rule has disabled it. Nothing of its is lost."
+                    }
+                    Why::Waiting => "An administrator has not approved this account yet.",
+                    Why::Leaving => "This account will be deleted. Until then nothing of its is lost.",
+                };
                 return Err(Refusal::new(
                     403,
                     "account_disabled",
                     "The account is disabled",
-                    "An administrator has disabled this account. Nothing of its is lost.",
-                    "Ask an administrator to enable it again.",
+                    reason,
+                    "Ask an administrator to enable it.",
                 ));
             }
             Ok(account)

@@ -21,12 +21,49 @@ pub struct Config {
     pub metrics_listen: Option<SocketAddr>,
     /// The largest file taken, in bytes.
     pub largest_file: u64,
+    /// The organisation's name, in mail and on pages.
+    pub organisation: String,
+    /// The mail server, if there is one.
+    pub mail: Option<MailConfig>,
     /// How much is logged: error, warn, info, debug.
     pub log: String,
     /// How the log looks: text or json.
     pub log_format: LogFormat,
     /// Every value as it is shown, with its source.
     pub sources: Vec<Shown>,
+}
+
+/// A mail server (SMTP).
+#[derive(Clone)]
+pub struct MailConfig {
+    /// Its host name.
+    pub host: String,
+    /// Its port.
+    pub port: u16,
+    /// How the line is kept private.
+    pub tls: MailTls,
+    /// Name and password to sign in with.
+    pub sign_in: Option<(String, String)>,
+    /// Whom mail comes from.
+    pub from: String,
+}
+
+impl std::fmt::Debug for MailConfig {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // Never the password.
+        write!(f, "MailConfig({}:{} {:?} from {})", self.host, self.port, self.tls, self.from)
+    }
+}
+
+/// How the line to the mail server is kept private.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MailTls {
+    /// STARTTLS, demanded.
+    StartTls,
+    /// TLS from the first byte.
+    Tls,
+    /// Not at all: for a server on this machine.
+    None,
 }
 
 /// How the log looks.
@@ -82,7 +119,7 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 10] = [
+const KEYS: [Key; 16] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
@@ -91,6 +128,12 @@ const KEYS: [Key; 10] = [
     Key { name: "tls_key", env: "YATTIC_TLS_KEY", default: "" },
     Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
     Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
+    Key { name: "organisation", env: "YATTIC_ORGANISATION", default: "Yellow Attic" },
+    Key { name: "mail_server", env: "YATTIC_MAIL_SERVER", default: "" },
+    Key { name: "mail_tls", env: "YATTIC_MAIL_TLS", default: "starttls" },
+    Key { name: "mail_user", env: "YATTIC_MAIL_USER", default: "" },
+    Key { name: "mail_password_file", env: "YATTIC_MAIL_PASSWORD_FILE", default: "" },
+    Key { name: "mail_from", env: "YATTIC_MAIL_FROM", default: "" },
     Key { name: "log", env: "YATTIC_LOG", default: "info" },
     Key { name: "log_format", env: "YATTIC_LOG_FORMAT", default: "text" },
 ];
@@ -189,9 +232,62 @@ pub fn read(
             )
         })?),
     };
-    let largest_file = read_size(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
-        wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
-    })?;
+    let largest_file =
+        yellow_attic_core::size::read(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
+            wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
+        })?;
+    let organisation = of("organisation").trim().to_string();
+    if organisation.is_empty()
+        || organisation.chars().count() > 100
+        || organisation.chars().any(char::is_control)
+    {
+        return Err(wrong("organisation", "not a name", "Write a name of 1 to 100 characters."));
+    }
+    let mail = match of("mail_server").as_str() {
+        "" => None,
+        server => {
+            let tls = match of("mail_tls").as_str() {
+                "starttls" => MailTls::StartTls,
+                "tls" => MailTls::Tls,
+                "none" => MailTls::None,
+                _ => return Err(wrong("mail_tls", "unknown", "Choose starttls, tls or none.")),
+            };
+            let usual = match tls {
+                MailTls::StartTls => 587,
+                MailTls::Tls => 465,
+                MailTls::None => 25,
+            };
+            let (host, port) = match server.rsplit_once(':') {
+                Some((host, port)) => (host, port.parse().ok()),
+                None => (server, Some(usual)),
+            };
+            let port = port.filter(|_| !host.is_empty() && !host.contains('/')).ok_or_else(|| {
+                wrong("mail_server", "not a host and port", "Write it like mail.example.org:587.")
+            })?;
+            let sign_in = match (of("mail_user"), of("mail_password_file")) {
+                (user, _) if user.is_empty() => None,
+                (_, file) if file.is_empty() => {
+                    return Err(wrong(
+                        "mail_password_file",
+                        "missing",
+                        "Name a file that holds the password, readable for the service alone.",
+                    ));
+                }
+                (user, file) => {
+                    let password = std::fs::read_to_string(&file).map_err(|e| {
+                        wrong("mail_password_file", &e.to_string(), "Name a file that can be read.")
+                    })?;
+                    Some((user, password.trim_end_matches(['\r', '\n']).to_string()))
+                }
+            };
+            let from = of("mail_from");
+            let plain = from.rsplit_once('<').map_or(from.as_str(), |(_, a)| a.trim_end_matches('>'));
+            if !yellow_attic_core::password::check_mail(plain) {
+                return Err(wrong("mail_from", "not a mail address", "Write it like files@example.org."));
+            }
+            Some(MailConfig { host: host.to_string(), port, tls, sign_in, from })
+        }
+    };
     let log = of("log");
     if !["error", "warn", "info", "debug"].contains(&log.as_str()) {
         return Err(wrong("log", "not a level", "Choose error, warn, info or debug."));
@@ -212,6 +308,8 @@ pub fn read(
         tls,
         metrics_listen,
         largest_file,
+        organisation,
+        mail,
         log,
         log_format,
         sources: shown,
@@ -251,21 +349,6 @@ fn read_file(file: Option<&Path>) -> Result<BTreeMap<String, String>, ConfigErro
         .collect())
 }
 
-fn read_size(text: &str) -> Option<u64> {
-    let text = text.trim();
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let number: u64 = text[..digits].parse().ok()?;
-    let shift = match text[digits..].trim() {
-        "" | "B" => 0,
-        "KiB" => 10,
-        "MiB" => 20,
-        "GiB" => 30,
-        "TiB" => 40,
-        _ => return None,
-    };
-    number.checked_shl(shift).filter(|n| n >> shift == number)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -301,6 +384,8 @@ mod tests {
             ("metrics_listen", "7462"),
             ("largest_file", "many"),
             ("largest_file", "99999999999 TiB"),
+            ("organisation", ""),
+            ("mail_server", "mail.example.org:many"),
             ("log", "loud"),
             ("log_format", "xml"),
             ("data", ""),
@@ -311,12 +396,5 @@ mod tests {
             assert_eq!((e.key.as_str(), e.value.as_str()), wanted);
             assert!(!e.remedy.is_empty());
         }
-    }
-
-    #[test]
-    fn sizes_are_read_in_binary_units() {
-        assert_eq!(read_size("20 GiB"), Some(20 << 30));
-        assert_eq!(read_size("123"), Some(123));
-        assert_eq!(read_size("1 GB"), None);
     }
 }

@@ -15,6 +15,8 @@ pub mod auth;
 pub mod config;
 pub mod console;
 pub mod content;
+pub mod factors;
+pub mod mail;
 pub mod metrics;
 pub mod problem;
 pub mod reads;

@@ -4,6 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yellow_attic_api::Problem;
 use yellow_attic_core::cursor::CursorError;
+use yellow_attic_core::rules::RuleError;
 use yellow_attic_core::size::human;
 use yellow_attic_store::StoreError;
 
@@ -25,6 +26,8 @@ impl Refusal {
                 detail: detail.into(),
                 code: code.into(),
                 remedy: remedy.into(),
+                ticket: None,
+                factors: Vec::new(),
             }),
             retry_after_s: None,
         }
@@ -33,6 +36,13 @@ impl Refusal {
     /// Says when to try again.
     pub fn retry_after(self, seconds: i64) -> Refusal {
         Refusal { retry_after_s: Some(seconds), ..self }
+    }
+
+    /// Tells how to go on: with which ticket, and what kinds of second factors.
+    pub fn go_on(mut self, ticket: String, factors: Vec<String>) -> Refusal {
+        self.problem.ticket = Some(ticket);
+        self.problem.factors = factors;
+        self
     }
 
     /// Nothing there, or nothing the caller may know of: the same answer.
@@ -212,6 +222,35 @@ impl From<StoreError> for Refusal {
                 "The file is too large",
                 "Ask the administrator to raise largest_file, or send a smaller file.",
             ),
+            StoreError::QuotaFull { shelf, line, used, claimed, wanted } => {
+                let claimed = match claimed {
+                    0 => String::new(),
+                    n => format!(", uploads under way have claimed {}", human(*n)),
+                };
+                Refusal::new(
+                    507,
+                    "quota_full",
+                    "The shelf is full",
+                    &format!(
+                        "{} may hold {}; {} are on it{claimed}, and this needs {} more. Nothing was written.",
+                        capital(shelf),
+                        human(*line),
+                        human(*used),
+                        human(*wanted)
+                    ),
+                    "Remove something from the shelf, or ask an administrator for a larger quota.",
+                )
+            }
+            StoreError::Rule(rule) => make(
+                409,
+                "rule_refused",
+                "The rule cannot be set so",
+                match rule {
+                    RuleError::Malformed { .. } => "Choose one of the values it can have.",
+                    RuleError::Widens { .. } => "Loosen it further up first, or tighten it here.",
+                    RuleError::NotForGroups { .. } => "Set it for the service or the organisation.",
+                },
+            ),
             StoreError::DiskFull { free, reserve } => Refusal::new(
                 507,
                 "disk_full",
@@ -300,6 +339,11 @@ impl From<StoreError> for Refusal {
             }
         }
     }
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
 
 /// Queries and bodies that cannot be read.

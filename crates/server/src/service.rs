@@ -85,7 +85,9 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let handle = server.handle();
     let scheme = if state.config.tls.is_some() { "https" } else { "http" };
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));
+    let _ = state.address.set(address.clone());
     chores.push(tokio::spawn(do_chores(state.clone())));
+    chores.push(tokio::spawn(crate::mail::deliver(state.clone())));
     chores.push(tokio::spawn(crate::thumbnails::follow(state.clone())));
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {
@@ -133,9 +135,34 @@ async fn do_chores(state: web::Data<State>) {
         if let Err(error) = state.engine.expire_uploads().await {
             tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
         }
+        people_chores(&state).await;
         tokio::time::sleep(CHORES_EVERY).await;
         state.reads.write(&state.engine).await;
         state.devices_used.write(&state.engine).await;
+    }
+}
+
+/// Guests who stayed away are disabled, and accounts whose time has come are deleted.
+async fn people_chores(state: &State) {
+    match state.engine.disable_idle_guests().await {
+        Ok(names) if !names.is_empty() => {
+            tracing::info!(guests = names.join(", "), "idle guests were disabled by rule");
+            state.revoked();
+        }
+        Ok(_) => {}
+        Err(error) => tracing::warn!(%error, "idle guests could not be looked at; they are next time"),
+    }
+    match state.engine.delete_leavers().await {
+        Ok(names) if !names.is_empty() => {
+            tracing::info!(accounts = names.join(", "), "accounts were deleted as decided");
+            state.names.forget().await;
+            state.revoked();
+        }
+        Ok(_) => {}
+        Err(error) => tracing::warn!(%error, "an account could not be deleted; it is tried again"),
+    }
+    if let Err(error) = state.engine.sweep_invitations().await {
+        tracing::warn!(%error, "old invitations could not be forgotten");
     }
 }
 

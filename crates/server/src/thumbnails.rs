@@ -83,6 +83,16 @@ impl Thumbnails {
         Ok((!bytes.is_empty()).then_some(bytes))
     }
 
+    /// A small picture of a picture that was sent: JPEG or PNG. Drawn by the helper, like all others.
+    pub async fn draw_bytes(&self, bytes: &[u8]) -> Result<Vec<u8>, String> {
+        use std::io::{Seek, Write};
+        let _turn = self.drawing.acquire().await;
+        let memory = rustix::fs::memfd_create("picture", rustix::fs::MemfdFlags::CLOEXEC);
+        let mut file = File::from(memory.map_err(|e| e.to_string())?);
+        file.write_all(bytes).and_then(|()| file.rewind()).map_err(|e| e.to_string())?;
+        self.draw(file).await
+    }
+
     async fn draw(&self, file: File) -> Result<Vec<u8>, String> {
         let mut helper = tokio::process::Command::new(&self.program)
             .arg(HELPER)

@@ -5,6 +5,12 @@ use jiff::Timestamp;
 use yellow_attic_core::Moment;
 use yellow_attic_store::Engine;
 
+/// The day it is, in UTC.
+pub fn today(now_ms: i64) -> jiff::civil::Date {
+    let at = jiff::Timestamp::from_millisecond(now_ms).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    at.to_zoned(jiff::tz::TimeZone::UTC).date()
+}
+
 /// Milliseconds since 1970 as RFC 3339.
 pub fn show(ms: i64) -> String {
     Timestamp::from_millisecond(ms).map_or_else(|_| String::new(), |t| t.to_string())

@@ -6,6 +6,8 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, web};
 use bytes::Bytes;
 use futures_util::StreamExt;
+use yellow_attic_core::NodeId;
+use yellow_attic_store::quota::Claim;
 use yellow_attic_store::uploads::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
 
@@ -17,7 +19,9 @@ pub async fn receive(
     state: &State,
     request: &HttpRequest,
     mut payload: web::Payload,
-) -> Result<Staged, Refusal> {
+    parent: NodeId,
+    replaced: u64,
+) -> Result<(Staged, Claim), Refusal> {
     let announced = match request.headers().get(header::CONTENT_LENGTH) {
         Some(value) => value.to_str().ok().and_then(|v| v.parse::<u64>().ok()),
         None => None,
@@ -27,6 +31,8 @@ pub async fn receive(
         return Err(StoreError::TooLarge(largest).into());
     }
     state.engine.check_room(announced.unwrap_or(0))?;
+    // Spoken for until the file is there: parallel uploads cannot pass a quota together.
+    let mut claim = state.engine.claim(parent, announced.unwrap_or(0), replaced).await?;
     if announced.is_some_and(|n| n as usize <= SMALL) {
         let wanted = announced.unwrap_or(0) as usize;
         let mut bytes = Vec::with_capacity(wanted);
@@ -42,7 +48,7 @@ pub async fn receive(
         if bytes.len() != wanted {
             return Err(StoreError::ShortBody { announced: wanted as u64, got: bytes.len() as u64 }.into());
         }
-        return Ok(state.engine.stage_small(bytes)?);
+        return Ok((state.engine.stage_small(bytes)?, claim));
     }
     let engine = state.engine.clone();
     let (send, mut lots) = lots();
@@ -53,6 +59,9 @@ pub async fn receive(
             if lot.is_empty() {
                 whole = true;
                 break;
+            }
+            if announced.is_none() {
+                claim.grow(lot.iter().map(|p| p.len() as u64).sum())?;
             }
             for piece in &lot {
                 arriving.write(piece)?;
@@ -67,7 +76,7 @@ pub async fn receive(
         if let Some(announced) = announced.filter(|n| *n != arriving.size()) {
             return Err(StoreError::ShortBody { announced, got: arriving.size() });
         }
-        arriving.finish()
+        Ok((arriving.finish()?, claim))
     });
     let (written, ()) = tokio::join!(writing, feed(payload, send));
     match written {

@@ -1,32 +1,64 @@
-//! Who may do what, in memory: all grants and memberships of the store, so that a check reads
-//! nothing. Replaced as a whole by the commit that changes any of them.
+//! Who may do what, in memory: all grants, memberships, rules, owners and quotas of the store, so
+//! that a check reads nothing. Replaced as a whole by the commit that changes any of them.
 
 use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf};
+use crate::model::{Actor, Row, Shelf, ShelfKind};
 use crate::rows::parse;
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::rights::{Explained, Gives, Grant, Here, Level, Person, Standing, Subject, explain};
-use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId};
+use yellow_attic_core::rules::{Rule, Rules, Scope};
+use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId, ShelfId};
 
-/// All grants and memberships.
-#[derive(Debug, Default)]
+/// All grants, memberships, rules, owners and quotas.
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Access {
     here: HashMap<NodeId, Here>,
     groups_of: HashMap<AccountId, Arc<[GroupId]>>,
     /// Nodes at which somebody may do less than above.
     bars: Vec<NodeId>,
+    /// Who owns which shelf.
+    owners: HashMap<ShelfId, Vec<AccountId>>,
+    /// How many bytes a shared shelf may hold, where there is a line.
+    lines: HashMap<ShelfId, u64>,
+    /// The same for the home of an account.
+    home_lines: HashMap<AccountId, u64>,
+    rules: Rules,
+}
+
+type Sets = (String, String, String, String, String, String, String);
+
+/// A value that no longer can be read counts as not set.
+pub(crate) fn read_rule(
+    (kind, of, rule, value): (i64, i64, String, String),
+) -> Option<(Scope, Rule, yellow_attic_core::rules::Value)> {
+    let rule = Rule::from_word(&rule)?;
+    let scope = match kind {
+        0 => Scope::Service,
+        1 => Scope::Organisation,
+        _ => Scope::Group(GroupId(of)),
+    };
+    Some((scope, rule, rule.read(&value).ok()?))
 }
 
 type GrantJson = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>);
 
 impl Access {
     pub async fn load(conn: &mut SqliteConnection) -> Result<Access> {
-        let (grants, afresh, members): (String, String, String) = sqlx::query_as(
+        let (grants, afresh, members, owners, lines, homes, rules): Sets = sqlx::query_as(
             "SELECT (SELECT json_group_array(json_array(id, node, account, grp, level, until)) FROM grants),
                     (SELECT json_group_array(node) FROM afresh),
-                    (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp))",
+                    (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp)),
+                    (SELECT json_group_array(json_array(shelf, account)) FROM (
+                       SELECT id AS shelf, owner AS account FROM shelves WHERE kind = 'home' AND owner IS NOT NULL
+                       UNION ALL SELECT shelf, account FROM shelf_owners)),
+                    (SELECT json_group_array(json_array(id, quota)) FROM shelves WHERE quota IS NOT NULL),
+                    (SELECT json_group_array(json_array(id, line)) FROM (
+                       SELECT a.id, coalesce(a.quota, (SELECT max(g.quota) FROM members m JOIN groups g ON g.id = m.grp
+                                                       WHERE m.account = a.id)) AS line
+                       FROM accounts a) WHERE line IS NOT NULL),
+                    (SELECT json_group_array(json_array(kind, of, rule, value)) FROM rules)",
         )
         .fetch_one(conn)
         .await?;
@@ -49,8 +81,55 @@ impl Access {
         for (account, group) in parse::<Vec<(i64, i64)>>(&members)? {
             groups.entry(AccountId(account)).or_default().push(GroupId(group));
         }
+        let mut owned: HashMap<ShelfId, Vec<AccountId>> = HashMap::new();
+        for (shelf, account) in parse::<Vec<(i64, i64)>>(&owners)? {
+            owned.entry(ShelfId(shelf)).or_default().push(AccountId(account));
+        }
+        let lines = parse::<Vec<(i64, i64)>>(&lines)?;
+        let lines = lines.into_iter().map(|(s, line)| (ShelfId(s), line.max(0) as u64)).collect();
+        let home_lines = parse::<Vec<(i64, i64)>>(&homes)?;
+        let home_lines = home_lines.into_iter().map(|(a, line)| (AccountId(a), line.max(0) as u64)).collect();
+        let set = parse::<Vec<(i64, i64, String, String)>>(&rules)?.into_iter().filter_map(read_rule);
         let bars = here.iter().filter(|(_, h)| h.bars()).map(|(n, _)| *n).collect();
-        Ok(Access { here, groups_of: groups.into_iter().map(|(a, g)| (a, g.into())).collect(), bars })
+        Ok(Access {
+            here,
+            groups_of: groups.into_iter().map(|(a, g)| (a, g.into())).collect(),
+            bars,
+            owners: owned,
+            lines,
+            home_lines,
+            rules: Rules::new(set),
+        })
+    }
+
+    /// A shelf that is not written yet.
+    pub fn add_owner(&mut self, shelf: &Shelf) {
+        if let Some(owner) = shelf.owner {
+            self.owners.entry(shelf.id).or_default().push(owner);
+        }
+    }
+
+    /// The owners of a shelf.
+    pub fn owners(&self, shelf: ShelfId) -> &[AccountId] {
+        self.owners.get(&shelf).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether somebody owns a shelf.
+    pub fn owns(&self, account: AccountId, shelf: ShelfId) -> bool {
+        self.owners(shelf).contains(&account)
+    }
+
+    /// How many bytes a shelf may hold.
+    pub fn line(&self, shelf: &Shelf) -> Option<u64> {
+        match shelf.kind {
+            ShelfKind::Home => self.home_lines.get(&shelf.owner?).copied(),
+            ShelfKind::Shared => self.lines.get(&shelf.id).copied(),
+        }
+    }
+
+    /// All rules that are set.
+    pub fn rules(&self) -> &Rules {
+        &self.rules
     }
 
     /// What is set on a node, if anything is.
@@ -109,13 +188,9 @@ impl Eyes {
     }
 
     /// What one may do at the end of a way. `way`: from the node up to the top of its shelf.
-    pub fn standing(
-        &self,
-        owner: Option<AccountId>,
-        way: impl DoubleEndedIterator<Item = NodeId>,
-    ) -> Standing {
+    pub fn standing(&self, shelf: ShelfId, way: impl DoubleEndedIterator<Item = NodeId>) -> Standing {
         let Some(account) = self.account else { return Standing::above(true) };
-        let above = Standing::above(owner == Some(account));
+        let above = Standing::above(self.access.owns(account, shelf));
         way.rev().fold(above, |standing, node| self.enter(standing, node))
     }
 
@@ -130,16 +205,12 @@ impl Eyes {
     }
 
     /// The same walk, with the grants that say so.
-    pub fn explain(
-        &self,
-        owner: Option<AccountId>,
-        way: impl DoubleEndedIterator<Item = NodeId>,
-    ) -> Explained {
+    pub fn explain(&self, shelf: ShelfId, way: impl DoubleEndedIterator<Item = NodeId>) -> Explained {
         let Some(account) = self.account else {
             return Explained { level: Some(Level::Manage), owner: true, reasons: Vec::new() };
         };
         let way = way.rev().filter_map(|n| self.access.here(n).map(|h| (n, h)));
-        explain(owner == Some(account), &self.person(account), way, self.now)
+        explain(self.access.owns(account, shelf), &self.person(account), way, self.now)
     }
 }
 
@@ -186,7 +257,7 @@ impl LetIn {
                 };
             }
         }
-        found.allowed.extend(shelf.owner.map(Subject::Account));
+        found.allowed.extend(access.owners(shelf.id).iter().copied().map(Subject::Account));
         found
     }
 

@@ -5,7 +5,7 @@
 use crate::access::{self, Access, Eyes};
 use crate::disk::hex;
 use crate::error::{Result, StoreError};
-use crate::model::{Actor, Content, Folder, How, PastRow, Row, Shelf};
+use crate::model::{Actor, Content, Folder, How, PastRow, Row, Shelf, ShelfKind};
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::task::Task;
 use serde_json::{Value, json};
@@ -49,8 +49,12 @@ pub(crate) struct Book {
     /// The present group's time.
     pub now: i64,
     pub shelves: HashMap<ShelfId, Arc<Shelf>>,
+    names_of_shelves: HashSet<(ShelfKind, String)>,
+    last_shelf: i64,
     /// Rights as this group has changed them so far.
     pub access: Arc<Access>,
+    /// They were changed in the catalogue, and are to be read before anything is decided by them.
+    pub access_behind: bool,
     rows: HashMap<NodeId, Option<Arc<Row>>>,
     names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
     folders: HashMap<NodeId, Folder>,
@@ -75,6 +79,7 @@ pub(crate) struct Group {
     findings: Vec<Value>,
     uploads: Vec<Value>,
     new_shelves: Vec<Arc<Shelf>>,
+    ended_shelves: Vec<ShelfId>,
     access: bool,
 }
 
@@ -85,6 +90,7 @@ pub(crate) struct Changed {
     pub folders: Vec<NodeId>,
     pub tasks: Vec<Task>,
     pub shelves: Vec<Arc<Shelf>>,
+    pub ended_shelves: Vec<ShelfId>,
     /// The shelves on which something changed, and the number of the last change.
     pub touched: HashSet<ShelfId>,
     pub moment: i64,
@@ -97,18 +103,24 @@ impl Book {
     pub async fn open(mut conn: SqliteConnection, shelves: HashMap<ShelfId, Arc<Shelf>>) -> Result<Book> {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
-        Ok(Book {
+        let mut book = Book {
             conn,
             access,
+            access_behind: false,
             now: heads.at,
             heads,
-            shelves,
+            names_of_shelves: HashSet::new(),
+            last_shelf: 0,
+            shelves: HashMap::new(),
             rows: HashMap::new(),
             names: HashMap::new(),
             folders: HashMap::new(),
             paths: HashMap::new(),
             group: Group::default(),
-        })
+        };
+        let last = rows::last_shelf(&mut book.conn).await?;
+        book.set_shelves(shelves, last);
+        Ok(book)
     }
 
     // --- looking ---
@@ -218,13 +230,16 @@ impl Book {
     /// What the actor may do at the end of a way, the node first.
     pub fn level(&self, actor: &Actor, chain: &[Arc<Row>]) -> Result<Option<Level>> {
         let top = chain.last().ok_or_else(|| StoreError::NotFound("The file or folder".into()))?;
-        let owner = self.shelves.get(&top.shelf).and_then(|s| s.owner);
-        Ok(self.eyes(actor).standing(owner, chain.iter().map(|r| r.node)).level())
+        Ok(self.eyes(actor).standing(top.shelf, chain.iter().map(|r| r.node)).level())
     }
 
     /// Rights changed: what is decided from here on goes by the new ones.
     pub async fn reload_access(&mut self) -> Result<()> {
-        self.access = Arc::new(Access::load(&mut self.conn).await?);
+        self.access_behind = false;
+        let mut access = Access::load(&mut self.conn).await?;
+        // Shelves of this group are not written yet.
+        self.group.new_shelves.iter().for_each(|s| access.add_owner(s));
+        self.access = Arc::new(access);
         self.group.access = true;
         Ok(())
     }
@@ -396,11 +411,54 @@ impl Book {
         self.group.uploads.push(json!([id, node]));
     }
 
+    /// The shelves as the catalogue has them: what was not written counts no more.
+    pub fn set_shelves(&mut self, shelves: HashMap<ShelfId, Arc<Shelf>>, last: i64) {
+        self.names_of_shelves = shelves.values().map(|s| (s.kind, s.name.clone())).collect();
+        self.last_shelf = last;
+        self.shelves = shelves;
+    }
+
+    /// Whether a shelf has this name.
+    pub fn shelf_named(&self, kind: ShelfKind, name: &str) -> bool {
+        self.names_of_shelves.contains(&(kind, name.to_string()))
+    }
+
+    /// The id of the next shelf.
+    pub fn next_shelf(&self) -> ShelfId {
+        ShelfId(self.last_shelf + 1)
+    }
+
+    /// Refuses what would put a shelf over its quota. What is there already is never refused.
+    pub async fn need_space(&mut self, shelf: ShelfId, more: i64) -> Result<()> {
+        let Some(its) = self.shelves.get(&shelf).filter(|_| more > 0).cloned() else { return Ok(()) };
+        let Some(line) = self.access.line(&its) else { return Ok(()) };
+        let used = self.folder(its.root).await?.map_or(0, |f| f.bytes);
+        match used.saturating_add(more) > i64::try_from(line).unwrap_or(i64::MAX) {
+            true => {
+                let name = shelf_word(&its);
+                Err(crate::quota::over(&name, line, used.max(0) as u64, 0, more as u64))
+            }
+            false => Ok(()),
+        }
+    }
+
     /// Enters a new shelf.
     pub fn add_shelf(&mut self, shelf: Shelf) {
         let shelf = Arc::new(shelf);
+        Arc::make_mut(&mut self.access).add_owner(&shelf);
+        self.group.access = true;
         self.shelves.insert(shelf.id, shelf.clone());
+        self.names_of_shelves.insert((shelf.kind, shelf.name.clone()));
+        self.last_shelf = self.last_shelf.max(shelf.id.0);
         self.group.new_shelves.push(shelf);
+    }
+
+    /// A shelf is none any more. What was on it stays in the past under its id.
+    pub fn end_shelf(&mut self, shelf: &Shelf) {
+        self.shelves.remove(&shelf.id);
+        self.names_of_shelves.remove(&(shelf.kind, shelf.name.clone()));
+        self.group.ended_shelves.push(shelf.id);
+        self.group.access = true;
     }
 
     // --- writing ---
@@ -431,6 +489,9 @@ impl Book {
         }
         for shelf in &group.new_shelves {
             rows::insert_shelf(&mut self.conn, shelf, self.now).await?;
+        }
+        for shelf in &group.ended_shelves {
+            rows::end_shelf(&mut self.conn, *shelf, self.now).await?;
         }
         let rows: Vec<_> = group.touched.keys().map(|n| (*n, self.rows.get(n).cloned().flatten())).collect();
         let jobs = !group.jobs.is_empty();
@@ -487,6 +548,7 @@ impl Book {
             rows,
             tasks: group.tasks,
             shelves: group.new_shelves,
+            ended_shelves: group.ended_shelves,
             jobs,
             access: group.access.then(|| self.access.clone()),
         })

@@ -62,6 +62,11 @@ impl Dirs {
             Loc::Incoming(_) => Ok(self.disk.incoming.clone()),
             Loc::Removed(_) => Ok(self.disk.removed.clone()),
             Loc::In(node, _) => self.find(*node).await,
+            Loc::Top(kind, name) => {
+                let [org, kind, _] = shelf_parts(*kind, name);
+                let dir = self.disk.shelf_dir(&[org, kind]);
+                Ok(Arc::new(dir.map_err(|e| StoreError::io("opening the folder of the shelves", &e))?))
+            }
         }
     }
 
@@ -88,7 +93,8 @@ impl Dirs {
             }
             let Some(folder) = self.view.folder(node).await? else { return Ok(None) };
             let row = self.view.row(node).await?;
-            if let Some(row) = row.as_ref().filter(|r| r.parent.is_none()) {
+            let pending = self.placing.places_of(folder.object);
+            if let Some(row) = row.as_ref().filter(|r| r.parent.is_none() && pending.is_empty()) {
                 let Some(shelf) = self.view.shelf(row.shelf) else { return Ok(None) };
                 let dir = self
                     .disk
@@ -106,13 +112,17 @@ impl Dirs {
             {
                 candidates.push(Loc::In(parent, row.name().into()));
             }
-            candidates.extend(self.placing.places_of(folder.object));
+            candidates.extend(pending);
             within.push(node);
             for place in candidates {
                 let opened = match &place {
                     Loc::Removed(n) => self.disk.open_dir(&self.disk.removed, &folder_name(*n)).ok(),
                     Loc::Staging(_) => self.disk.open_dir(&self.disk.staging, &place.name()).ok(),
                     Loc::Incoming(_) => None,
+                    Loc::Top(..) => {
+                        let above = self.of(&place).await?;
+                        self.disk.open_dir(&*above, &place.name()).ok()
+                    }
                     Loc::In(parent, name) => match self.search(*parent, within, adopt).await? {
                         Some(dir) => self.disk.open_dir(&*dir, name).ok(),
                         None => None,

@@ -10,6 +10,7 @@ use crate::jobs::{Jobs, Step};
 use crate::model::{Actor, How, Row, Shelf};
 use crate::ops::{Done, NewShelf, Place};
 use crate::placer::{Placer, Placing, load_marks};
+use crate::quota::Claims;
 use crate::staging::{Arriving, Staged, Staging};
 use crate::steps::{AllSteps, Steps};
 use crate::uploads::Uploads;
@@ -70,6 +71,7 @@ pub(crate) struct Shared {
     pub placing: Placing,
     pub filing: Filing,
     pub uploads: Uploads,
+    pub claims: Claims,
     pub clock: Arc<dyn Clock>,
     pub jobs: Jobs,
     stopped: Arc<AtomicBool>,
@@ -182,7 +184,7 @@ impl Engine {
             .collect::<std::io::Result<_>>()
             .map_err(|e| StoreError::io("starting a thread", &e))?,
         };
-        Ok(Engine {
+        let engine = Engine {
             shared: Arc::new(Shared {
                 disk,
                 staging,
@@ -197,8 +199,11 @@ impl Engine {
                 writer: Mutex::new(Some(sender)),
                 running: Mutex::new(running),
                 runtime,
+                claims: Claims::default(),
             }),
-        })
+        };
+        engine.claim_unfinished().await?;
+        Ok(engine)
     }
 
     /// Finishes what was asked, places what is owed, and closes. Reading must have ended.
@@ -466,11 +471,7 @@ impl Engine {
 
     /// The home shelf of an account.
     pub fn home_of(&self, account: AccountId) -> Option<Arc<Shelf>> {
-        self.shared
-            .view
-            .shelves()
-            .into_iter()
-            .find(|s| s.kind == crate::model::ShelfKind::Home && s.owner == Some(account))
+        self.shared.view.home_of(account)
     }
 
     /// Tells of each change of who may do what: what somebody sees may be something else by now.

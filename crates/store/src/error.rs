@@ -106,6 +106,25 @@ pub enum StoreError {
     /// More bytes than the service takes in one file.
     #[error("the file is larger than {0} bytes, the most this service takes")]
     TooLarge(u64),
+    /// The shelf holds as much as it may.
+    #[error(
+        "{shelf} may hold {line} bytes; {used} are on it, {claimed} are on their way, and {wanted} more are wanted"
+    )]
+    QuotaFull {
+        /// Which shelf.
+        shelf: String,
+        /// The most it may hold.
+        line: u64,
+        /// What is on it.
+        used: u64,
+        /// What uploads under way have claimed.
+        claimed: u64,
+        /// What was to come.
+        wanted: u64,
+    },
+    /// A rule refuses it.
+    #[error("{0}")]
+    Rule(#[from] yellow_attic_core::rules::RuleError),
     /// No room beyond the reserve that keeps the catalogue safe.
     #[error("the disk is full: {free} bytes are free, and {reserve} of them are kept in reserve")]
     DiskFull {

@@ -64,8 +64,8 @@ pub struct Given {
 pub struct Reach {
     /// The way up, the node first: what is set on each of these counts here.
     pub chain: Vec<Arc<Row>>,
-    /// The shelf's owner.
-    pub owner: Option<AccountId>,
+    /// The shelf's owners.
+    pub owners: Vec<AccountId>,
     /// Nodes of the chain that start afresh.
     pub afresh: Vec<NodeId>,
     /// The grants on all of the chain.
@@ -117,8 +117,8 @@ pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Granting) -> 
     let done = match change {
         Granting::Give(new) => {
             let chain = book.require(actor, new.node, Level::Manage).await?;
-            let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
-            if owner.is_some_and(|o| new.subject == Subject::Account(o)) {
+            let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+            if matches!(new.subject, Subject::Account(a) if book.access.owns(a, shelf)) {
                 return Err(StoreError::BadInput(
                     "The owner of the shelf may do everything on it; nothing can be given or denied them."
                         .into(),
@@ -181,8 +181,8 @@ pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Granting) -> 
             sqlx::query(text).bind(node.0).execute(&mut book.conn).await?;
             // Whoever managed by what is given further up goes on managing here.
             if *afresh {
-                let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
-                if let Some(account) = actor.account.filter(|a| Some(*a) != owner) {
+                let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+                if let Some(account) = actor.account.filter(|a| !book.access.owns(*a, shelf)) {
                     let gives = Gives::Allow(Level::Manage);
                     let subject = Subject::Account(account);
                     let new = NewGrant { node: *node, subject, gives, until: None, message: String::new() };
@@ -208,8 +208,8 @@ pub(crate) async fn check_beneath(book: &mut Book, actor: &Actor, node: NodeId) 
         }
         let Some(chain) = book.chain(*bar).await? else { continue };
         if chain.iter().any(|r| r.node == node) {
-            let owner = chain.last().and_then(|top| book.shelves.get(&top.shelf)).and_then(|s| s.owner);
-            if eyes.standing(owner, chain.iter().map(|r| r.node)).level() < Some(Level::Edit) {
+            let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+            if eyes.standing(shelf, chain.iter().map(|r| r.node)).level() < Some(Level::Edit) {
                 return Err(StoreError::HoldsOthers);
             }
         }
@@ -268,8 +268,8 @@ impl Engine {
 
     /// The level at the end of a way, the node first.
     pub(crate) fn level_along(&self, eyes: &Eyes, chain: &[Arc<Row>]) -> Option<Level> {
-        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
-        eyes.standing(owner, chain.iter().map(|r| r.node)).level()
+        let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+        eyes.standing(shelf, chain.iter().map(|r| r.node)).level()
     }
 
     /// What the actor may do at the end of a way.
@@ -306,8 +306,9 @@ impl Engine {
         let nodes: Vec<i64> = chain.iter().map(|r| r.node.0).collect();
         let grants =
             self.grants_where(&format!("node IN (SELECT value FROM json_each('{nodes:?}'))")).await?;
-        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
-        Ok(Reach { chain, owner, afresh, grants })
+        let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+        let owners = self.shared.view.access().owners(shelf).to_vec();
+        Ok(Reach { chain, owners, afresh, grants })
     }
 
     /// The grants that an explanation speaks of.
@@ -349,19 +350,19 @@ impl Engine {
         let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
         let chain = self.chain(actor, node, needed).await?;
         let eyes = Eyes::of_account(self.shared.view.access(), Some(account), self.now_ms());
-        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
-        Ok(eyes.explain(owner, chain.iter().map(|r| r.node)))
+        let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
+        Ok(eyes.explain(shelf, chain.iter().map(|r| r.node)))
     }
 
     /// Everybody who may do something at a node, with why. Only for who manages it.
     pub async fn who(&self, actor: &Actor, node: NodeId) -> Result<Vec<(AccountId, Explained)>> {
         let chain = self.chain(actor, node, Level::Manage).await?;
-        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
+        let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
         let (access, now) = (self.shared.view.access(), self.now_ms());
         let mut found = Vec::new();
         for account in self.accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
             let eyes = Eyes::of_account(access.clone(), Some(account.id), now);
-            let told = eyes.explain(owner, chain.iter().map(|r| r.node));
+            let told = eyes.explain(shelf, chain.iter().map(|r| r.node));
             if told.level.is_some() {
                 found.push((account.id, told));
             }

@@ -18,21 +18,23 @@ pub struct Group {
     pub note: String,
     /// Its members.
     pub members: Vec<AccountId>,
+    /// How many bytes the home of each member may hold, if nothing is said of it alone.
+    pub quota: Option<u64>,
 }
 
 impl Engine {
     /// All groups, by name.
     pub async fn groups(&self) -> Result<Vec<Group>> {
-        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
-            "SELECT g.id, g.name, g.note, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
+        let rows: Vec<(i64, String, String, Option<i64>, String)> = sqlx::query_as(
+            "SELECT g.id, g.name, g.note, g.quota, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
              FROM groups g ORDER BY g.name_key",
         )
         .fetch_all(&self.shared.view.pool)
         .await?;
         rows.into_iter()
-            .map(|(id, name, note, members)| {
+            .map(|(id, name, note, quota, members)| {
                 let members = parse::<Vec<i64>>(&members)?.into_iter().map(AccountId).collect();
-                Ok(Group { id: GroupId(id), name, note, members })
+                Ok(Group { id: GroupId(id), name, note, members, quota: quota.map(|q| q.max(0) as u64) })
             })
             .collect()
     }
@@ -74,6 +76,7 @@ impl Engine {
         group: GroupId,
         name: Option<&str>,
         note: Option<&str>,
+        quota: Option<Option<u64>>,
     ) -> Result<()> {
         let name = name.map(group_name).transpose()?;
         let note = note.map(|n| n.trim().to_string());
@@ -82,12 +85,14 @@ impl Engine {
             Box::pin(async move {
                 let key = name.as_deref().map(group_key);
                 let done = sqlx::query(
-                    "UPDATE groups SET name = coalesce(?, name), name_key = coalesce(?, name_key), note = coalesce(?, note)
-                     WHERE id = ?",
+                    "UPDATE groups SET name = coalesce(?, name), name_key = coalesce(?, name_key), note = coalesce(?, note),
+                       quota = iif(?, ?, quota) WHERE id = ?",
                 )
                 .bind(name)
                 .bind(key)
                 .bind(note)
+                .bind(quota.is_some())
+                .bind(quota.flatten().map(|q| i64::try_from(q).unwrap_or(i64::MAX)))
                 .bind(group.0)
                 .execute(conn)
                 .await
@@ -109,6 +114,7 @@ impl Engine {
                 for text in [
                     "DELETE FROM grants WHERE grp = ?",
                     "DELETE FROM members WHERE grp = ?",
+                    "DELETE FROM rules WHERE kind = 2 AND of = ?",
                     "DELETE FROM groups WHERE id = ?",
                 ] {
                     sqlx::query(text).bind(id).execute(&mut *conn).await?;

@@ -10,11 +10,12 @@
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
-//!   [`check`]: whether all is as it should be.
+//!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
+//!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
-//! operations, one transaction), `ops`, `copying` and `found` (what each operation means),
+//! operations, one transaction), `ops`, `copying`, `converting` and `found` (what each operation means),
 //! `book` (the writer's view), `access` (all rights, in memory), `rows` and `db` (the catalogue), `task` and `placer` (renames
 //! owed to the disk), `filer` and `past` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
 //! (the file system), `view` (what readers share).
@@ -31,18 +32,22 @@ pub mod bytes;
 pub mod changes;
 pub mod check;
 pub mod clock;
+mod converting;
 mod copying;
 mod db;
 mod dirs;
 pub mod disk;
 pub mod engine;
 pub mod error;
+pub mod factors;
 mod filer;
 mod found;
 pub mod granting;
 pub mod groups;
 mod jobs;
 mod kernel;
+pub mod leaving;
+pub mod letters;
 pub mod model;
 mod ops;
 mod past;
@@ -50,9 +55,11 @@ pub mod people;
 mod placer;
 pub mod places;
 pub mod probe;
+pub mod quota;
 pub mod reading;
 pub mod recorded;
 mod rows;
+pub mod ruling;
 pub mod searching;
 pub mod signing;
 mod staging;

@@ -246,7 +246,7 @@ impl Folder {
 }
 
 /// Home or shared.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[serde(rename_all = "lowercase")]
 pub enum ShelfKind {
     /// One per account.

@@ -167,11 +167,11 @@ pub(crate) async fn make_shelf(
     new: &NewShelf,
     object: ObjectId,
 ) -> Result<Done> {
-    if book.shelves.values().any(|s| s.kind == new.kind && s.name == new.name.as_str()) {
+    if book.shelf_named(new.kind, new.name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{}\" already", new.name)));
     }
     let moment = book.next_moment();
-    let id = ShelfId(book.shelves.keys().map(|s| s.0).max().unwrap_or(0) + 1);
+    let id = book.next_shelf();
     let root = book.next_node();
     let row = Row {
         node: root,
@@ -203,7 +203,9 @@ pub(crate) async fn make_shelf(
             NewGrant { node: root, subject: *subject, gives: *gives, until: None, message: String::new() };
         granting::insert(&mut book.conn, actor, &grant, book.now).await?;
     }
-    book.reload_access().await?;
+    if !new.grants.is_empty() {
+        book.reload_access().await?;
+    }
     book.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
     Ok(Done { row: book.row(root).await?, created: true, moment })
 }
@@ -316,6 +318,8 @@ pub(crate) async fn put(
     if matches!(plan, PutPlan::FolderInTheWay) {
         return Err(StoreError::FolderInTheWay(name.to_string()));
     }
+    let replaced = there.as_ref().map_or(0, |r| r.size());
+    book.need_space(shelf, arrived.size - replaced).await?;
     let what = format!("{}/{name}", book.folder_path(parent).await?);
 
     // Nothing refuses from here on.
@@ -500,6 +504,9 @@ pub(crate) async fn move_node(
     let sums = book.folder(node).await?;
     let (from_shelf, to_shelf) = (from_chain[from_chain.len() - 1].shelf, to_chain[to_chain.len() - 1].shelf);
     let crossing = from_shelf != to_shelf;
+    if crossing {
+        book.need_space(to_shelf, sums.map_or_else(|| mover.size(), |s| s.bytes)).await?;
+    }
     let object = match (&mover.content, &sums) {
         (Some(content), _) => content.object,
         (None, Some(sums)) => sums.object,
@@ -682,9 +689,10 @@ pub(crate) async fn revive_file(
         let parent = row.parent.ok_or(StoreError::ShelfTop)?;
         book.require(actor, node, Level::Edit).await?;
         let old = row.content;
+        let shelf = chain[chain.len() - 1].shelf;
+        book.need_space(shelf, arrived.size - row.size()).await?;
         let moment = book.next_moment();
         book.end_row(&row, moment, How::Restored, actor);
-        let shelf = chain[chain.len() - 1].shelf;
         let next = Row { shelf, mtime, ..stamped(&row, moment, How::Restored, actor, book.now) };
         let content = place_bytes(book, node, parent, &next, arrived, old);
         let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
@@ -701,6 +709,7 @@ pub(crate) async fn revive_file(
         return Ok(Done { row: book.row(node).await?, created: false, moment });
     }
     let (parent, key, shelf) = free_place(book, actor, place, last).await?;
+    book.need_space(shelf, arrived.size).await?;
     let moment = book.next_moment();
     let row = Row {
         node,
@@ -799,6 +808,7 @@ pub(crate) async fn revive_folder(
     let sums = book.folder(node).await?.ok_or_else(|| StoreError::NotFound("The folder".into()))?;
     let charged = last.as_ref().map(|l| l.0);
     let (parent, key, shelf) = free_place(book, actor, place, last).await?;
+    book.need_space(shelf, sums.bytes).await?;
 
     let moment = book.next_moment();
     let row = Row {

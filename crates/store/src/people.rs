@@ -5,9 +5,14 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::rows::sql;
+use crate::rows::{parse, sql};
 use crate::writer::Ask;
-use yellow_attic_core::{AccountId, DeviceId, Name, password};
+use std::collections::BTreeSet;
+use yellow_attic_core::rules::Door;
+use yellow_attic_core::{AccountId, DeviceId, GroupId, Name, password};
+
+/// Home shelves that are asked for at the same time.
+const HOMES_AT_ONCE: usize = 400;
 
 /// What an account may do beside using its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,6 +21,8 @@ pub enum Role {
     Administrator,
     /// Uses files.
     Member,
+    /// From outside: has no home, and sees only what it was given and who gave it.
+    Guest,
 }
 
 impl Role {
@@ -24,12 +31,13 @@ impl Role {
         match self {
             Role::Administrator => "administrator",
             Role::Member => "member",
+            Role::Guest => "guest",
         }
     }
 
     /// Reads the word.
     pub fn from_word(word: &str) -> Option<Role> {
-        [Role::Administrator, Role::Member].into_iter().find(|r| r.word() == word)
+        [Role::Administrator, Role::Member, Role::Guest].into_iter().find(|r| r.word() == word)
     }
 }
 
@@ -50,6 +58,88 @@ pub struct Account {
     pub mail: Option<String>,
     /// Since when it can do nothing, in milliseconds. Nothing of its is lost.
     pub disabled_at: Option<i64>,
+    /// Why, if no administrator decided it for its own sake.
+    pub why_disabled: Why,
+    /// How many bytes its home may hold, if that is said of it alone.
+    pub quota: Option<u64>,
+    /// Doors that are closed to it alone.
+    pub closed: BTreeSet<Door>,
+    /// When it last signed in, in milliseconds.
+    pub seen_at: Option<i64>,
+    /// When it was made.
+    pub made_at: i64,
+    /// Who invited it, if it is a guest.
+    pub invited_by: Option<AccountId>,
+    /// When it is deleted, in milliseconds, and who gets its files then.
+    pub leaves: Option<(i64, Option<AccountId>)>,
+}
+
+/// Why an account is disabled.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Why {
+    /// An administrator said so.
+    #[default]
+    Said,
+    /// A guest who was away for too long.
+    Away,
+    /// Somebody signed up, and nobody has approved it yet.
+    Waiting,
+    /// It will be deleted.
+    Leaving,
+}
+
+impl Why {
+    const ALL: [(Why, &'static str); 4] =
+        [(Why::Said, ""), (Why::Away, "away"), (Why::Waiting, "waiting"), (Why::Leaving, "leaving")];
+
+    /// The word for it; empty for an administrator's decision.
+    pub fn word(self) -> &'static str {
+        Why::ALL.iter().find(|(w, _)| *w == self).map_or("", |(_, word)| word)
+    }
+
+    fn from_word(word: &str) -> Why {
+        Why::ALL.iter().find(|(_, w)| *w == word).map_or(Why::Said, |(why, _)| *why)
+    }
+}
+
+/// An account to be made.
+#[derive(Clone, Debug)]
+pub struct NewPerson {
+    /// The name to sign in with.
+    pub sign_in: String,
+    /// The name to show; the sign-in name if it is empty.
+    pub display_name: String,
+    /// What it may do.
+    pub role: Role,
+    /// The hash of its password; empty if one is still to be chosen.
+    pub password: String,
+    /// Its mail address.
+    pub mail: Option<String>,
+    /// Its groups.
+    pub groups: Vec<GroupId>,
+    /// How many bytes its home may hold.
+    pub quota: Option<u64>,
+    /// Who invited it.
+    pub invited_by: Option<AccountId>,
+    /// Whether it waits to be approved.
+    pub waits: bool,
+}
+
+impl NewPerson {
+    /// One of whom only the names are known.
+    pub fn named(sign_in: &str, display_name: &str, role: Role, password: &str) -> NewPerson {
+        NewPerson {
+            sign_in: sign_in.into(),
+            display_name: display_name.into(),
+            role,
+            password: password.into(),
+            mail: None,
+            groups: Vec::new(),
+            quota: None,
+            invited_by: None,
+            waits: false,
+        }
+    }
 }
 
 /// What of an account is to be changed. `None` leaves it as it is.
@@ -65,6 +155,12 @@ pub struct AccountChange {
     pub password: Option<String>,
     /// Disable, or enable again.
     pub disabled: Option<bool>,
+    /// How many bytes its home may hold; `Some(None)`: what its groups say.
+    pub quota: Option<Option<u64>>,
+    /// The doors that are closed to it alone.
+    pub closed: Option<BTreeSet<Door>>,
+    /// All groups that it is in from now on.
+    pub groups: Option<Vec<GroupId>>,
 }
 
 /// A device as its owner sees it.
@@ -89,15 +185,72 @@ pub struct Principal {
     pub account: Account,
     /// The device, if it is one.
     pub device: Option<DeviceId>,
+    /// The administrator behind it, who looks as this account.
+    pub seen_by: Option<Account>,
 }
 
-type AccountRow = (i64, String, String, String, String, Option<String>, Option<i64>);
-const ACCOUNT: &str = "a.id, a.sign_in, a.display_name, a.role, a.password, a.mail, a.disabled_at";
+type AccountJson = (
+    i64,
+    String,
+    String,
+    String,
+    String,
+    Option<String>,
+    Option<i64>,
+    String,
+    Option<i64>,
+    String,
+    Option<i64>,
+    i64,
+    Option<i64>,
+    Option<i64>,
+    Option<i64>,
+);
+/// An account as one value: a tenth of the cost of a row of columns.
+const ACCOUNT: &str = "json_array(a.id, a.sign_in, a.display_name, a.role, a.password, a.mail, a.disabled_at,
+    a.why_disabled, a.quota, a.closed, a.seen_at, a.made_at, a.invited_by, a.leaves_at, a.heir)";
+/// Accounts that were not deleted.
+const THERE: &str = "a.role <> 'gone'";
 type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
 
-fn account((id, sign_in, display_name, role, password, mail, disabled_at): AccountRow) -> Account {
-    let role = Role::from_word(&role).unwrap_or(Role::Member);
-    Account { id: AccountId(id), sign_in, display_name, role, password, mail, disabled_at }
+fn account(row: AccountJson) -> Account {
+    let (
+        id,
+        sign_in,
+        display_name,
+        role,
+        password,
+        mail,
+        disabled_at,
+        why,
+        quota,
+        closed,
+        seen_at,
+        made_at,
+        by,
+        leaves_at,
+        heir,
+    ) = row;
+    Account {
+        id: AccountId(id),
+        sign_in,
+        display_name,
+        role: Role::from_word(&role).unwrap_or(Role::Member),
+        password,
+        mail,
+        disabled_at,
+        why_disabled: Why::from_word(&why),
+        quota: quota.map(|q| q.max(0) as u64),
+        closed: closed.split(',').filter_map(Door::from_word).collect(),
+        seen_at,
+        made_at,
+        invited_by: by.map(AccountId),
+        leaves: leaves_at.map(|at| (at, heir.map(AccountId))),
+    }
+}
+
+fn doors_word(doors: &BTreeSet<Door>) -> String {
+    doors.iter().map(|d| d.word()).collect::<Vec<_>>().join(",")
 }
 
 impl Engine {
@@ -143,42 +296,112 @@ impl Engine {
         role: Role,
         password_hash: &str,
     ) -> Result<Account> {
-        if !password::check_sign_in(sign_in) {
-            return Err(StoreError::BadInput(format!(
-                "\"{sign_in}\" cannot be a sign-in name: use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit"
-            )));
+        self.make_person(actor, NewPerson::named(sign_in, display_name, role, password_hash)).await
+    }
+
+    /// Makes an account; with its home shelf, unless it is a guest's.
+    pub async fn make_person(&self, actor: &Actor, new: NewPerson) -> Result<Account> {
+        let sign_in = new.sign_in.clone();
+        self.make_people(actor, vec![new]).await?;
+        self.account_named(&sign_in).await?.ok_or_else(|| StoreError::NotFound("The account".into()))
+    }
+
+    /// Makes many accounts, all or none of them, then their home shelves.
+    pub async fn make_people(&self, actor: &Actor, people: Vec<NewPerson>) -> Result<()> {
+        for new in &people {
+            if !password::check_sign_in(&new.sign_in) {
+                return Err(StoreError::BadInput(format!(
+                    "\"{}\" cannot be a sign-in name: use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit",
+                    new.sign_in
+                )));
+            }
+            if let Some(mail) = new.mail.as_deref()
+                && !password::check_mail(mail)
+            {
+                return Err(StoreError::BadInput(format!("\"{mail}\" is no mail address.")));
+            }
         }
-        if self.account_named(sign_in).await?.is_some() {
-            return Err(StoreError::Exists(format!("There is an account named \"{sign_in}\" already")));
+        if let [one] = &people[..]
+            && self.account_named(&one.sign_in).await?.is_some()
+        {
+            return Err(StoreError::Exists(format!("There is an account named \"{}\" already", one.sign_in)));
         }
-        let (name, shown, hash, now) =
-            (sign_in.to_string(), display_name.trim().to_string(), password_hash.to_string(), self.now_ms());
-        let shown = if shown.is_empty() { name.clone() } else { shown };
-        self.change(actor, "account made", sign_in, move |conn| {
+        let now = self.now_ms();
+        let rows: Vec<_> = people
+            .iter()
+            .map(|p| {
+                let shown = Some(p.display_name.trim()).filter(|n| !n.is_empty()).unwrap_or(&p.sign_in);
+                serde_json::json!([
+                    p.sign_in,
+                    shown,
+                    p.password,
+                    p.role.word(),
+                    p.mail.as_deref().map(str::trim),
+                    p.quota,
+                    p.invited_by.map(|a| a.0),
+                    p.waits.then_some(now),
+                    if p.waits { Why::Waiting.word() } else { "" },
+                    p.groups.iter().map(|g| g.0).collect::<Vec<_>>(),
+                ])
+            })
+            .collect();
+        let rows = serde_json::Value::Array(rows).to_string();
+        let names: Vec<String> = people.iter().map(|p| p.sign_in.clone()).collect();
+        self.change_rights(actor, "account made", &names.join("\n"), move |conn| {
             Box::pin(async move {
                 sqlx::query(
-                    "INSERT INTO accounts (org, sign_in, display_name, password, role, made_at) VALUES (1, ?, ?, ?, ?, ?)",
+                    "INSERT INTO accounts (org, sign_in, display_name, password, role, mail, quota, invited_by,
+                       disabled_at, why_disabled, made_at)
+                     SELECT 1, j.value->>0, j.value->>1, j.value->>2, j.value->>3, j.value->>4, j.value->>5,
+                       j.value->>6, j.value->>7, j.value->>8, ?2 FROM json_each(?1) j",
                 )
-                .bind(name)
-                .bind(shown)
-                .bind(hash)
-                .bind(role.word())
+                .bind(&rows)
                 .bind(now)
+                .execute(&mut *conn)
+                .await
+                .map_err(|e| taken(e, "An account has this sign-in name or mail address already"))?;
+                sqlx::query(
+                    "INSERT OR IGNORE INTO members (grp, account)
+                     SELECT g.value, a.id FROM json_each(?) j JOIN accounts a ON a.sign_in = j.value->>0,
+                       json_each(j.value, '$[9]') g",
+                )
+                .bind(&rows)
                 .execute(conn)
                 .await?;
                 Ok(())
             })
         })
         .await?;
-        let made =
-            self.account_named(sign_in).await?.ok_or_else(|| StoreError::NotFound("The account".into()))?;
-        self.ensure_home(actor, &made).await?;
-        Ok(made)
+        let made = self.accounts_named(&names).await?;
+        let mut running = tokio::task::JoinSet::new();
+        for account in made {
+            // So many wait for one transaction together.
+            while running.len() >= HOMES_AT_ONCE {
+                joined(running.join_next().await)?;
+            }
+            let (engine, actor) = (self.clone(), actor.clone());
+            running.spawn_on(async move { engine.ensure_home(&actor, &account).await }, self.runtime());
+        }
+        while let Some(done) = running.join_next().await {
+            joined(Some(done))?;
+        }
+        Ok(())
+    }
+
+    async fn accounts_named(&self, names: &[String]) -> Result<Vec<Account>> {
+        let names = serde_json::to_string(names).unwrap_or_default();
+        let list: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array({ACCOUNT}) FROM json_each(?) j JOIN accounts a ON a.sign_in = j.value"
+        )))
+        .bind(names)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
     }
 
     /// Makes the home shelf of an account if it has none: after a stop between the two.
     pub async fn ensure_home(&self, actor: &Actor, account: &Account) -> Result<()> {
-        if self.home_of(account.id).is_some() {
+        if account.role == Role::Guest || self.home_of(account.id).is_some() {
             return Ok(());
         }
         let new = NewShelf {
@@ -190,23 +413,34 @@ impl Engine {
         self.make_shelf(actor, new).await.map(|_| ())
     }
 
+    async fn account_where(&self, condition: &str, value: &str) -> Result<Option<Account>> {
+        let row: Option<String> = sqlx::query_scalar(sql(format!(
+            "SELECT {ACCOUNT} FROM accounts a WHERE {THERE} AND {condition}"
+        )))
+        .bind(value)
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
+        row.map(|r| parse(&r).map(account)).transpose()
+    }
+
     /// The account with this sign-in name.
     pub async fn account_named(&self, sign_in: &str) -> Result<Option<Account>> {
-        let row: Option<AccountRow> =
-            sqlx::query_as(sql(format!("SELECT {ACCOUNT} FROM accounts a WHERE sign_in = ?")))
-                .bind(sign_in)
-                .fetch_optional(&self.shared.view.pool)
-                .await?;
-        Ok(row.map(account))
+        self.account_where("a.sign_in = ?", sign_in).await
+    }
+
+    /// The account with this mail address.
+    pub async fn account_at(&self, mail: &str) -> Result<Option<Account>> {
+        self.account_where("lower(a.mail) = lower(?)", mail.trim()).await
     }
 
     /// All accounts, by sign-in name.
     pub async fn accounts(&self) -> Result<Vec<Account>> {
-        let rows: Vec<AccountRow> =
-            sqlx::query_as(sql(format!("SELECT {ACCOUNT} FROM accounts a ORDER BY sign_in")))
-                .fetch_all(&self.shared.view.pool)
-                .await?;
-        Ok(rows.into_iter().map(account).collect())
+        let list: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array({ACCOUNT} ORDER BY a.sign_in) FROM accounts a WHERE {THERE}"
+        )))
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
     }
 
     /// Whether somebody administers this service yet.
@@ -242,8 +476,13 @@ impl Engine {
                 .bind(ends_at)
                 .bind(from)
                 .bind(agent)
-                .execute(conn)
+                .execute(&mut *conn)
                 .await?;
+                sqlx::query("UPDATE accounts SET seen_at = ? WHERE id = ?")
+                    .bind(now)
+                    .bind(account.0)
+                    .execute(conn)
+                    .await?;
                 Ok(())
             })
         })
@@ -263,15 +502,22 @@ impl Engine {
 
     /// Who stands behind a session.
     pub async fn session(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<AccountRow> = sqlx::query_as(sql(format!(
-            "SELECT {ACCOUNT} FROM sessions s JOIN accounts a ON a.id = s.account
-             WHERE s.token = ? AND s.ends_at > ? AND a.disabled_at IS NULL"
+        let row: Option<(String, Option<String>)> = sqlx::query_as(sql(format!(
+            "SELECT {ACCOUNT}, (SELECT {SEEN} FROM accounts b WHERE b.id = s.looks_as AND b.disabled_at IS NULL)
+             FROM sessions s JOIN accounts a ON a.id = s.account
+             WHERE s.token = ? AND s.ends_at > ? AND a.disabled_at IS NULL AND {THERE}",
+            SEEN = ACCOUNT.replace("a.", "b.")
         )))
         .bind(&token[..])
         .bind(self.now_ms())
         .fetch_optional(&self.shared.view.pool)
         .await?;
-        Ok(row.map(|r| Principal { account: account(r), device: None }))
+        let Some((its, looked)) = row else { return Ok(None) };
+        let its = account(parse(&its)?);
+        Ok(Some(match looked {
+            Some(other) => Principal { account: account(parse(&other)?), device: None, seen_by: Some(its) },
+            None => Principal { account: its, device: None, seen_by: None },
+        }))
     }
 
     /// Signs a device in. `token`: BLAKE3 of its secret.
@@ -362,18 +608,15 @@ impl Engine {
 
     /// Who stands behind a device token.
     pub async fn device(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        type DeviceAccount = (i64, i64, String, String, String, String, Option<String>, Option<i64>);
-        let row: Option<DeviceAccount> = sqlx::query_as(sql(format!(
+        let row: Option<(i64, String)> = sqlx::query_as(sql(format!(
             "SELECT d.id, {ACCOUNT} FROM devices d JOIN accounts a ON a.id = d.account
-             WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL"
+             WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL AND {THERE}"
         )))
         .bind(&token[..])
         .fetch_optional(&self.shared.view.pool)
         .await?;
-        Ok(row.map(|(device, id, sign_in, shown, role, password, mail, disabled)| Principal {
-            account: account((id, sign_in, shown, role, password, mail, disabled)),
-            device: Some(DeviceId(device)),
-        }))
+        let Some((device, its)) = row else { return Ok(None) };
+        Ok(Some(Principal { account: account(parse(&its)?), device: Some(DeviceId(device)), seen_by: None }))
     }
 
     /// The names to show for accounts and devices.
@@ -407,6 +650,7 @@ impl Engine {
             Some(true) => "account disabled",
             Some(false) => "account enabled",
             None if change.password.is_some() => "password set",
+            None if change.closed.is_some() => "doors changed",
             None => "account changed",
         };
         self.change_rights(actor, action, sign_in, move |conn| {
@@ -435,9 +679,40 @@ impl Engine {
                         .await?;
                 }
                 if let Some(disabled) = change.disabled {
-                    sqlx::query("UPDATE accounts SET disabled_at = ? WHERE id = ?")
+                    sqlx::query(
+                        "UPDATE accounts SET disabled_at = ?, why_disabled = '', leaves_at = NULL, heir = NULL,
+                           seen_at = iif(?1 IS NULL AND why_disabled = 'away', ?3, seen_at) WHERE id = ?2",
+                    )
                         .bind(disabled.then_some(now))
                         .bind(id)
+                        .bind(now)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(quota) = change.quota {
+                    sqlx::query("UPDATE accounts SET quota = ? WHERE id = ?")
+                        .bind(quota.map(|q| i64::try_from(q).unwrap_or(i64::MAX)))
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(closed) = change.closed {
+                    sqlx::query("UPDATE accounts SET closed = ? WHERE id = ?")
+                        .bind(doors_word(&closed))
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(groups) = change.groups {
+                    let groups = serde_json::to_string(&groups).unwrap_or_default();
+                    sqlx::query("DELETE FROM members WHERE account = ? AND grp NOT IN (SELECT value FROM json_each(?))")
+                        .bind(id)
+                        .bind(&groups)
+                        .execute(&mut *conn)
+                        .await?;
+                    sqlx::query("INSERT OR IGNORE INTO members (grp, account) SELECT value, ? FROM json_each(?)")
+                        .bind(id)
+                        .bind(&groups)
                         .execute(&mut *conn)
                         .await?;
                 }
@@ -478,5 +753,13 @@ pub(crate) fn taken(error: sqlx::Error, what: &str) -> StoreError {
     match &error {
         sqlx::Error::Database(db) if db.is_unique_violation() => StoreError::Exists(what.into()),
         _ => error.into(),
+    }
+}
+
+fn joined(done: Option<std::result::Result<Result<()>, tokio::task::JoinError>>) -> Result<()> {
+    match done {
+        Some(Ok(done)) => done,
+        Some(Err(_)) => Err(StoreError::Stopping),
+        None => Ok(()),
     }
 }

@@ -40,11 +40,11 @@ impl Engine {
         let mut found: Vec<_> = self
             .shared
             .view
-            .shelves()
+            .shared_shelves()
             .into_iter()
-            .filter(|s| s.kind == ShelfKind::Shared || s.owner == Some(account))
+            .chain(self.shared.view.home_of(account))
             .filter_map(|s| {
-                let level = eyes.standing(s.owner, std::iter::once(s.root)).level()?;
+                let level = eyes.standing(s.id, std::iter::once(s.root)).level()?;
                 Some((s, level))
             })
             .collect();
@@ -72,12 +72,14 @@ impl Engine {
             let node = all.iter().find(|row| given_name(&all, row) == first.as_str()).ok_or_else(gone)?.node;
             return Ok((node, rest));
         }
-        let found = self.shared.view.shelves().into_iter().find(|s| match s.kind {
-            ShelfKind::Home => shelf == "home" && s.owner == account && account.is_some(),
-            ShelfKind::Shared => {
-                s.name == shelf && eyes.standing(s.owner, std::iter::once(s.root)).level().is_some()
-            }
-        });
+        let found = match (shelf, account) {
+            ("home", Some(account)) => self.shared.view.home_of(account),
+            _ => self
+                .shared
+                .view
+                .shared_shelf(shelf)
+                .filter(|s| eyes.standing(s.id, std::iter::once(s.root)).level().is_some()),
+        };
         let found = found.ok_or_else(|| StoreError::NotFound(format!("The shelf \"{shelf}\"")))?;
         Ok((found.root, names))
     }
@@ -154,8 +156,8 @@ impl Engine {
         let eyes = self.eyes(actor);
         let shelf = chain.last().and_then(|r| self.shared.view.shelf(r.shelf)).ok_or_else(gone)?;
         let nodes: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
-        let hidden = (1..nodes.len())
-            .find(|i| eyes.standing(shelf.owner, nodes[*i..].iter().copied()).level().is_none());
+        let hidden =
+            (1..nodes.len()).find(|i| eyes.standing(shelf.id, nodes[*i..].iter().copied()).level().is_none());
         let seen = &chain[..hidden.unwrap_or(chain.len())];
         let own = shelf.kind == ShelfKind::Shared || shelf.owner == actor.account;
         let mut steps: Vec<(NodeId, String)> =

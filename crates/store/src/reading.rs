@@ -79,8 +79,10 @@ impl Engine {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
         let eyes = self.eyes(actor);
-        let owner = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)).and_then(|s| s.owner);
-        let standing = eyes.standing(owner, chain.iter().map(|r| r.node));
+        let standing = eyes.standing(
+            chain.last().map_or_else(Default::default, |top| top.shelf),
+            chain.iter().map(|r| r.node),
+        );
         let hiding = self.hiding(&eyes).await?;
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} by {sort:?} {descending}");

@@ -175,10 +175,11 @@ pub(crate) async fn past_of(conn: &mut SqliteConnection, node: NodeId, most: i64
 type ShelfRow = (i64, i64, String, String, String, Option<i64>, i64);
 
 pub(crate) async fn shelves(conn: &mut SqliteConnection) -> Result<HashMap<ShelfId, Arc<Shelf>>> {
-    let rows: Vec<ShelfRow> =
-        sqlx::query_as("SELECT id, org, kind, name, disk_name, owner, root FROM shelves")
-            .fetch_all(&mut *conn)
-            .await?;
+    let rows: Vec<ShelfRow> = sqlx::query_as(
+        "SELECT id, org, kind, name, disk_name, owner, root FROM shelves WHERE ended_at IS NULL",
+    )
+    .fetch_all(&mut *conn)
+    .await?;
     Ok(rows
         .into_iter()
         .map(|(id, org, kind, name, disk_name, owner, root)| {
@@ -214,5 +215,27 @@ pub(crate) async fn insert_shelf(conn: &mut SqliteConnection, shelf: &Shelf, now
     .bind(now)
     .execute(&mut *conn)
     .await?;
+    if let (ShelfKind::Shared, Some(owner)) = (shelf.kind, shelf.owner) {
+        sqlx::query("INSERT INTO shelf_owners (shelf, account) VALUES (?, ?)")
+            .bind(shelf.id.0)
+            .bind(owner.0)
+            .execute(&mut *conn)
+            .await?;
+    }
+    Ok(())
+}
+
+/// The highest id that a shelf has had: those that ended keep theirs.
+pub(crate) async fn last_shelf(conn: &mut SqliteConnection) -> Result<i64> {
+    Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM shelves").fetch_one(conn).await?)
+}
+
+/// Frees a shelf's name and keeps its row: past rows speak of it.
+pub(crate) async fn end_shelf(conn: &mut SqliteConnection, shelf: ShelfId, now: i64) -> Result<()> {
+    sqlx::query("UPDATE shelves SET ended_at = ?, name = '~' || id WHERE id = ?")
+        .bind(now)
+        .bind(shelf.0)
+        .execute(conn)
+        .await?;
     Ok(())
 }

@@ -145,11 +145,112 @@ impl Engine {
         .await
     }
 
+    /// Opens a session in which an administrator sees all as somebody else, reading only.
+    pub async fn open_look(
+        &self,
+        actor: &Actor,
+        by: &Account,
+        seen: &Account,
+        token: [u8; 32],
+        ends_at: i64,
+        told: bool,
+    ) -> Result<()> {
+        let (by, seen_id, now) = (by.id.0, seen.id.0, self.now_ms());
+        let from = actor.from.to_string();
+        self.change(actor, "looks as somebody", &seen.sign_in, move |conn| {
+            Box::pin(async move {
+                sqlx::query(
+                    "INSERT INTO sessions (token, org, account, made_at, ends_at, opened_from, looks_as)
+                     VALUES (?, 1, ?, ?, ?, ?, ?)",
+                )
+                .bind(&token[..])
+                .bind(by)
+                .bind(now)
+                .bind(ends_at)
+                .bind(from)
+                .bind(seen_id)
+                .execute(&mut *conn)
+                .await?;
+                sqlx::query("INSERT INTO looks (org, account, by, at, told) VALUES (1, ?, ?, ?, ?)")
+                    .bind(seen_id)
+                    .bind(by)
+                    .bind(now)
+                    .bind(told)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Who looked as an account, and when, as far as it is to be told: the latest first.
+    pub async fn looks_told(&self, account: AccountId) -> Result<Vec<(String, i64)>> {
+        Ok(sqlx::query_as(
+            "SELECT a.display_name, l.at FROM looks l JOIN accounts a ON a.id = l.by
+             WHERE l.account = ? AND l.told ORDER BY l.at DESC LIMIT 20",
+        )
+        .bind(account.0)
+        .fetch_all(&self.shared.view.pool)
+        .await?)
+    }
+
+    /// The picture of an account: a JPEG or PNG, and when it was made.
+    pub async fn picture(&self, account: AccountId) -> Result<Option<(Vec<u8>, i64)>> {
+        Ok(sqlx::query_as("SELECT bytes, made_at FROM pictures WHERE account = ?")
+            .bind(account.0)
+            .fetch_optional(&self.shared.view.pool)
+            .await?)
+    }
+
+    /// When the picture of each account that has one was made.
+    pub async fn pictured(&self) -> Result<std::collections::HashMap<AccountId, i64>> {
+        let rows: Vec<(i64, i64)> =
+            sqlx::query_as("SELECT account, made_at FROM pictures").fetch_all(&self.shared.view.pool).await?;
+        Ok(rows.into_iter().map(|(a, at)| (AccountId(a), at)).collect())
+    }
+
+    /// Sets the picture of an account, or takes it away.
+    pub async fn set_picture(&self, actor: &Actor, account: &Account, bytes: Option<Vec<u8>>) -> Result<()> {
+        let (id, now) = (account.id.0, self.now_ms());
+        let action = if bytes.is_some() { "picture set" } else { "picture removed" };
+        self.change(actor, action, &account.sign_in, move |conn| {
+            Box::pin(async move {
+                sqlx::query("DELETE FROM pictures WHERE account = ?").bind(id).execute(&mut *conn).await?;
+                if let Some(bytes) = bytes {
+                    sqlx::query("INSERT INTO pictures (account, bytes, made_at) VALUES (?, ?, ?)")
+                        .bind(id)
+                        .bind(bytes)
+                        .bind(now)
+                        .execute(conn)
+                        .await?;
+                }
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Forgets invitations that have counted no more for a month.
+    pub async fn sweep_invitations(&self) -> Result<()> {
+        let long_over = self.now_ms() - 30 * 86_400_000;
+        self.change(&Actor::service(), "", "", move |conn| {
+            Box::pin(async move {
+                sqlx::query("DELETE FROM invitations WHERE expires_at < ?")
+                    .bind(long_over)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
     /// Where an account is signed in to the console, the latest first.
     pub async fn sessions(&self, account: AccountId) -> Result<Vec<Session>> {
         let rows: Vec<(Vec<u8>, i64, i64, String, String)> = sqlx::query_as(
             "SELECT token, made_at, ends_at, opened_from, agent FROM sessions
-             WHERE account = ? AND ends_at > ? ORDER BY made_at DESC",
+             WHERE account = ? AND ends_at > ? AND looks_as IS NULL ORDER BY made_at DESC",
         )
         .bind(account.0)
         .bind(self.now_ms())

@@ -1,6 +1,7 @@
 //! What the disk owes the catalogue: renames of named objects.
 
 use crate::disk::{ObjectId, content_name, folder_name};
+use crate::model::ShelfKind;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use yellow_attic_core::{ContentId, NodeId};
@@ -16,6 +17,8 @@ pub enum Loc {
     Incoming(ContentId),
     /// A name in `past/removed/`.
     Removed(NodeId),
+    /// The folder of a shelf.
+    Top(ShelfKind, Arc<str>),
 }
 
 /// One rename. Objects are meant, not paths: a replay after a crash looks for the object.
@@ -43,7 +46,7 @@ impl Loc {
     pub fn name(&self) -> String {
         match self {
             Loc::Staging(id) | Loc::Incoming(id) => content_name(*id),
-            Loc::In(_, name) => name.to_string(),
+            Loc::In(_, name) | Loc::Top(_, name) => name.to_string(),
             Loc::Removed(node) => folder_name(*node),
         }
     }

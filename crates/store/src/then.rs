@@ -231,7 +231,7 @@ impl Engine {
         shelf: ShelfId,
         way: impl DoubleEndedIterator<Item = NodeId>,
     ) -> Standing {
-        eyes.standing(self.shared.view.shelf(shelf).and_then(|s| s.owner), way)
+        eyes.standing(shelf, way)
     }
 
     fn sees(&self, eyes: &Eyes, way: &[NodeId], shelf: ShelfId) -> bool {

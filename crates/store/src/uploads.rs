@@ -5,6 +5,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::ops::Done;
+use crate::quota::Claim;
 use crate::staging::{Arriving, Room, Staging};
 use crate::writer::{Ask, Put};
 use parking_lot::Mutex;
@@ -74,7 +75,7 @@ pub struct OtherPlace {
 
 /// What is known of the uploads under way.
 #[derive(Default)]
-pub(crate) struct Uploads(Mutex<HashMap<String, Arc<Live>>>);
+pub(crate) struct Uploads(Mutex<HashMap<String, Arc<Live>>>, Mutex<HashMap<String, Claim>>);
 
 struct Live {
     /// One sender at a time writes; a later one takes over.
@@ -104,6 +105,7 @@ impl Uploads {
 
     fn forget(&self, id: &str) {
         self.0.lock().remove(id);
+        self.1.lock().remove(id);
     }
 }
 
@@ -167,11 +169,13 @@ impl Engine {
         if !conditions(&new)?.hold(present.as_deref()) {
             return Err(StoreError::ConditionFailed { present });
         }
+        let replaced = there.as_ref().map_or(0, |row| row.size().max(0) as u64);
         match there {
             Some(row) if row.is_folder() => return Err(StoreError::FolderInTheWay(new.name.to_string())),
             _ => {}
         }
         self.check_room(new.size)?;
+        let claim = self.claim(new.parent, new.size, replaced).await?;
         let unfinished: i64 =
             sqlx::query_scalar("SELECT count(*) FROM uploads WHERE account = ? AND node IS NULL")
                 .bind(account.0)
@@ -228,6 +232,7 @@ impl Engine {
             return Err(e);
         }
         let _ = self.shared.uploads.live(&self.shared.staging, &upload);
+        self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         Ok(upload)
     }
 
@@ -440,6 +445,19 @@ impl Engine {
             self.drop_upload(id, ContentId(*content)).await?;
         }
         Ok(due.len())
+    }
+
+    /// Speaks again for the space of uploads that were under way when the store was last open.
+    pub(crate) async fn claim_unfinished(&self) -> Result<()> {
+        let rows: Vec<(String, i64, i64)> =
+            sqlx::query_as("SELECT id, parent, size FROM uploads WHERE node IS NULL")
+                .fetch_all(&self.shared.view.pool)
+                .await?;
+        for (id, parent, size) in rows {
+            let claim = self.claim_again(NodeId(parent), size.max(0) as u64).await?;
+            self.shared.uploads.1.lock().insert(id, claim);
+        }
+        Ok(())
     }
 
     async fn catalogue(

@@ -4,7 +4,7 @@
 use crate::access::Access;
 use crate::book::Changed;
 use crate::error::{Result, StoreError};
-use crate::model::{Content, Folder, Life, Row, Shelf};
+use crate::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
 use crate::rows;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
@@ -12,10 +12,46 @@ use sqlx::sqlite::SqlitePool;
 use std::collections::HashMap;
 use std::sync::Arc;
 use tokio::sync::watch;
-use yellow_attic_core::{ContentId, NodeId, ShelfId};
+use yellow_attic_core::{AccountId, ContentId, NodeId, ShelfId};
 
 /// Rows kept in memory: about 20 MiB at most.
 const ROWS_KEPT: usize = 50_000;
+
+/// All shelves, found in the ways in which they are asked for: there may be ten thousand homes.
+#[derive(Default)]
+struct Shelves {
+    by_id: HashMap<ShelfId, Arc<Shelf>>,
+    homes: HashMap<AccountId, Arc<Shelf>>,
+    shared: HashMap<String, Arc<Shelf>>,
+}
+
+impl Shelves {
+    fn new(all: HashMap<ShelfId, Arc<Shelf>>) -> Shelves {
+        let mut shelves = Shelves::default();
+        all.into_values().for_each(|s| shelves.insert(s));
+        shelves
+    }
+
+    fn insert(&mut self, shelf: Arc<Shelf>) {
+        match (shelf.kind, shelf.owner) {
+            (ShelfKind::Home, Some(owner)) => {
+                self.homes.insert(owner, shelf.clone());
+            }
+            (ShelfKind::Home, None) => {}
+            (ShelfKind::Shared, _) => {
+                self.shared.insert(shelf.name.clone(), shelf.clone());
+            }
+        }
+        self.by_id.insert(shelf.id, shelf);
+    }
+
+    fn remove(&mut self, id: ShelfId) {
+        let Some(shelf) = self.by_id.remove(&id) else { return };
+        // Another may have its name by now.
+        self.homes.retain(|_, s| s.id != id);
+        self.shared.retain(|_, s| s.id != shelf.id);
+    }
+}
 
 /// Rows and sums in memory. The gate counts commits: what was read before a commit is not
 /// remembered after it.
@@ -24,7 +60,7 @@ pub(crate) struct Caches {
     rows: Cache<NodeId, Arc<Row>>,
     names: Cache<(NodeId, Arc<str>), Arc<Row>>,
     folders: Cache<NodeId, Folder>,
-    shelves: RwLock<HashMap<ShelfId, Arc<Shelf>>>,
+    shelves: RwLock<Shelves>,
     /// All rights; whoever follows what may be seen waits for them to change.
     access: watch::Sender<Arc<Access>>,
     /// The last change on each shelf since the start.
@@ -43,7 +79,7 @@ impl Caches {
             rows: Cache::new(ROWS_KEPT),
             names: Cache::new(ROWS_KEPT),
             folders: Cache::new(ROWS_KEPT / 4),
-            shelves: RwLock::new(shelves),
+            shelves: RwLock::new(Shelves::new(shelves)),
             touched: RwLock::default(),
             head: watch::Sender::new(head),
             begun: head,
@@ -70,7 +106,10 @@ impl Caches {
         }
         let mut shelves = self.shelves.write();
         for shelf in &changed.shelves {
-            shelves.insert(shelf.id, shelf.clone());
+            shelves.insert(shelf.clone());
+        }
+        for shelf in &changed.ended_shelves {
+            shelves.remove(*shelf);
         }
         drop((gate, shelves));
         if let Some(access) = &changed.access {
@@ -115,12 +154,27 @@ pub(crate) struct View {
 impl View {
     /// The shelf with this id.
     pub fn shelf(&self, id: ShelfId) -> Option<Arc<Shelf>> {
-        self.caches.shelves.read().get(&id).cloned()
+        self.caches.shelves.read().by_id.get(&id).cloned()
     }
 
     /// All shelves.
     pub fn shelves(&self) -> Vec<Arc<Shelf>> {
-        self.caches.shelves.read().values().cloned().collect()
+        self.caches.shelves.read().by_id.values().cloned().collect()
+    }
+
+    /// All shared shelves.
+    pub fn shared_shelves(&self) -> Vec<Arc<Shelf>> {
+        self.caches.shelves.read().shared.values().cloned().collect()
+    }
+
+    /// The shared shelf of this name.
+    pub fn shared_shelf(&self, name: &str) -> Option<Arc<Shelf>> {
+        self.caches.shelves.read().shared.get(name).cloned()
+    }
+
+    /// The home shelf of an account.
+    pub fn home_of(&self, account: AccountId) -> Option<Arc<Shelf>> {
+        self.caches.shelves.read().homes.get(&account).cloned()
     }
 
     /// All rights as they are now.

@@ -3,6 +3,7 @@
 
 use crate::book::{Book, Changed};
 use crate::clock::Clock;
+use crate::converting::{self, Converting};
 use crate::copying::{self, CopyItem};
 use crate::disk::{Disk, ObjectId, content_name};
 use crate::error::{Result, StoreError};
@@ -143,6 +144,11 @@ pub(crate) enum Ask {
         actor: Actor,
         change: Granting,
         answer: Answer<GrantId>,
+    },
+    Converting {
+        actor: Actor,
+        change: Converting,
+        answer: Answer<Done>,
     },
 }
 
@@ -288,8 +294,10 @@ impl Writer {
                 } else {
                     book.forget();
                     book.heads = crate::book::load_heads(&mut book.conn).await.unwrap_or(before);
-                    if let Ok(shelves) = crate::rows::shelves(&mut book.conn).await {
-                        book.shelves = shelves;
+                    let shelves = crate::rows::shelves(&mut book.conn).await;
+                    if let (Ok(shelves), Ok(last)) = (shelves, crate::rows::last_shelf(&mut book.conn).await)
+                    {
+                        book.set_shelves(shelves, last);
                     }
                     if let Ok(access) = crate::access::Access::load(&mut book.conn).await {
                         book.access = Arc::new(access);
@@ -339,6 +347,9 @@ impl Writer {
                 begun = Err(e);
             }
         }
+        if begun.is_ok() && book.access_behind {
+            begun = book.reload_access().await;
+        }
         begun
     }
 
@@ -367,6 +378,10 @@ impl Writer {
         if let Ready::Failed(e) = ready {
             ask.refuse(&e);
             return Ok(());
+        }
+        // Many changes of rights in a row are read once, before the next thing that goes by them.
+        if book.access_behind && !matches!(ask, Ask::Catalogue { .. } | Ask::MakeShelf { .. }) {
+            book.reload_access().await?;
         }
         match ask {
             Ask::MakeShelf { actor, new, answer } => {
@@ -469,6 +484,16 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
+            Ask::Converting { actor, change, answer } => {
+                // Rights of the new place are written beside: a refusal must leave none.
+                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
+                let done = converting::apply(book, &actor, &change, self.take_apart_after).await;
+                if done.is_err() {
+                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                }
+                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                finish(done, answer, (), answers)
+            }
             Ask::Catalogue { change, actor, action, what, rights, answer } => {
                 // A savepoint of its own: a refusal here must not undo the others.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
@@ -476,11 +501,10 @@ impl Writer {
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 } else if !action.is_empty() {
-                    book.add_record(&actor, action, None, &what, "");
+                    // One row for each of many.
+                    what.split('\n').for_each(|what| book.add_record(&actor, action, None, what, ""));
                 }
-                if done.is_ok() && rights {
-                    book.reload_access().await?;
-                }
+                book.access_behind |= done.is_ok() && rights;
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
@@ -616,7 +640,11 @@ impl Ask {
     fn writes_by_itself(&self) -> bool {
         matches!(
             self,
-            Ask::MakeShelf { .. } | Ask::Step { .. } | Ask::Catalogue { .. } | Ask::Granting { .. }
+            Ask::MakeShelf { .. }
+                | Ask::Step { .. }
+                | Ask::Catalogue { .. }
+                | Ask::Granting { .. }
+                | Ask::Converting { .. }
         )
     }
 
@@ -706,6 +734,7 @@ impl Ask {
             | Ask::Note { answer, .. }
             | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
             Ask::Granting { answer, .. } => drop(answer.send(Err(e))),
+            Ask::Converting { answer, .. } => drop(answer.send(Err(e))),
         }
     }
 }

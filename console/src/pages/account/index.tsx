@@ -2,21 +2,19 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Globe } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { Link } from "wouter";
+import { FactorsSection } from "./factors";
+import { Profile } from "./profile";
 import { api, Refusal, type Me, type Session } from "../../lib/api";
 import { exactly, when } from "../../lib/show";
-import { Button, Chip, Field, Frame, Loading, Notice, useToast } from "../../ui";
+import { Button, Chip, Field, Frame, Loading, NewPassword, Notice, useToast } from "../../ui";
 
-/** One's own account: the password, and where one is signed in. */
+/** One's own account: the name and picture, second factors, the password, and where one is signed in. */
 export function AccountPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
   return (
     <Frame {...frame} heading={<h1 className="font-bold">My account</h1>}>
       <div className="mx-auto max-w-[900px] px-8 pt-2 pb-10 max-sm:px-4">
-        <p>
-          {frame.me.display_name}{" "}
-          <span className="text-muted">
-            signs in as {frame.me.sign_in}, {frame.me.role}
-          </span>
-        </p>
+        <Profile />
+        <FactorsSection />
         <Password />
         <Sessions />
       </div>
@@ -29,13 +27,13 @@ function Password() {
   const toast = useToast();
   const [present, setPresent] = useState("");
   const [next, setNext] = useState("");
-  const [again, setAgain] = useState("");
+  const [turn, setTurn] = useState(0);
   const changing = useMutation({
     mutationFn: () => api.changePassword(present, next),
     onSuccess: async () => {
       setPresent("");
       setNext("");
-      setAgain("");
+      setTurn((n) => n + 1);
       await queries.invalidateQueries({ queryKey: ["sessions"] });
       toast.say("Your password is changed. Other browsers are signed out; computers stay connected.");
     },
@@ -44,7 +42,7 @@ function Password() {
   const wrong = refusal?.code === "wrong_sign_in";
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    if (next === again) changing.mutate();
+    changing.mutate();
   };
   return (
     <section aria-label="Password" className="mt-8">
@@ -59,31 +57,14 @@ function Password() {
           error={wrong ? "That is not your password." : undefined}
           required
         />
-        <Field
+        <NewPassword
+          key={turn}
           label="New password"
-          type="password"
-          autoComplete="new-password"
-          value={next}
-          onChange={(e) => setNext(e.target.value)}
-          hint="At least 10 characters. Three or four unrelated words are easy to keep in mind."
+          onChange={setNext}
           error={refusal && !wrong ? `${refusal.message} ${refusal.remedy}` : undefined}
-          required
-        />
-        <Field
-          label="The same once more"
-          type="password"
-          autoComplete="new-password"
-          value={again}
-          onChange={(e) => setAgain(e.target.value)}
-          error={again !== "" && again !== next ? "The two are not the same." : undefined}
-          required
         />
         <div>
-          <Button
-            type="submit"
-            look="primary"
-            disabled={changing.isPending || present === "" || next === "" || next !== again}
-          >
+          <Button type="submit" look="primary" disabled={changing.isPending || present === "" || next === ""}>
             Change password
           </Button>
         </div>

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus, Users } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type Group } from "../../lib/api";
-import { count } from "../../lib/show";
+import { count, size } from "../../lib/show";
 import { Button, Dialog, DialogActions, Empty, Field, Loading, Notice, useToast } from "../../ui";
 
 /** All groups: what they are for, and who is in them. */
@@ -65,6 +65,8 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
   const [name, setName] = useState(group?.name ?? "");
   const [note, setNote] = useState(group?.note ?? "");
   const [members, setMembers] = useState(before);
+  const held = group?.quota === undefined ? "" : size(group.quota);
+  const [quota, setQuota] = useState(held);
   const [ending, setEnding] = useState(false);
   const done = async (words: string) => {
     await queries.invalidateQueries();
@@ -77,6 +79,7 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
         ? api.changeGroup(group.name, {
             ...(name !== group.name && { name }),
             ...(note !== group.note && { note }),
+            ...(quota.trim() !== held && { quota: quota.trim() || "none" }),
             add: members.filter((m) => !before.includes(m)),
             remove: before.filter((m) => !members.includes(m)),
           })
@@ -114,6 +117,16 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
           value={note}
           onChange={(e) => setNote(e.target.value)}
         />
+        {group && (
+          <Field
+            className="mt-4"
+            label="Each member's home may hold (optional)"
+            placeholder="20 GiB"
+            hint="Of several groups the largest counts; what is said of an account alone comes first."
+            value={quota}
+            onChange={(e) => setQuota(e.target.value)}
+          />
+        )}
         <fieldset className="mt-4">
           <legend className="mb-1 font-semibold">Members</legend>
           {accounts.isError && <Notice error={accounts.error} />}

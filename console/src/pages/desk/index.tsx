@@ -2,15 +2,27 @@ import { Redirect, Link } from "wouter";
 import type { Me } from "../../lib/api";
 import { Empty, Frame } from "../../ui";
 import { Groups } from "./groups";
+import { MailDesk } from "./mail";
 import { People } from "./people";
+import { RulesDesk } from "./rules";
+import { ShelvesDesk } from "./shelves";
 
 const parts = [
   { to: "people", word: "People" },
   { to: "groups", word: "Groups" },
+  { to: "shelves", word: "Shelves" },
+  { to: "rules", word: "Rules" },
+  { to: "mail", word: "Mail" },
 ];
 
 /** The administrator's half. */
-export function DeskPage({ frame, part }: { frame: { me: Me; onSignOut: () => void }; part?: string }) {
+export default function DeskPage({
+  frame,
+  part,
+}: {
+  frame: { me: Me; onSignOut: () => void };
+  part?: string;
+}) {
   if (frame.me.role !== "administrator") {
     return (
       <Frame {...frame} heading={<h1 className="font-bold">Desk</h1>}>
@@ -25,8 +37,8 @@ export function DeskPage({ frame, part }: { frame: { me: Me; onSignOut: () => vo
     <Frame
       {...frame}
       heading={
-        <nav aria-label="Desk" className="flex items-baseline gap-5">
-          <h1 className="font-bold">Desk</h1>
+        <nav aria-label="Desk" className="flex items-baseline gap-5 overflow-x-auto max-sm:gap-3.5">
+          <h1 className="font-bold max-sm:sr-only">Desk</h1>
           {parts.map((p) => (
             <Link
               key={p.to}
@@ -41,7 +53,11 @@ export function DeskPage({ frame, part }: { frame: { me: Me; onSignOut: () => vo
       }
     >
       <div className="mx-auto max-w-[1180px] px-8 pb-10 max-sm:px-4">
-        {part === "people" ? <People me={frame.me} /> : <Groups />}
+        {part === "people" && <People me={frame.me} />}
+        {part === "groups" && <Groups />}
+        {part === "shelves" && <ShelvesDesk />}
+        {part === "rules" && <RulesDesk />}
+        {part === "mail" && <MailDesk />}
       </div>
     </Frame>
   );

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Plus, Search, UserRound } from "lucide-react";
+import { FileUp, Plus, Search } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type Account, type Me } from "../../lib/api";
 import { count, exactly, shortDay, size, when } from "../../lib/show";
@@ -13,8 +13,11 @@ import {
   Field,
   Loading,
   Notice,
+  Portrait,
   useToast,
 } from "../../ui";
+import { ImportDialog } from "./importing";
+import { LeavingDialog } from "./leaving";
 
 const roles: [string, string][] = [
   ["member", "Member"],
@@ -31,6 +34,8 @@ export function People({ me }: { me: Me }) {
   const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const [text, setText] = useState("");
   const [open, setOpen] = useState<Account | "new">();
+  const [importing, setImporting] = useState(false);
+  const [most, setMost] = useState(step);
   const [invitation, setInvitation] = useState<Invitation>();
   const wanted = text.trim().toLowerCase();
   const all = accounts.data?.accounts ?? [];
@@ -42,6 +47,9 @@ export function People({ me }: { me: Me }) {
       <div className="flex flex-wrap items-center gap-3 py-3">
         <Button look="primary" icon={<Plus size={18} />} onClick={() => setOpen("new")}>
           New account
+        </Button>
+        <Button icon={<FileUp size={18} />} onClick={() => setImporting(true)}>
+          From a list
         </Button>
         <label className="relative ml-auto block w-64 max-sm:ml-0 max-sm:w-full">
           <span className="sr-only">Find a person or group</span>
@@ -64,40 +72,49 @@ export function People({ me }: { me: Me }) {
           </p>
           {shown.length === 0 && <Empty title="Nobody matches">Try a part of the name.</Empty>}
           <ul>
-            {shown.map((a) => (
+            {shown.slice(0, most).map((a) => (
               <li key={a.sign_in} className="border-b border-line">
                 <button
                   type="button"
                   onClick={() => setOpen(a)}
-                  className="grid w-full grid-cols-[28px_1.2fr_1fr_2fr_110px] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
+                  className="grid w-full grid-cols-[28px_1.2fr_1fr_1.6fr_180px] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
                 >
-                  <UserRound size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
+                  <Portrait
+                    signIn={a.sign_in}
+                    name={a.display_name}
+                    picture={a.picture}
+                    className="size-7 text-[11px]"
+                  />
                   <span className="min-w-0 truncate">
                     {a.display_name} <span className="text-[14px] text-muted">{a.sign_in}</span>
                   </span>
                   <span className="max-md:justify-self-end">
-                    {a.disabled ? (
-                      <span title={exactly(a.disabled)}>
-                        <Chip look="brick">disabled {when(a.disabled)}</Chip>
-                      </span>
-                    ) : a.invited ? (
-                      <Chip>no password yet</Chip>
-                    ) : a.role === "administrator" ? (
-                      <Chip look="gold">administrator</Chip>
-                    ) : (
-                      <span className="text-[14.5px] text-muted max-md:hidden">member</span>
-                    )}
+                    <Standing account={a} />
                   </span>
                   <span className="min-w-0 truncate text-[14.5px] text-muted max-md:hidden">
                     {a.groups.join(", ") || "in no group"}
                   </span>
-                  <span className="text-right font-mono text-[14px] max-md:hidden">{size(a.bytes)}</span>
+                  <span className="text-right font-mono text-[14px] max-md:hidden">
+                    {size(a.bytes)}
+                    {a.quota !== undefined && (
+                      <span className={a.bytes >= a.quota * 0.9 ? "text-brick" : "text-muted"}>
+                        {" "}
+                        of {size(a.quota)}
+                      </span>
+                    )}
+                  </span>
                 </button>
               </li>
             ))}
           </ul>
+          {shown.length > most && (
+            <Button className="mt-3" onClick={() => setMost(most + step)}>
+              Show more of {count(shown.length, "account")}
+            </Button>
+          )}
         </>
       )}
+      {importing && <ImportDialog onClose={() => setImporting(false)} />}
       {open === "new" && <NewAccount onClose={() => setOpen(undefined)} onInvited={setInvitation} />}
       {invitation && <PassOn invitation={invitation} onClose={() => setInvitation(undefined)} />}
       {open && open !== "new" && (
@@ -115,10 +132,39 @@ export function People({ me }: { me: Me }) {
   );
 }
 
+/** So many accounts are drawn at first. */
+const step = 300;
+
+/** What is worth saying of an account first. */
+function Standing({ account: a }: { account: Account }) {
+  if (a.leaves) {
+    return (
+      <span title={exactly(a.leaves)}>
+        <Chip look="brick">is deleted {when(a.leaves)}</Chip>
+      </span>
+    );
+  }
+  if (a.why_disabled === "waiting") return <Chip look="gold">waits to be approved</Chip>;
+  if (a.disabled) {
+    return (
+      <span title={exactly(a.disabled)}>
+        <Chip look="brick">
+          {a.why_disabled === "away" ? "away too long, disabled" : `disabled ${when(a.disabled)}`}
+        </Chip>
+      </span>
+    );
+  }
+  if (a.invited) return <Chip>no password yet</Chip>;
+  if (a.role === "administrator") return <Chip look="gold">administrator</Chip>;
+  if (a.role === "guest") return <Chip>guest</Chip>;
+  return <span className="text-[14.5px] text-muted max-md:hidden">member</span>;
+}
+
 interface Invitation {
   name: string;
   address: string;
   expires: string;
+  mailed: boolean;
 }
 
 /** Makes the address by which somebody chooses a password. */
@@ -128,6 +174,7 @@ async function invite(account: Account): Promise<Invitation> {
     name: account.display_name,
     address: new URL(made.address, window.location.origin).href,
     expires: made.expires,
+    mailed: made.mailed,
   };
 }
 
@@ -142,8 +189,8 @@ function PassOn({ invitation, onClose }: { invitation: Invitation; onClose: () =
     <Dialog
       open
       onClose={onClose}
-      title={`Pass this on to ${invitation.name}`}
-      description={`With this address they choose a password. It counts once, until ${shortDay(new Date(invitation.expires))}, and is shown only here.`}
+      title={invitation.mailed ? `Sent to ${invitation.name}` : `Pass this on to ${invitation.name}`}
+      description={`${invitation.mailed ? "It goes out by mail; you can pass it on as well. " : ""}With this address they choose a password. It counts once, until ${shortDay(new Date(invitation.expires))}, and is shown only here.`}
     >
       <Field
         label="Address"
@@ -197,6 +244,7 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
   const [first, setFirst] = useState("link");
   const [password, setPassword] = useState("");
   const [groups, setGroups] = useState<string[]>([]);
+  const [quota, setQuota] = useState("");
   const making = useMutation({
     mutationFn: () =>
       api.makeAccount({
@@ -206,6 +254,7 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
         role,
         password: first === "link" ? undefined : password,
         groups,
+        quota: quota.trim() || undefined,
       }),
     onSuccess: async (made) => {
       await queries.invalidateQueries();
@@ -273,6 +322,14 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
           />
         )}
         <GroupBoxes chosen={groups} onChange={setGroups} />
+        <Field
+          className="mt-4"
+          label="Home may hold (optional)"
+          placeholder="20 GiB"
+          hint="Without it, what its groups say."
+          value={quota}
+          onChange={(e) => setQuota(e.target.value)}
+        />
         {making.error && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
             {said(making.error)}
@@ -310,6 +367,24 @@ function AccountDialog({
   const [mail, setMail] = useState(account.mail ?? "");
   const [role, setRole] = useState<string>(account.role);
   const [groups, setGroups] = useState(account.groups);
+  const before = account.own_quota && account.quota !== undefined ? size(account.quota) : "";
+  const [quota, setQuota] = useState(before);
+  const [closed, setClosed] = useState(account.closed ?? []);
+  const [leaving, setLeaving] = useState(false);
+  const looking = useMutation({
+    mutationFn: () => api.beginLook(account.sign_in),
+    onSuccess: async () => {
+      window.location.assign("/");
+    },
+  });
+  const forgetting = useMutation({
+    mutationFn: () => api.endFactors(account.sign_in),
+    onSuccess: async () => {
+      await queries.invalidateQueries();
+      toast.say(`${account.display_name} signs in by password alone now.`);
+      onClose();
+    },
+  });
   const inviting = useMutation({ mutationFn: () => invite(account), onSuccess: onInvited });
   const saving = useMutation({
     mutationFn: async () => {
@@ -317,6 +392,8 @@ function AccountDialog({
         ...(name.trim() !== account.display_name && { display_name: name.trim() }),
         ...(mail.trim() !== (account.mail ?? "") && { mail: mail.trim() }),
         ...(role !== account.role && { role }),
+        ...(quota.trim() !== before && { quota: quota.trim() || "none" }),
+        ...(closed.join() !== (account.closed ?? []).join() && { closed }),
       };
       if (Object.keys(changed).length > 0) await api.changeAccount(account.sign_in, changed);
       for (const group of groups.filter((g) => !account.groups.includes(g))) {
@@ -351,7 +428,9 @@ function AccountDialog({
     e.preventDefault();
     saving.mutate();
   };
-  const refusal = said(saving.error ?? disabling.error ?? inviting.error);
+  const refusal = said(
+    saving.error ?? disabling.error ?? inviting.error ?? looking.error ?? forgetting.error,
+  );
   return (
     <Dialog
       open
@@ -362,16 +441,69 @@ function AccountDialog({
       <form onSubmit={submit} className="min-h-0 overflow-y-auto px-0.5">
         <div className="grid grid-cols-2 gap-4 max-sm:grid-cols-1">
           <Field label="Name" value={name} onChange={(e) => setName(e.target.value)} required />
-          <Choice label="Role" options={roles} value={role} onChange={(e) => setRole(e.target.value)} />
+          <Choice
+            label="Role"
+            options={account.role === "guest" ? [["guest", "Guest"], ...roles] : roles}
+            value={role}
+            onChange={(e) => setRole(e.target.value)}
+          />
+          <Field label="Mail" type="email" value={mail} onChange={(e) => setMail(e.target.value)} />
+          {account.role !== "guest" && (
+            <Field
+              label="Home may hold"
+              placeholder={
+                account.quota !== undefined && !account.own_quota
+                  ? `${size(account.quota)}, by its groups`
+                  : "as much as there is"
+              }
+              value={quota}
+              onChange={(e) => setQuota(e.target.value)}
+            />
+          )}
         </div>
-        <Field
-          className="mt-4"
-          label="Mail"
-          type="email"
-          value={mail}
-          onChange={(e) => setMail(e.target.value)}
-        />
         <GroupBoxes chosen={groups} onChange={setGroups} />
+        {!own && (
+          <fieldset className="mt-4">
+            <legend className="mb-1 font-semibold">Closed to this account</legend>
+            <div className="grid grid-cols-2 gap-x-4 max-sm:grid-cols-1">
+              {doors.map(([door, word]) => (
+                <label key={door} className="flex items-center gap-2">
+                  <input
+                    type="checkbox"
+                    className="size-4 accent-gold"
+                    checked={closed.includes(door)}
+                    onChange={(e) =>
+                      setClosed(e.target.checked ? [...closed, door] : closed.filter((d) => d !== door))
+                    }
+                  />
+                  {word}
+                </label>
+              ))}
+            </div>
+            {(account.shut ?? []).some((s) => s.includes("rule")) && (
+              <p className="mt-1 text-sm text-muted">Closed by a rule as well: {account.shut?.join(", ")}.</p>
+            )}
+          </fieldset>
+        )}
+        {!own && account.second_factor && (
+          <p className="mt-4 flex flex-wrap items-center gap-3">
+            Has a second factor.
+            <Button disabled={forgetting.isPending} onClick={() => forgetting.mutate()}>
+              They have lost it: take it away
+            </Button>
+          </p>
+        )}
+        {!own && !account.disabled && account.role !== "administrator" && (
+          <div className="mt-4">
+            <Button disabled={looking.isPending} onClick={() => looking.mutate()}>
+              Look as {account.display_name}
+            </Button>
+            <p className="mt-1 text-sm text-muted">
+              See every place exactly as they do, for 15 minutes, without changing anything. It is recorded,
+              and they are told unless a rule says otherwise.
+            </p>
+          </div>
+        )}
         {!own && !account.disabled && (
           <div className="mt-4">
             <Button disabled={inviting.isPending} onClick={() => inviting.mutate()}>
@@ -397,7 +529,12 @@ function AccountDialog({
               disabled={disabling.isPending}
               onClick={() => disabling.mutate(!account.disabled)}
             >
-              {account.disabled ? "Enable again" : "Disable"}
+              {account.why_disabled === "waiting" ? "Approve" : account.disabled ? "Enable again" : "Disable"}
+            </Button>
+          )}
+          {!own && account.disabled && (
+            <Button look="quiet" className="text-brick" onClick={() => setLeaving(true)}>
+              {account.leaves ? "Its deletion" : "Delete"}
             </Button>
           )}
           <Button onClick={onClose}>Cancel</Button>
@@ -406,6 +543,21 @@ function AccountDialog({
           </Button>
         </DialogActions>
       </form>
+      {leaving && (
+        <LeavingDialog
+          account={account}
+          onClose={() => setLeaving(false)}
+          onDone={() => {
+            setLeaving(false);
+            onClose();
+          }}
+        />
+      )}
     </Dialog>
   );
 }
+
+const doors: [string, string][] = [
+  ["console", "The console in a browser"],
+  ["sync", "Connecting computers"],
+];

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Ban, Globe, User, Users, X } from "lucide-react";
 import { useState, type FormEvent } from "react";
+import { useLocation } from "wouter";
 import { api, Refusal, type Gives, type Grant, type Reach } from "../../lib/api";
 import { count, exactly, shortDay } from "../../lib/show";
 import {
@@ -82,7 +83,7 @@ export function ReachSection({ node, onMore }: { node: number; onMore: () => voi
 
 function summary(reach: Reach): string {
   if (reach.people <= 1) return "Only you.";
-  return `${count(reach.people, "person").replace("persons", "people")}${reach.owner ? `, ${reach.owner} owns the shelf` : ""}.`;
+  return `${count(reach.people, "person").replace("persons", "people")}${reach.owners.length > 0 ? `, ${reach.owners.join(" and ")} ${reach.owners.length > 1 ? "own" : "owns"} the shelf` : ""}.`;
 }
 
 /** Giving and taking access to one file or folder. */
@@ -102,6 +103,8 @@ export function RightsDialog({
 }) {
   const queries = useQueryClient();
   const reach = useQuery({ queryKey: ["reach", node], queryFn: () => api.reach(node) });
+  const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome });
+  const administrator = welcome.data?.me?.role === "administrator";
   const who = useQuery({ queryKey: ["who", node], queryFn: () => api.who(node) });
   const toast = useToast();
   const fresh = () =>
@@ -133,6 +136,22 @@ export function RightsDialog({
     mutationFn: (on: boolean) => api.setAfresh(node, on),
     onSuccess: fresh,
     onError: (e) => toast.refuse(e),
+  });
+  const [passOn, setPassOn] = useState<string>();
+  const inviting = useMutation({
+    mutationFn: (g: { mail: string; can: Gives; until?: string; message?: string }) =>
+      api.inviteGuest({ node, ...g }),
+    onSuccess: async (told, g) => {
+      await fresh();
+      setPassOn(
+        told.mailed || !told.address ? undefined : new URL(told.address, window.location.origin).href,
+      );
+      toast.say(
+        told.made
+          ? `${g.mail} is a guest now${told.mailed ? " and is told by mail" : ""}.`
+          : `${g.mail} has the account "${told.sign_in}" and was given access.`,
+      );
+    },
   });
   const here = reach.data?.grants.filter((g) => g.node === node) ?? [];
   const above = reach.data?.grants.filter((g) => g.node !== node) ?? [];
@@ -172,7 +191,8 @@ export function RightsDialog({
                   </li>
                 ))}
               </ul>
-              <GiveForm onGive={(g) => change.mutateAsync(g)} />
+              <GiveForm onGive={(g) => change.mutateAsync(g)} onInvite={(g) => inviting.mutateAsync(g)} />
+              {passOn && <PassOn address={passOn} />}
               {(above.length > 0 || reach.data.afresh) && (
                 <>
                   <h3 className="mt-6 font-semibold">Given further up</h3>
@@ -238,9 +258,68 @@ export function RightsDialog({
         )}
       </div>
       <DialogActions>
+        {administrator && folder && !top && <Raise node={node} name={name} onDone={onClose} />}
         <Button onClick={onClose}>Done</Button>
       </DialogActions>
     </Dialog>
+  );
+}
+
+function PassOn({ address }: { address: string }) {
+  return (
+    <div role="status" className="mt-3 rounded-lg bg-gold-wash p-3">
+      <p>
+        No mail server is set. Pass this address on; with it they choose a password, once, within seven days:
+      </p>
+      <p className="mt-1 font-mono text-[14px] break-all select-all">{address}</p>
+    </div>
+  );
+}
+
+/** Makes a folder a shared shelf: whoever could enter it still can. */
+function Raise({ node, name, onDone }: { node: number; name: string; onDone: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const [, go] = useLocation();
+  const [open, setOpen] = useState(false);
+  const [shelf, setShelf] = useState(name);
+  const raising = useMutation({
+    mutationFn: () => api.raise(node, shelf.trim()),
+    onSuccess: async (made) => {
+      onDone();
+      go(`/shelf/${encodeURIComponent(made.name)}`);
+      await queries.invalidateQueries();
+      toast.say(`"${made.name}" is a shared shelf now.`);
+    },
+  });
+  if (!open) {
+    return (
+      <Button look="quiet" className="mr-auto" onClick={() => setOpen(true)}>
+        Make it a shared shelf
+      </Button>
+    );
+  }
+  const refusal = raising.error instanceof Refusal ? raising.error : undefined;
+  return (
+    <form
+      className="mr-auto flex flex-wrap items-end gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        raising.mutate();
+      }}
+    >
+      <Field
+        label="The shelf's name"
+        value={shelf}
+        onChange={(e) => setShelf(e.target.value)}
+        error={refusal && `${refusal.message} ${refusal.remedy}`}
+        autoFocus
+        required
+      />
+      <Button type="submit" look="primary" disabled={raising.isPending || shelf.trim() === ""}>
+        Make the shelf
+      </Button>
+    </form>
   );
 }
 
@@ -268,8 +347,10 @@ function Who({ grant }: { grant: Grant }) {
 
 function GiveForm({
   onGive,
+  onInvite,
 }: {
   onGive: (g: { to: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
+  onInvite: (g: { mail: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
 }) {
   const people = useQuery({ queryKey: ["people"], queryFn: api.people });
   const [to, setTo] = useState("");
@@ -286,14 +367,13 @@ function GiveForm({
     const found = all.find((p) =>
       [word(p), p.name, p.to, p.to.replace("account:", "")].some((w) => w.toLowerCase() === wanted),
     );
-    if (!found) {
-      setRefusal("Nobody has that name. Choose somebody from the list.");
-      return;
-    }
     try {
       // The end of the day that was chosen, here.
       const end = until ? new Date(`${until}T23:59:59`).toISOString() : undefined;
-      await onGive({ to: found.to, can, until: end, message: message.trim() || undefined });
+      const more = { can, until: end, message: message.trim() || undefined };
+      // A mail address that is in no list is somebody from outside; any other name the service may know.
+      if (!found && wanted.includes("@")) await onInvite({ mail: wanted, ...more });
+      else await onGive({ to: found?.to ?? `account:${wanted}`, ...more });
       setTo("");
       setUntil("");
       setMessage("");
@@ -310,7 +390,7 @@ function GiveForm({
           list="whom"
           value={to}
           onChange={(e) => setTo(e.target.value)}
-          placeholder="A name or a group"
+          placeholder="A name, a group, or a mail address"
           error={refusal}
           required
         />

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal } from "../../lib/api";
-import { Bare, Button, Field, Loading } from "../../ui";
+import { Bare, Button, Loading, NewPassword } from "../../ui";
 
 /** Choosing a password by an invitation, and a short welcome. */
 export function WelcomePage() {
@@ -10,7 +10,6 @@ export function WelcomePage() {
   const [, go] = useLocation();
   const [secret] = useState(window.location.hash.slice(1));
   const [password, setPassword] = useState("");
-  const [again, setAgain] = useState("");
   const invited = useQuery({
     queryKey: ["invitation", secret],
     queryFn: () => api.lookAtInvitation(secret),
@@ -18,8 +17,13 @@ export function WelcomePage() {
     staleTime: Infinity,
     refetchOnWindowFocus: false,
   });
-  const choosing = useMutation({ mutationFn: () => api.acceptInvitation(secret, password) });
-  const differ = again !== "" && again !== password;
+  const choosing = useMutation({
+    mutationFn: () => api.acceptInvitation(secret, password),
+    onError: (e) => {
+      // The password is chosen; the second factor is asked for at the sign-in.
+      if (e instanceof Refusal && e.code === "second_factor_needed") void enter();
+    },
+  });
   const enter = async () => {
     go("/");
     await queries.invalidateQueries();
@@ -62,7 +66,7 @@ export function WelcomePage() {
   const refusal = choosing.error instanceof Refusal ? choosing.error : undefined;
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    if (password === again) choosing.mutate();
+    choosing.mutate();
   };
   return (
     <Bare title={replaces ? "Choose a new password" : `Welcome, ${name}`}>
@@ -73,31 +77,12 @@ export function WelcomePage() {
       </p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <input type="hidden" name="username" autoComplete="username" value={signIn} />
-        <Field
-          label="Password"
-          type="password"
-          hint="At least 10 characters. Three or four unrelated words are easy to keep in mind."
-          value={password}
-          onChange={(e) => setPassword(e.target.value)}
-          autoComplete="new-password"
+        <NewPassword
+          onChange={setPassword}
           error={refusal && `${refusal.message} ${refusal.remedy}`}
-          required
           autoFocus
         />
-        <Field
-          label="The same once more"
-          type="password"
-          value={again}
-          onChange={(e) => setAgain(e.target.value)}
-          autoComplete="new-password"
-          error={differ ? "The two are not the same." : undefined}
-          required
-        />
-        <Button
-          type="submit"
-          look="primary"
-          disabled={choosing.isPending || password === "" || password !== again}
-        >
+        <Button type="submit" look="primary" disabled={choosing.isPending || password === ""}>
           Choose it
         </Button>
       </form>

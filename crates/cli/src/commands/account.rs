@@ -1,7 +1,7 @@
 //! `yattic account`
 
 use crate::connection::{self, new_password, proved, sure};
-use crate::output::{Done, Failure, Output, size, table, time};
+use crate::output::{Done, Failure, Output, count, size, table, time};
 use yellow_attic_client::{Client, api};
 
 /// Make, show and change accounts (administrators).
@@ -29,6 +29,9 @@ enum Act {
         /// A group it comes into; can be given several times.
         #[arg(long, value_name = "NAME")]
         group: Vec<String>,
+        /// How much its home may hold, such as "20 GiB"; what its groups say if it is not given.
+        #[arg(long, value_name = "SIZE")]
+        quota: Option<String>,
         /// Set a first password instead, asked for twice on the terminal.
         #[arg(long)]
         password: bool,
@@ -61,6 +64,15 @@ enum Act {
         /// What it may do beside using its files.
         #[arg(long, value_parser = ["administrator", "member"])]
         role: Option<String>,
+        /// How much its home may hold, such as "20 GiB"; none: what its groups say.
+        #[arg(long, value_name = "SIZE")]
+        quota: Option<String>,
+        /// Take its second factors away: for somebody who has lost them.
+        #[arg(long)]
+        forget_factors: bool,
+        /// Let it stay after all, disabled, when it was to be deleted.
+        #[arg(long)]
+        keep: bool,
         /// Set a new password. It signs the account out everywhere and disconnects its computers.
         #[arg(long)]
         password: bool,
@@ -75,6 +87,38 @@ enum Act {
     End {
         /// The sign-in name.
         name: String,
+        /// Have a disabled account deleted, after --days. Shows first what would go.
+        #[arg(long)]
+        delete: bool,
+        /// After how many days; until then it can be undone with set --keep.
+        #[arg(long, value_name = "N", requires = "delete", default_value_t = 30)]
+        days: u32,
+        /// Who gets its files then, as one folder; without it they go to the past.
+        #[arg(long, value_name = "ACCOUNT", requires = "delete")]
+        files_to: Option<String>,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Make and change many accounts from a list: CSV whose first line names the columns.
+    ///
+    /// Columns: sign_in, display_name, mail, groups (with | between them), quota, role. Commas,
+    /// semicolons or tabs between fields. Each row's fate is told first; a bad row stops no other.
+    Import {
+        /// The list; - is standard input.
+        list: String,
+        /// Only tell what would happen.
+        #[arg(long)]
+        preview: bool,
+        /// Change accounts that are there already.
+        #[arg(long)]
+        change: bool,
+        /// Send an invitation to each new account with a mail address.
+        #[arg(long)]
+        invite: bool,
+        /// Which heading is which column, such as Kürzel=sign_in; an empty column leaves it out.
+        #[arg(long, value_name = "HEADING=COLUMN")]
+        column: Vec<String>,
         /// Do not ask.
         #[arg(long)]
         yes: bool,
@@ -85,12 +129,19 @@ impl Account {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         match self.act {
-            Act::New { name, display_name, mail, role, group, password, password_stdin } => {
+            Act::New { name, display_name, mail, role, group, quota, password, password_stdin } => {
                 let chosen = password || password_stdin;
                 let password = if chosen { Some(new_password(password_stdin)?) } else { None };
                 let role = Some(role);
-                let new =
-                    api::NewAccount { sign_in: name, display_name, mail, role, password, groups: group };
+                let new = api::NewAccount {
+                    sign_in: name,
+                    display_name,
+                    mail,
+                    role,
+                    password,
+                    groups: group,
+                    quota,
+                };
                 let made = proved(&client, async || client.make_account(&new).await).await?;
                 if !chosen {
                     return invite(output, &client, &made.sign_in).await;
@@ -112,9 +163,16 @@ impl Account {
                         a.sign_in.clone(),
                         a.display_name.clone(),
                         a.role.clone(),
-                        size(a.bytes),
+                        match a.quota {
+                            Some(quota) => format!("{} of {}", size(a.bytes), size(quota as i64)),
+                            None => size(a.bytes),
+                        },
                         a.groups.join(", "),
                         match &a.disabled {
+                            _ if a.leaves.is_some() => {
+                                format!("is deleted {}", time(a.leaves.as_deref().unwrap_or_default()))
+                            }
+                            Some(_) if a.why_disabled == "waiting" => "waits to be approved".to_string(),
                             Some(since) => format!("disabled {}", time(since)),
                             None if a.invited => "no password chosen yet".to_string(),
                             None => String::new(),
@@ -124,14 +182,40 @@ impl Account {
                 table(&rows, &[3]);
             }
             Act::Show { name } => show(output, &find(&client, &name).await?)?,
-            Act::Set { name, display_name, mail, role, password, password_stdin, enable } => {
+            Act::Set {
+                name,
+                display_name,
+                mail,
+                role,
+                quota,
+                forget_factors,
+                keep,
+                password,
+                password_stdin,
+                enable,
+            } => {
+                if forget_factors {
+                    proved(&client, async || client.end_factors(&name).await).await?;
+                    output.say(format!("{name} signs in by password alone now."));
+                }
+                if keep {
+                    proved(&client, async || client.undo_removal(&name).await).await?;
+                    output.say(format!("{name} stays, disabled."));
+                }
                 let password = if password { Some(new_password(password_stdin)?) } else { None };
                 let disabled = enable.then_some(false);
-                let change = api::AccountChange { display_name, mail, role, password, disabled };
+                let change =
+                    api::AccountChange { display_name, mail, role, password, disabled, quota, closed: None };
                 let done = proved(&client, async || client.change_account(&name, &change).await).await?;
                 show(output, &done)?;
             }
-            Act::End { name, yes } => {
+            Act::Import { list, preview, change, invite, column, yes } => {
+                import(output, &client, &list, preview, change, invite, &column, yes).await?;
+            }
+            Act::End { name, delete: true, days, files_to, yes } => {
+                delete(output, &client, &name, days, files_to, yes).await?;
+            }
+            Act::End { name, yes, .. } => {
                 let account = find(&client, &name).await?;
                 let what = format!(
                     "{} ({}) will be signed out everywhere; its {} stay",
@@ -157,6 +241,9 @@ impl Account {
 async fn invite(output: Output, client: &Client, name: &str) -> Done {
     let made = proved(client, async || client.invite(name).await).await?;
     if !output.object(&made)? {
+        if made.mailed {
+            output.say("It goes out by mail as well.");
+        }
         output.say(format!("Pass this on to {name}. It counts once, until {}:", time(&made.expires)));
         println!("{}", made.address);
     }
@@ -184,9 +271,148 @@ fn show(output: Output, account: &api::Account) -> Done {
     if let Some(mail) = &account.mail {
         rows.push(vec!["mail".to_string(), mail.clone()]);
     }
+    if let Some(quota) = account.quota {
+        let by = if account.own_quota { "its own" } else { "by its groups" };
+        rows.push(vec!["quota".to_string(), format!("{} ({by})", size(quota as i64))]);
+    }
+    rows.push(vec![
+        "second factor".to_string(),
+        if account.second_factor { "set up" } else { "none" }.to_string(),
+    ]);
+    if !account.shut.is_empty() {
+        rows.push(vec!["closed".to_string(), account.shut.join(", ")]);
+    }
+    if let Some(seen) = &account.seen {
+        rows.push(vec!["last in".to_string(), time(seen)]);
+    }
+    if let Some(by) = &account.invited_by {
+        rows.push(vec!["invited by".to_string(), by.clone()]);
+    }
+    if let Some(at) = &account.leaves {
+        rows.push(vec!["is deleted".to_string(), time(at)]);
+    }
     if let Some(since) = &account.disabled {
         rows.push(vec!["disabled".to_string(), time(since)]);
     }
     table(&rows, &[]);
+    Ok(())
+}
+
+#[allow(clippy::too_many_arguments)]
+async fn import(
+    output: Output,
+    client: &Client,
+    list: &str,
+    preview: bool,
+    change: bool,
+    invite: bool,
+    column: &[String],
+    yes: bool,
+) -> Done {
+    let bytes = match list {
+        "-" => {
+            let mut bytes = Vec::new();
+            std::io::Read::read_to_end(&mut std::io::stdin().lock(), &mut bytes)?;
+            bytes
+        }
+        path => std::fs::read(path)
+            .map_err(|e| Failure::failed(format!("{path}: {e}"), "Name a file that can be read."))?,
+    };
+    let mut columns = std::collections::BTreeMap::new();
+    for word in column {
+        let (heading, column) = word.rsplit_once('=').ok_or_else(|| {
+            Failure::usage(format!("\"{word}\" names no column"), "Write it like Login=sign_in.")
+        })?;
+        columns.insert(heading.to_string(), column.to_string());
+    }
+    let columns = if columns.is_empty() {
+        String::new()
+    } else {
+        serde_json::to_string(&columns).map_err(|e| Failure::failed(e.to_string(), ""))?
+    };
+    let query = api::ListPeopleQuery { preview: true, change, invite, columns };
+    let told = client.list_people(bytes.clone(), &query).await?;
+    let sum = |fate: &str| told.sums.get(fate).copied().unwrap_or(0);
+    let todo = sum("made") + sum("changed");
+    if preview || todo == 0 {
+        show_list(output, &told)?;
+        return Ok(());
+    }
+    if !yes && !output.json {
+        show_list(output, &told)?;
+    }
+    let what = format!("{} to make, {} to change, {} wrong", sum("made"), sum("changed"), sum("wrong"));
+    sure(yes, &what, "Do it?")?;
+    let query = api::ListPeopleQuery { preview: false, ..query };
+    let done = proved(client, async || client.list_people(bytes.clone(), &query).await).await?;
+    show_list(output, &done)?;
+    if done.invited > 0 {
+        output.say(format!("{} written.", count(done.invited, "invitation")));
+    }
+    match done.sums.get("wrong").copied().unwrap_or(0) {
+        0 => Ok(()),
+        n => Err(Failure::partly(format!("{} wrong; the others are done", count(n, "row")))),
+    }
+}
+
+fn show_list(output: Output, told: &api::ListedPeople) -> Done {
+    if output.object(told)? {
+        return Ok(());
+    }
+    let left: Vec<_> =
+        told.columns.iter().filter(|c| c.column.is_none()).map(|c| c.heading.as_str()).collect();
+    if !left.is_empty() {
+        output.say(format!("Left out: {}.", left.join(", ")));
+    }
+    let mut rows = vec![
+        ["line", "account", "name", if told.done { "is" } else { "would be" }, ""].map(String::from).to_vec(),
+    ];
+    rows.extend(told.rows.iter().map(|r| {
+        vec![
+            r.line.to_string(),
+            r.sign_in.clone(),
+            r.display_name.clone(),
+            r.fate.clone(),
+            r.details.join("; "),
+        ]
+    }));
+    table(&rows, &[0]);
+    Ok(())
+}
+
+async fn delete(
+    output: Output,
+    client: &Client,
+    name: &str,
+    days: u32,
+    heir: Option<String>,
+    yes: bool,
+) -> Done {
+    let goes = client.removal(name).await?;
+    let mut lost = vec![format!("{} ({})", count(goes.files, "file"), size(goes.bytes))];
+    for (n, one, many) in [
+        (goes.given, "grant it gave", "grants it gave"),
+        (goes.received, "grant it was given", "grants it was given"),
+        (goes.computers, "connected computer", "connected computers"),
+        (goes.uploads, "unfinished upload", "unfinished uploads"),
+    ] {
+        if n > 0 {
+            lost.push(format!("{n} {}", if n == 1 { one } else { many }));
+        }
+    }
+    let files = match &heir {
+        Some(heir) => format!("its files go to {heir}"),
+        None => "its files go to the past".to_string(),
+    };
+    let what = format!("With {name} go {}. In {days} days {files}", lost.join(", "));
+    sure(yes, &what, "Have it deleted then?")?;
+    let removal = api::Removal { name: name.into(), days: Some(days), heir };
+    let done = proved(client, async || client.decide_removal(name, &removal).await).await?;
+    if !output.object(&done)? {
+        output.say(format!(
+            "{name} is deleted {}. Until then: yattic account set {name} --keep",
+            done.leaves.as_deref().map(time).unwrap_or_default()
+        ));
+    }
     Ok(())
 }

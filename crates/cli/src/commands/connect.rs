@@ -22,6 +22,9 @@ pub struct Connect {
     /// Read the password from standard input.
     #[arg(long)]
     password_stdin: bool,
+    /// A code of the authenticator, or a recovery code; asked for if it is needed.
+    #[arg(long, value_name = "CODE")]
+    code: Option<String>,
 }
 
 impl Connect {
@@ -68,8 +71,21 @@ impl Connect {
                 .unwrap_or("computer")
                 .to_string()
         });
-        let asked = api::NewDevice { sign_in: sign_in.clone(), password, device: device.clone() };
-        let token = client.connect(&asked).await?.token;
+        let mut asked =
+            api::NewDevice { sign_in: sign_in.clone(), password, device: device.clone(), code: self.code };
+        let token = match client.connect(&asked).await {
+            Err(e) if e.code() == Some("second_factor_needed") && terminal => {
+                asked.code = Some(ask("Code of your authenticator, or a recovery code: ")?);
+                client.connect(&asked).await?.token
+            }
+            Err(e) if e.code() == Some("second_factor_needed") => {
+                return Err(Failure::failed(
+                    "the password is right, and this account has a second factor",
+                    "Give a code with --code; whoever has a passkey only uses a recovery code here.",
+                ));
+            }
+            other => other?.token,
+        };
         connection::save(&Connection { address: address.clone(), sign_in: sign_in.clone(), token })?;
         output.say(format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."));
         Ok(())

@@ -1,7 +1,7 @@
 //! `yattic group`
 
 use crate::connection::{self, proved, sure};
-use crate::output::{Done, Failure, Output, count, table};
+use crate::output::{Done, Failure, Output, count, size, table};
 use yellow_attic_client::{Client, api};
 
 /// Make, show and change groups (administrators).
@@ -43,6 +43,9 @@ enum Act {
         /// What it is for.
         #[arg(long, value_name = "TEXT")]
         note: Option<String>,
+        /// How much the home of each member may hold, such as "20 GiB", or none.
+        #[arg(long, value_name = "SIZE")]
+        quota: Option<String>,
         /// A sign-in name that comes in; can be given several times.
         #[arg(long, value_name = "ACCOUNT")]
         add: Vec<String>,
@@ -84,8 +87,8 @@ impl Group {
                 table(&rows, &[1]);
             }
             Act::Show { name } => show(output, &find(&client, &name).await?)?,
-            Act::Set { name, rename, note, add, remove } => {
-                let change = api::GroupChange { name: rename, note, add, remove };
+            Act::Set { name, rename, note, quota, add, remove } => {
+                let change = api::GroupChange { name: rename, note, add, remove, quota };
                 let done = proved(&client, async || client.change_group(&name, &change).await).await?;
                 show(output, &done)?;
             }
@@ -117,6 +120,12 @@ fn show(output: Output, group: &api::Group) -> Done {
     let mut rows = vec![vec!["group".to_string(), group.name.clone()]];
     if !group.note.is_empty() {
         rows.push(vec!["for".to_string(), group.note.clone()]);
+    }
+    if let Some(quota) = group.quota {
+        rows.push(vec!["quota".to_string(), format!("{} for each home", size(quota as i64))]);
+    }
+    if !group.closed.is_empty() {
+        rows.push(vec!["closed".to_string(), group.closed.join(", ")]);
     }
     rows.push(vec!["members".to_string(), members.join(", ")]);
     table(&rows, &[]);

@@ -1,23 +1,27 @@
 //! One command per file.
 
 pub mod account;
+pub mod apply;
 pub mod cat;
 pub mod completions;
 pub mod connect;
 pub mod cp;
 pub mod disconnect;
+pub mod door;
 pub mod find;
 pub mod get;
 pub mod group;
 pub mod history;
 pub mod info;
 pub mod ls;
+pub mod mail;
 pub mod manual;
 pub mod mkdir;
 pub mod mv;
 pub mod put;
 pub mod restore;
 pub mod rm;
+pub mod rule;
 pub mod share;
 pub mod shelf;
 pub mod unshare;

@@ -2,7 +2,7 @@
 
 use crate::connection::{self, proved, subject};
 use crate::output::{Done, Failure, Output, moment, time};
-use yellow_attic_client::api;
+use yellow_attic_client::{Client, api};
 
 /// Give somebody a right to a file or folder, and to all in it.
 ///
@@ -13,7 +13,7 @@ use yellow_attic_client::api;
 pub struct Share {
     /// What, as shelf:/path
     path: String,
-    /// To whom: an account's name, group:NAME, or everyone.
+    /// To whom: an account's name, group:NAME, everyone, or a mail address: that invites a guest.
     #[arg(long, value_name = "WHO", requires = "can")]
     with: Option<String>,
     /// What they may do: view, add (put things in), edit, manage (decide who may), or deny.
@@ -50,7 +50,11 @@ impl Share {
             });
         }
         if let (Some(with), Some(can)) = (&self.with, &self.can) {
-            let new = api::NewGrant { to: subject(with), can: can.clone(), until, message: self.message };
+            if with.contains('@') {
+                return self.invite(output, &client, &facts, with, can, until).await;
+            }
+            let message = self.message.clone();
+            let new = api::NewGrant { to: subject(with), can: can.clone(), until, message };
             let given = proved(&client, async || client.give(facts.node.id, &new).await).await?;
             if output.object(&given)? {
                 return Ok(());
@@ -60,6 +64,43 @@ impl Share {
                 "deny" => format!("{} may do nothing at {}{end}.", given.to_name, facts.path),
                 can => format!("{} may {can} {}{end}.", given.to_name, facts.path),
             });
+        }
+        Ok(())
+    }
+
+    /// Somebody from outside, by mail address.
+    async fn invite(
+        &self,
+        output: Output,
+        client: &Client,
+        facts: &api::Facts,
+        mail: &str,
+        can: &str,
+        until: Option<String>,
+    ) -> Done {
+        let guest = api::NewGuest {
+            mail: mail.into(),
+            display_name: String::new(),
+            node: facts.node.id,
+            can: can.into(),
+            until,
+            message: self.message.clone(),
+        };
+        let told = proved(client, async || client.invite_guest(&guest).await).await?;
+        if output.object(&told)? {
+            return Ok(());
+        }
+        output.say(match told.made {
+            true => format!("{mail} is a guest now (account {}) and may {can} {}.", told.sign_in, facts.path),
+            false => format!("{mail} has the account {} and may {can} {}.", told.sign_in, facts.path),
+        });
+        match (&told.address, told.mailed) {
+            (_, true) => output.say("They are told by mail."),
+            (Some(address), false) => {
+                output.say("Pass this on; it counts once, for seven days:");
+                println!("{address}");
+            }
+            (None, false) => {}
         }
         Ok(())
     }

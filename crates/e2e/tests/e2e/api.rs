@@ -94,6 +94,7 @@ async fn nobody_gets_in_without_signing_in_and_guessing_is_slowed() {
         sign_in: "ines".into(),
         password: password.into(),
         device: "x".into(),
+        ..Default::default()
     };
     for _ in 0..6 {
         assert_eq!(stranger.connect(&guess("guess")).await.err().unwrap().code(), Some("wrong_sign_in"));

@@ -85,8 +85,12 @@ async fn the_figures_are_for_administrators_or_on_an_address_of_their_own() {
     let http = reqwest::Client::new();
     let anonymous = http.get(format!("{}/metrics", service.address)).send().await.unwrap();
     assert_eq!(anonymous.status(), 401);
-    let asked =
-        api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "watcher".into() };
+    let asked = api::NewDevice {
+        sign_in: "ines".into(),
+        password: PASSWORD.into(),
+        device: "watcher".into(),
+        ..Default::default()
+    };
     let token = Client::new(&service.address, None).unwrap().connect(&asked).await.unwrap().token;
     let signed_in = http.get(format!("{}/metrics", service.address)).bearer_auth(token).send().await.unwrap();
     let open = http.get(format!("http://{own}/metrics")).send().await.unwrap();
@@ -119,7 +123,12 @@ fn png(width: u32, height: u32) -> Vec<u8> {
 async fn thumbnails_are_drawn_of_pictures_and_of_nothing_that_only_says_so() {
     let (service, client) = Service::ready().await;
     let home = client.place("home:/", None).await.unwrap().node.id;
-    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "viewer".into() };
+    let asked = api::NewDevice {
+        sign_in: "ines".into(),
+        password: PASSWORD.into(),
+        device: "viewer".into(),
+        ..Default::default()
+    };
     let token = client.connect(&asked).await.unwrap().token;
     let put = |name: &'static str, bytes: Vec<u8>| {
         let client = client.clone();

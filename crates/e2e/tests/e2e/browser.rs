@@ -92,6 +92,16 @@ impl Browser {
         button.click().await.unwrap();
     }
 
+    /// Clicks the button on the page whose words contain these.
+    pub async fn press_part(&self, words: &str) {
+        let path = format!("//main//button[contains(normalize-space(.), '{words}')]");
+        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        match wait.for_element(Locator::XPath(&path)).await {
+            Ok(button) => button.click().await.unwrap(),
+            Err(e) => panic!("no button with \"{words}\": {e}\n{}", self.text().await),
+        }
+    }
+
     /// Fills the field with this label.
     pub async fn fill(&self, label: &str, text: &str) {
         let path = format!("//label[normalize-space(.)='{label}']/following-sibling::input");
@@ -161,6 +171,19 @@ impl Browser {
                 .issue_cmd(DevTools { command: "Input.dispatchDragEvent", parameters: event })
                 .await
                 .unwrap();
+        }
+    }
+
+    /// Gives the browser a passkey holder that says yes to everything.
+    pub async fn virtual_authenticator(&self) {
+        let options = json!({ "options": {
+            "protocol": "ctap2", "transport": "internal", "hasResidentKey": true,
+            "hasUserVerification": true, "isUserVerified": true, "automaticPresenceSimulation": true,
+        } });
+        for (command, parameters) in
+            [("WebAuthn.enable", json!({})), ("WebAuthn.addVirtualAuthenticator", options)]
+        {
+            self.page.issue_cmd(DevTools { command, parameters }).await.unwrap();
         }
     }
 

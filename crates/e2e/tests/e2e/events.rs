@@ -99,8 +99,12 @@ async fn take(client: &Client, event: &str, nodes: &Mutex<Known>, upto: &Mutex<S
 async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_listing() {
     let (service, client) = Service::ready().await;
     let home = client.place("home:/", None).await.unwrap().node.id;
-    let asked =
-        api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let asked = api::NewDevice {
+        sign_in: "ines".into(),
+        password: PASSWORD.into(),
+        device: "listener".into(),
+        ..Default::default()
+    };
     let token = client.connect(&asked).await.unwrap().token;
     let line = Line::to(&service.address, || None);
     let listener = Listener::start(client.clone(), &line.address, &token);
@@ -175,8 +179,12 @@ async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_l
 #[tokio::test(flavor = "multi_thread")]
 async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     let (service, client) = Service::ready().await;
-    let asked =
-        api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "listener".into() };
+    let asked = api::NewDevice {
+        sign_in: "ines".into(),
+        password: PASSWORD.into(),
+        device: "listener".into(),
+        ..Default::default()
+    };
     let other = Client::new(&service.address, Some(&client.connect(&asked).await.unwrap().token)).unwrap();
     let token = client.connect(&asked).await.unwrap().token;
     let call = |last: Option<&str>| {
@@ -215,7 +223,12 @@ async fn a_listener_that_never_reads_holds_nothing_up_and_costs_little() {
     use std::io::Write;
     let (service, client) = Service::ready().await;
     let home = client.place("home:/", None).await.unwrap().node.id;
-    let asked = api::NewDevice { sign_in: "ines".into(), password: PASSWORD.into(), device: "deaf".into() };
+    let asked = api::NewDevice {
+        sign_in: "ines".into(),
+        password: PASSWORD.into(),
+        device: "deaf".into(),
+        ..Default::default()
+    };
     let token = client.connect(&asked).await.unwrap().token;
     let deaf: Vec<_> = (0..20)
         .map(|_| {

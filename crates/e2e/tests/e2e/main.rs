@@ -12,6 +12,7 @@ mod durability;
 mod events;
 mod everyday;
 mod line;
+mod people;
 mod rights;
 mod support;
 mod transfers;

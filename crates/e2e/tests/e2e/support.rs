@@ -110,6 +110,7 @@ impl Service {
             sign_in: "ines".into(),
             password: PASSWORD.into(),
             device: "scanner room".into(),
+            ..Default::default()
         };
         let token = Client::new(&self.address, None).unwrap().connect(&asked).await.unwrap().token;
         Client::new(&self.address, Some(&token)).unwrap()

@@ -60,6 +60,7 @@ impl Curl {
             sign_in: "ines".into(),
             password: crate::support::PASSWORD.into(),
             device: "curl".into(),
+            ..Default::default()
         };
         let token = Client::new(&service.address, None).unwrap().connect(&asked).await.unwrap().token;
         Curl { address: service.address.clone(), token }

@@ -24,7 +24,7 @@ async fn put(
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
-    state.engine.check_put(&who.actor, parent, &name).await?;
+    let there = state.engine.check_put(&who.actor, parent, &name).await?;
     let conditions = conditions(request)?;
     let mtime = match modified {
         None => state.engine.now_ms(),
@@ -36,8 +36,10 @@ async fn put(
             )
         })?,
     };
-    let staged = receive(state, request, payload).await?;
+    let replaced = there.map_or(0, |row| row.size().max(0) as u64);
+    let (staged, claim) = receive(state, request, payload, parent, replaced).await?;
     let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;
+    drop(claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
     let shown = shown::present(state, who, &row).await?;

@@ -2,10 +2,18 @@
 
 pub mod archives;
 pub mod events;
+pub mod factors;
 pub mod files;
+pub mod guests;
+pub mod importing;
+pub mod leaving;
+pub mod mailing;
 pub mod nodes;
+pub mod own;
 pub mod people;
+pub mod plans;
 pub mod rights;
+pub mod rules;
 pub mod search;
 pub mod sessions;
 pub mod shelves;
@@ -53,6 +61,39 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(people::make_group)
         .service(people::change_group)
         .service(people::end_group)
+        .service(factors::ask_passkey)
+        .service(factors::second_step)
+        .service(factors::list_factors)
+        .service(factors::begin_codes)
+        .service(factors::confirm_codes)
+        .service(factors::begin_passkey)
+        .service(factors::confirm_passkey)
+        .service(factors::end_factor)
+        .service(factors::renew_recovery)
+        .service(factors::end_factors)
+        .service(own::show_own)
+        .service(own::change_own)
+        .service(own::set_picture)
+        .service(own::end_picture)
+        .service(own::show_picture)
+        .service(own::begin_look)
+        .service(own::end_look)
+        .service(guests::invite_guest)
+        .service(guests::sign_up)
+        .service(importing::take_list)
+        .service(plans::apply_plan)
+        .service(leaving::show_removal)
+        .service(leaving::decide_removal)
+        .service(leaving::undo_removal)
+        .service(rules::list_rules)
+        .service(rules::set_rule)
+        .service(mailing::show_mail)
+        .service(mailing::test_mail)
+        .service(mailing::change_letter)
+        .service(shelves::list_shared)
+        .service(shelves::change_shelf)
+        .service(shelves::raise)
+        .service(shelves::lower)
         .service(rights::show_rights)
         .service(rights::give_right)
         .service(rights::end_grant)
@@ -95,7 +136,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         sessions::connect, sessions::disconnect, sessions::end_device, people::prove, signing::invite, signing::look_at_invitation, signing::accept_invitation,
         signing::change_password, signing::list_sessions, signing::end_session, people::list_people, people::list_accounts,
         people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
-        people::end_group, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
+        people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
         nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
@@ -108,6 +149,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         (name = "sign-in", description = "Who asks"),
         (name = "people", description = "Accounts and groups"),
         (name = "rights", description = "Who may do what, and why"),
+        (name = "rules", description = "Settings of which the tightest counts"),
+        (name = "mail", description = "The mail server and what goes out"),
         (name = "shelves", description = "What one may enter"),
         (name = "nodes", description = "Files and folders, now and then"),
         (name = "files", description = "Bytes in and out")

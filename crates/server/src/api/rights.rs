@@ -85,7 +85,7 @@ pub async fn show_rights(
         })
         .collect();
     Ok(HttpResponse::Ok().json(api::Reach {
-        owner: found.owner.and_then(|o| people.name(o)),
+        owners: found.owners.iter().filter_map(|o| people.name(*o)).collect(),
         afresh: found.afresh.contains(&node),
         grants,
         people: state.engine.who(&who.actor, node).await?.len(),

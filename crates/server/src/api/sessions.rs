@@ -2,34 +2,54 @@
 
 use crate::app::State;
 use crate::auth::{
-    COOKIE, SESSION_MS, Who, check_origin, check_password, from, hash_password, hash_secret, new_secret,
+    AnyWho, COOKIE, LOOK_COOKIE, SESSION_MS, Who, check_door, check_origin, check_password, from,
+    hash_secret, lacks_factor, new_secret,
 };
+use crate::factors::{ask_second, check_code};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
+use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::{Account, Role};
 
-pub fn me(account: &Account) -> api::Me {
-    api::Me {
+/// Who is signed in, as the pages show it.
+pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {
+    Ok(api::Me {
         sign_in: account.sign_in.clone(),
         display_name: account.display_name.clone(),
         role: account.role.word().to_string(),
-    }
+        seen_by: None,
+        needs_factor: crate::auth::lacks_factor(state, account).await?,
+        picture: state.engine.picture(account.id).await?.map(|(_, at)| show(at)),
+    })
 }
 
 /// What a page must know first: whether there is an administrator, and who is signed in.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Welcome)))]
 #[get("/welcome")]
-pub async fn welcome(state: web::Data<State>, who: Option<Who>) -> Result<HttpResponse, Refusal> {
+pub async fn welcome(state: web::Data<State>, who: Option<AnyWho>) -> Result<HttpResponse, Refusal> {
     let needs_set_up = state.set_up.lock().unwrap_or_else(PoisonError::into_inner).is_some();
+    let me = match who {
+        Some(AnyWho(who)) => {
+            let seen_by = who.seen_by.as_ref().map(|by| by.display_name.clone());
+            Some(api::Me { seen_by, needs_factor: who.needs_factor, ..me(&state, &who.account).await? })
+        }
+        None => None,
+    };
+    let sign_up = match state.engine.rules().decide(Rule::SignUpDomains, &[]).value {
+        Value::Words(words) if state.post.is_set() => words.into_iter().collect(),
+        _ => Vec::new(),
+    };
     Ok(HttpResponse::Ok().json(api::Welcome {
         needs_set_up,
-        me: who.map(|w| me(&w.account)),
+        me,
+        organisation: state.config.organisation.clone(),
+        sign_up,
         version: env!("CARGO_PKG_VERSION").to_string(),
         largest_file: state.config.largest_file,
     }))
@@ -65,11 +85,7 @@ pub async fn set_up(
             "Use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit.",
         ));
     }
-    password::check(&body.password, &wanted).map_err(|e| {
-        Refusal::bad("password_refused", &format!("{}.", capital(&e.to_string())), e.remedy())
-    })?;
-    let plain = body.password.clone();
-    let hash = web::block(move || hash_password(&plain)).await.map_err(|_| Refusal::from(stopping()))??;
+    let hash = super::people::hashed(&state, &wanted, &[&body.display_name], &[], &body.password).await?;
     // The code is taken only now, and given back to nobody: the account is made, or the service tells why not.
     let actor =
         Actor { account: None, device: None, who: "set-up".into(), from: from(&request, &state).into() };
@@ -78,13 +94,10 @@ pub async fn set_up(
     *state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = None;
     state.names.forget().await;
     let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Created().cookie(cookie).json(me(&account)))
+    Ok(HttpResponse::Created().cookie(cookie).json(me(&state, &account).await?))
 }
 
-fn stopping() -> yellow_attic_store::StoreError {
-    yellow_attic_store::StoreError::Stopping
-}
-
+/// The first letter large.
 pub fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
@@ -110,8 +123,17 @@ pub async fn open_session(
 }
 
 fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    cookie_named(COOKIE, state, value, seconds)
+}
+
+/// The cookie of a look as somebody else.
+pub fn look_cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    cookie_named(LOOK_COOKIE, state, value, seconds)
+}
+
+fn cookie_named(name: &'static str, state: &State, value: String, seconds: i64) -> Cookie<'static> {
     let https = state.config.is_https();
-    Cookie::build(COOKIE, value)
+    Cookie::build(name, value)
         .path("/")
         .http_only(true)
         .secure(https)
@@ -131,14 +153,18 @@ pub async fn sign_in(
 ) -> Result<HttpResponse, Refusal> {
     check_origin(&request, &state)?;
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
+    check_door(&state, &account, Door::Console)?;
+    ask_second(&state, &account).await?;
     let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Ok().cookie(cookie).json(me(&account)))
+    Ok(HttpResponse::Ok().cookie(cookie).json(me(&state, &account).await?))
 }
 
 /// Signs out of the console.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
 #[delete("/session")]
-pub async fn sign_out(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpResponse, Refusal> {
+    let who = who.0;
+    who.need_own()?;
     who.need_session()?;
     state.engine.end_session(&who.actor, who.token).await?;
     state.revoked();
@@ -191,13 +217,27 @@ pub async fn connect(
         ));
     }
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
-    let secret = new_secret()?;
+    check_door(&state, &account, Door::Sync)?;
     let actor = Actor {
         account: Some(account.id),
         device: None,
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
     };
+    match &body.code {
+        Some(code) => check_code(&state, &actor, &account, code).await?,
+        None => ask_second(&state, &account).await?,
+    }
+    if lacks_factor(&state, &account).await? {
+        return Err(Refusal::new(
+            403,
+            "second_factor_demanded",
+            "A second factor is demanded",
+            "A rule demands a second factor, and this account has none yet.",
+            "Sign in to the console and set one up under your account, then connect again.",
+        ));
+    }
+    let secret = new_secret()?;
     state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
     state.proofs.note(hash_secret(&secret), state.engine.now_ms());
     state.names.forget().await;

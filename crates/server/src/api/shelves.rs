@@ -7,7 +7,7 @@ use crate::app::State;
 use crate::auth::Who;
 use crate::problem::Refusal;
 use crate::times::show;
-use actix_web::{HttpResponse, get, post, web};
+use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
@@ -55,14 +55,19 @@ async fn show_shelf(
     level: Level,
 ) -> Result<api::Shelf, Refusal> {
     let names = state.names.get(&state.engine).await;
+    let note = state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default();
     let folder = state.engine.sums(&who.actor, shelf.root).await?;
     let latest = state.engine.latest(&who.actor, shelf, ON_THE_BOARD).await?;
     let let_in = state.engine.let_in(shelf);
     let people = match shelf.kind {
         ShelfKind::Home if let_in.is_empty() => "yours alone".to_string(),
         _ => {
-            let owner = shelf.owner.filter(|_| shelf.kind == ShelfKind::Shared).and_then(|o| people.name(o));
-            let mut words: Vec<String> = let_in.iter().map(|s| people.word(*s).1).chain(owner).collect();
+            let owners = match shelf.kind {
+                ShelfKind::Shared => state.engine.owners_of(shelf),
+                ShelfKind::Home => Vec::new(),
+            };
+            let owners = owners.into_iter().filter_map(|o| people.name(o));
+            let mut words: Vec<String> = let_in.iter().map(|s| people.word(*s).1).chain(owners).collect();
             words.sort();
             words.dedup();
             let shared = words.join(", ");
@@ -87,13 +92,28 @@ async fn show_shelf(
         root: shelf.root.0,
         level: level.word().to_string(),
         people,
+        note,
+        quota: state.engine.fullness(shelf).await?.line,
         sums: folder.as_ref().map(shown::sums).unwrap_or_default(),
         changed: show(folder.map_or(0, |f| f.changed_at)),
         latest: latest.iter().map(|row| shown::node(row, None, &names)).collect(),
     })
 }
 
-/// Makes a shared shelf. Its maker owns it.
+/// Reads the name of a shared shelf.
+pub fn shelf_name(text: &str) -> Result<Name, Refusal> {
+    let name = Name::new(text.trim()).map_err(yellow_attic_store::StoreError::from)?;
+    if ["home", GIVEN].contains(&name.as_str()) || name.as_str().contains(':') {
+        return Err(Refusal::bad(
+            "shelf_name_cannot_be",
+            "A shelf cannot be named \"home\" or \"given\", and its name cannot contain \":\".",
+            "Choose another name: it stands before the colon in paths.",
+        ));
+    }
+    Ok(name)
+}
+
+/// Makes a shared shelf. Its maker owns it, unless others are named.
 #[utoipa::path(context_path = "/api/v1", tag = "shelves", request_body = api::NewShelf,
     responses((status = 201, body = api::Shelf), (status = 403, body = api::Problem), (status = 409, body = api::Problem)))]
 #[post("/shelves")]
@@ -103,23 +123,122 @@ pub async fn make(
     body: web::Json<api::NewShelf>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
-    if ["home", GIVEN].contains(&name.as_str()) || name.as_str().contains(':') {
-        return Err(Refusal::bad(
-            "shelf_name_cannot_be",
-            "A shelf cannot be named \"home\" or \"given\", and its name cannot contain \":\".",
-            "Choose another name: it stands before the colon in paths.",
-        ));
-    }
+    let name = shelf_name(&body.name)?;
     let people = Directory::read(&state).await?;
     let mut grants = Vec::new();
     for person in &body.people {
         grants.push((people.subject(&person.to)?, gives(&person.level)?));
     }
+    let owners = body.owners.iter().map(|o| people.account(o)).collect::<Result<Vec<_>, _>>()?;
+    let quota = body.quota.as_deref().map(super::people::quota).transpose()?;
     who.need_proof(&state)?;
-    let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(who.account.id), grants };
+    let owner = owners.first().copied().unwrap_or(who.account.id);
+    let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(owner), grants };
     let shelf = state.engine.make_shelf(&who.actor, new).await?;
+    let note = Some(body.note.trim().to_string()).filter(|n| !n.is_empty());
+    if note.is_some() || quota.is_some() || owners.len() > 1 {
+        let owners = Some(owners).filter(|o| o.len() > 1);
+        state.engine.change_shelf(&who.actor, &shelf, note, quota, owners).await?;
+    }
     Ok(HttpResponse::Created().json(show_shelf(&state, &who, &people, &shelf, Level::Manage).await?))
+}
+
+/// The shared shelf with this node at its top, whoever may enter it.
+fn shared(state: &State, root: i64) -> Result<std::sync::Arc<Shelf>, Refusal> {
+    let all = state.engine.shelves();
+    let found = all.into_iter().find(|s| s.kind == ShelfKind::Shared && s.root == NodeId(root));
+    found.ok_or_else(|| Refusal::not_found("The shelf"))
+}
+
+async fn shown_shared(state: &State, people: &Directory, shelf: &Shelf) -> Result<api::SharedShelf, Refusal> {
+    let full = state.engine.fullness(shelf).await?;
+    let sums = state.engine.shelf_sums(shelf.root).await?;
+    Ok(api::SharedShelf {
+        name: shelf.name.clone(),
+        root: shelf.root.0,
+        note: state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default(),
+        owners: state.engine.owners_of(shelf).into_iter().map(|o| people.sign_in(o)).collect(),
+        quota: full.line,
+        bytes: full.used,
+        claimed: full.claimed,
+        files: sums.map_or(0, |s| s.files),
+    })
+}
+
+/// All shared shelves, with their owners and quotas. For administrators; what is on them is not shown.
+#[utoipa::path(context_path = "/api/v1", tag = "shelves", responses((status = 200, body = api::SharedShelves), (status = 403, body = api::Problem)))]
+#[get("/desk/shelves")]
+pub async fn list_shared(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let people = Directory::read(&state).await?;
+    let mut shelves = Vec::new();
+    for shelf in state.engine.shelves().into_iter().filter(|s| s.kind == ShelfKind::Shared) {
+        shelves.push(shown_shared(&state, &people, &shelf).await?);
+    }
+    shelves.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(HttpResponse::Ok().json(api::SharedShelves { shelves }))
+}
+
+/// Says what a shared shelf is for, who owns it, and how much it may hold.
+#[utoipa::path(context_path = "/api/v1", tag = "shelves", params(("root" = i64, Path)), request_body = api::ShelfChange,
+    responses((status = 200, body = api::SharedShelf), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
+#[patch("/shelves/{root}")]
+pub async fn change_shelf(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    body: web::Json<api::ShelfChange>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let shelf = shared(&state, *path)?;
+    let people = Directory::read(&state).await?;
+    let owners = match &body.owners {
+        Some(names) => Some(names.iter().map(|o| people.account(o)).collect::<Result<Vec<_>, _>>()?),
+        None => None,
+    };
+    let quota = body.quota.as_deref().map(super::people::quota).transpose()?;
+    who.need_proof(&state)?;
+    state.engine.change_shelf(&who.actor, &shelf, body.note.clone(), quota, owners).await?;
+    Ok(HttpResponse::Ok().json(shown_shared(&state, &people, &shelf).await?))
+}
+
+/// A folder becomes a shared shelf, without copying. Whoever could enter it still can.
+#[utoipa::path(context_path = "/api/v1", tag = "shelves", params(("node" = i64, Path)), request_body = api::Raise,
+    responses((status = 201, body = api::SharedShelf), (status = 403, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+#[post("/nodes/{node}/raise")]
+pub async fn raise(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    body: web::Json<api::Raise>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let name = shelf_name(&body.name)?;
+    state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
+    who.need_proof(&state)?;
+    let shelf = state.engine.raise_folder(&who.actor, NodeId(*path), name).await?;
+    let people = Directory::read(&state).await?;
+    Ok(HttpResponse::Created().json(shown_shared(&state, &people, &shelf).await?))
+}
+
+/// A shared shelf becomes a folder, without copying. Its owners may manage the folder.
+#[utoipa::path(context_path = "/api/v1", tag = "shelves", params(("root" = i64, Path)), request_body = api::Lower,
+    responses((status = 200, body = api::Node), (status = 403, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+#[post("/shelves/{root}/lower")]
+pub async fn lower(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    body: web::Json<api::Lower>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let shelf = shared(&state, *path)?;
+    state.engine.chain(&who.actor, shelf.root, Level::Manage).await?;
+    let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
+    who.need_proof(&state)?;
+    let done = state.engine.lower_shelf(&who.actor, shelf.id, NodeId(body.parent), name).await?;
+    let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
+    Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))
 }
 
 /// What changed on the shelf with this node at its top since a moment, oldest first.

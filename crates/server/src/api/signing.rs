@@ -1,13 +1,16 @@
 //! Choosing passwords, and where one is signed in.
 
-use super::people::{Directory, hashed};
+use super::people::{Directory, hashed_for};
 use super::sessions::{me, open_session};
 use crate::app::State;
-use crate::auth::{Who, check_password, from, hash_secret, new_secret};
+use crate::auth::{Who, check_door, check_password, from, hash_secret, new_secret};
+use crate::factors::ask_second;
+use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use yellow_attic_api as api;
+use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::disk::hex;
 use yellow_attic_store::people::Account;
@@ -30,13 +33,56 @@ pub async fn invite(
     let id = all.account(&path)?;
     let account = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
     who.need_proof(&state)?;
+    let (address, expires) = invitation(&state, &who.actor, account).await?;
+    let mailed = mail_invitation(&state, &who.actor, account, &address, expires).await?;
+    Ok(HttpResponse::Created().json(api::Invitation { address, mailed, expires: show(expires) }))
+}
+
+/// Makes an invitation: its address, and until when it counts.
+pub async fn invitation(state: &State, actor: &Actor, account: &Account) -> Result<(String, i64), Refusal> {
     let secret = new_secret()?;
     let expires = state.engine.now_ms() + INVITED_MS;
-    state.engine.invite(&who.actor, account, hash_secret(&secret), expires).await?;
-    let base = state.config.public_address.clone().unwrap_or_default();
+    state.engine.invite(actor, account, hash_secret(&secret), expires).await?;
     // After the #, so that it comes into no log on the way.
-    let address = format!("{base}/welcome#{secret}");
-    Ok(HttpResponse::Created().json(api::Invitation { address, expires: show(expires) }))
+    Ok((format!("{}/welcome#{secret}", state.base()), expires))
+}
+
+/// Sends an invitation, if there is a mail server and an address to send it to.
+pub async fn mail_invitation(
+    state: &State,
+    actor: &Actor,
+    account: &Account,
+    address: &str,
+    expires: i64,
+) -> Result<bool, Refusal> {
+    let Some(to) = &account.mail else { return Ok(false) };
+    let organisation = &state.config.organisation;
+    let (subject, what) = match account.password.is_empty() {
+        true => (
+            "your account",
+            format!("there is an account for you at {organisation}: \"{}\".", account.sign_in),
+        ),
+        false => (
+            "a new password",
+            format!(
+                "a new password can be chosen for your account \"{}\" at {organisation}.",
+                account.sign_in
+            ),
+        ),
+    };
+    let day = crate::times::today(expires);
+    let says = Says {
+        kind: if account.password.is_empty() { "invitation" } else { "password reset" },
+        to,
+        subject: subject.into(),
+        paragraphs: vec![
+            format!("Hello {},", account.display_name),
+            what,
+            format!("Choose a password at the address below. It counts once, until {day}."),
+        ],
+        open: Some(("Choose a password", address.to_string())),
+    };
+    Ok(mail::write(state, actor, says).await?)
 }
 
 /// The account of an invitation that still counts.
@@ -95,7 +141,7 @@ pub async fn accept_invitation(
     body: web::Json<api::Accept>,
 ) -> Result<HttpResponse, Refusal> {
     let (account, _) = invited(&state, &body.secret).await?;
-    let hash = hashed(&state, &account.sign_in, &body.password).await?;
+    let hash = hashed_for(&state, &account, &body.password).await?;
     let actor = Actor {
         account: Some(account.id),
         device: None,
@@ -104,8 +150,11 @@ pub async fn accept_invitation(
     };
     state.engine.accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
     state.revoked();
+    check_door(&state, &account, Door::Console)?;
+    // Whoever holds the address knows no second factor: that one is asked for as ever.
+    ask_second(&state, &account).await?;
     let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Ok().cookie(cookie).json(me(&account)))
+    Ok(HttpResponse::Ok().cookie(cookie).json(me(&state, &account).await?))
 }
 
 /// Changes one's own password. Every other session ends; computers stay connected.
@@ -120,7 +169,7 @@ pub async fn change_password(
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     check_password(&state, &request, &who.account.sign_in, &body.present).await?;
-    let hash = hashed(&state, &who.account.sign_in, &body.new).await?;
+    let hash = hashed_for(&state, &who.account, &body.new).await?;
     state.engine.change_password(&who.actor, &who.account, hash, who.token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())

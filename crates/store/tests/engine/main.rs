@@ -7,5 +7,6 @@ mod identity;
 mod model;
 mod on_disk;
 mod past;
+mod people;
 mod rights;
 mod support;

@@ -1,10 +1,10 @@
 //! Random operations against a small model in memory; the same stopped at every I/O step,
 //! reopened, and compared: all that was answered is there, and nothing half is.
 
-use crate::support::{START, name, options};
+use crate::support::{START, StopAfter, name, options};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use std::io::{self, Read};
+use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
@@ -13,6 +13,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
+
 use yellow_attic_store::{Actor, Engine, Place, Sort, StoreError};
 
 /// What the store should hold: paths to bytes; folders end with a slash.
@@ -168,15 +169,6 @@ struct Driver {
     ines: Actor,
     home: NodeId,
     removed: Option<(NodeId, NodeId)>,
-}
-
-/// Lets so many steps pass; then everything fails, as if the process had ended.
-struct StopAfter(AtomicI64);
-
-impl Steps for StopAfter {
-    fn before(&self, _: &'static str) -> io::Result<()> {
-        if self.0.fetch_sub(1, Ordering::SeqCst) > 0 { Ok(()) } else { Err(io::Error::other("stopped here")) }
-    }
 }
 
 impl Driver {

@@ -165,7 +165,7 @@ async fn groups_add_up_end_dates_end_and_all_of_it_survives_a_restart() {
     assert_eq!(level(&attic).await, Some(Level::View));
     attic.engine.change_members(&attic.ines, &writers, vec![account], vec![]).await.unwrap();
     assert_eq!(level(&attic).await, Some(Level::Edit));
-    attic.engine.change_group(&attic.ines, writers.id, Some("Scribes"), None).await.unwrap();
+    attic.engine.change_group(&attic.ines, writers.id, Some("Scribes"), None, None).await.unwrap();
     let attic = attic.reopen().await;
     assert_eq!(level(&attic).await, Some(Level::Edit));
     attic.engine.end_group(&attic.ines, &writers).await.unwrap();

@@ -3,6 +3,7 @@
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{DeviceId, Name, NodeId, ShelfPath};
 use yellow_attic_store::clock::SetClock;
@@ -131,6 +132,18 @@ impl Attic {
             if cursor.is_none() {
                 return names;
             }
+        }
+    }
+}
+
+/// Lets so many steps pass; then everything fails, as if the process had ended.
+pub struct StopAfter(pub AtomicI64);
+
+impl Steps for StopAfter {
+    fn before(&self, _: &'static str) -> std::io::Result<()> {
+        match self.0.fetch_sub(1, Ordering::SeqCst) > 0 {
+            true => Ok(()),
+            false => Err(std::io::Error::other("stopped here")),
         }
     }
 }

@@ -1,0 +1,198 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { api, Refusal, type Rule, type RuleEffects } from "../../lib/api";
+import { count } from "../../lib/show";
+import { Button, Chip, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+
+const people = (n: number) => count(n, "person").replace("persons", "people");
+
+/** Every rule: what it does now, where it is set, and what a change would do. */
+export function RulesDesk() {
+  const rules = useQuery({ queryKey: ["rules"], queryFn: api.rules });
+  const [open, setOpen] = useState<Rule>();
+  return (
+    <>
+      <p className="max-w-2xl py-3 text-muted">
+        A rule is set for the service, the organisation or a group. Of all that apply to somebody the tightest
+        counts. Before a change is made, it is shown whom it touches.
+      </p>
+      {rules.isPending && <Loading />}
+      {rules.isError && <Notice error={rules.error} retry={() => void rules.refetch()} />}
+      <ul>
+        {rules.data?.rules.map((r) => (
+          <li key={r.name} className="border-b border-line">
+            <button
+              type="button"
+              onClick={() => setOpen(r)}
+              className="grid w-full grid-cols-[220px_150px_1fr] items-baseline gap-x-4 gap-y-1 px-1 py-3 text-left hover:bg-sheet max-md:grid-cols-[1fr_auto]"
+            >
+              <span className="font-semibold">{r.title}</span>
+              <span className="truncate font-mono text-[14px]">{r.value}</span>
+              <span className="min-w-0 max-md:col-span-2">
+                <span className="block text-[14.5px]">{r.sentence}</span>
+                {r.set
+                  .filter((s) => s.scope.startsWith("group:"))
+                  .map((s) => (
+                    <span key={s.scope} className="mt-1 block text-[14.5px] text-muted">
+                      {s.scope.replace("group:", "")}: {s.sentence}
+                    </span>
+                  ))}
+                {r.set.length === 0 && <span className="text-[14.5px] text-muted">As it comes.</span>}
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      {open && (
+        <RuleDialog
+          rule={rules.data?.rules.find((r) => r.name === open.name) ?? open}
+          onClose={() => setOpen(undefined)}
+        />
+      )}
+    </>
+  );
+}
+
+function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const groups = useQuery({ queryKey: ["groups"], queryFn: api.groups });
+  const [scope, setScope] = useState("service");
+  const at = (where: string) => rule.set.find((s) => s.scope === where)?.value;
+  const [value, setValue] = useState(at("service") ?? rule.usual);
+  const [told, setTold] = useState<RuleEffects>();
+  const change = useMutation({
+    mutationFn: (how: { value?: string; preview: boolean }) => api.setRule(rule.name, { scope, ...how }),
+    onSuccess: async (effects, how) => {
+      if (how.preview) {
+        setTold(effects);
+        return;
+      }
+      await queries.invalidateQueries();
+      toast.say(`${rule.title}: ${effects.sentence}`);
+      onClose();
+    },
+  });
+  const choose = (where: string) => {
+    setScope(where);
+    setValue(at(where) ?? rule.value);
+    setTold(undefined);
+    change.reset();
+  };
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    change.mutate({ value, preview: !told });
+  };
+  const scopes: [string, string][] = [
+    ["service", "The whole service"],
+    ["organisation", "The organisation"],
+    ...(rule.for_groups ? (groups.data?.groups ?? []) : []).map((g): [string, string] => [
+      `group:${g.name}`,
+      `Group ${g.name}${at(`group:${g.name}`) ? " (set)" : ""}`,
+    ]),
+  ];
+  const many = rule.name === "doors-closed";
+  const chosen = value === "none" ? [] : value.split(",").map((w) => w.trim());
+  const turn = (word: string, on: boolean) => {
+    const next = on ? [...chosen, word] : chosen.filter((w) => w !== word);
+    setValue(next.length === 0 ? "none" : next.join(", "));
+    setTold(undefined);
+  };
+  const refusal = change.error instanceof Refusal ? change.error : undefined;
+  return (
+    <Dialog open onClose={onClose} title={rule.title} description={rule.sentence}>
+      <form onSubmit={submit} className="min-h-0 overflow-y-auto px-0.5">
+        <Choice label="For" options={scopes} value={scope} onChange={(e) => choose(e.target.value)} />
+        {many ? (
+          <fieldset className="mt-4">
+            <legend className="mb-1 font-semibold">Closed</legend>
+            {rule.choices.map((word) => (
+              <label key={word} className="flex items-center gap-2 py-0.5">
+                <input
+                  type="checkbox"
+                  className="size-4 accent-gold"
+                  checked={chosen.includes(word)}
+                  onChange={(e) => turn(word, e.target.checked)}
+                />
+                {word === "console" ? "The console in a browser" : "Connecting computers"}
+              </label>
+            ))}
+          </fieldset>
+        ) : rule.choices.length > 0 ? (
+          <Choice
+            className="mt-4"
+            label="Value"
+            options={rule.choices.map((c): [string, string] => [c, c])}
+            value={value}
+            onChange={(e) => {
+              setValue(e.target.value);
+              setTold(undefined);
+            }}
+          />
+        ) : (
+          <Field
+            className="mt-4"
+            label="Value"
+            hint={`It can be ${rule.wanted}.`}
+            value={value}
+            onChange={(e) => {
+              setValue(e.target.value);
+              setTold(undefined);
+            }}
+            error={refusal?.code === "rule_refused" ? `${refusal.message} ${refusal.remedy}` : undefined}
+            required
+          />
+        )}
+        {refusal && (many || rule.choices.length > 0 || refusal.code !== "rule_refused") && (
+          <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
+            {refusal.message} {refusal.remedy}
+          </p>
+        )}
+        {told && <Told told={told} />}
+        <DialogActions>
+          {at(scope) !== undefined && (
+            <Button
+              look="quiet"
+              className="mr-auto"
+              disabled={change.isPending}
+              onClick={() => change.mutate({ value: undefined, preview: false })}
+            >
+              Take it away here
+            </Button>
+          )}
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="primary" disabled={change.isPending}>
+            {told
+              ? told.people.length > 0
+                ? `Set it for ${people(told.people.length)}`
+                : "Set it"
+              : "See what it does"}
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
+
+function Told({ told }: { told: RuleEffects }) {
+  return (
+    <div role="status" className="mt-4 rounded-lg border border-line p-3">
+      <p className="font-semibold">{told.sentence}</p>
+      {told.people.length === 0 ? (
+        <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
+      ) : (
+        <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
+          {told.people.map((p) => (
+            <li key={p.sign_in} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
+              <span className="min-w-0 flex-1 truncate">{p.display_name}</span>
+              <span className="text-muted">
+                {p.before} → {p.after}
+              </span>
+              {p.at_once && <Chip look="brick">{p.at_once}</Chip>}
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,102 @@
+//! `yattic door`
+
+use crate::connection::{self, proved};
+use crate::output::{Done, Failure, Output, table};
+use yellow_attic_client::{Client, api};
+
+/// Open and close ways in: the console, and connecting computers (administrators).
+///
+/// A door is closed to one account, or to all members of group:NAME. Whoever comes to a closed
+/// door with the right password is told exactly that.
+#[derive(clap::Args)]
+pub struct Door {
+    #[command(subcommand)]
+    act: Act,
+}
+
+#[derive(clap::Subcommand)]
+enum Act {
+    /// List every account to which a door is closed.
+    Ls,
+    /// Close a door.
+    Close {
+        /// An account's name, or group:NAME.
+        who: String,
+        /// Which door.
+        #[arg(value_parser = ["console", "sync"])]
+        door: String,
+    },
+    /// Open a door again.
+    Open {
+        /// An account's name, or group:NAME.
+        who: String,
+        /// Which door.
+        #[arg(value_parser = ["console", "sync"])]
+        door: String,
+    },
+}
+
+impl Door {
+    pub async fn run(self, output: Output) -> Done {
+        let client = connection::client()?;
+        match self.act {
+            Act::Ls => {
+                let all = client.accounts().await?;
+                let shut: Vec<_> = all.accounts.into_iter().filter(|a| !a.shut.is_empty()).collect();
+                if output.object(&shut)? {
+                    return Ok(());
+                }
+                if shut.is_empty() {
+                    output.say("Every door is open to everybody.");
+                    return Ok(());
+                }
+                let mut rows = vec![["account", "closed"].map(String::from).to_vec()];
+                rows.extend(shut.iter().map(|a| vec![a.sign_in.clone(), a.shut.join(", ")]));
+                table(&rows, &[]);
+                Ok(())
+            }
+            Act::Close { who, door } => change(output, &client, &who, &door, true).await,
+            Act::Open { who, door } => change(output, &client, &who, &door, false).await,
+        }
+    }
+}
+
+async fn change(output: Output, client: &Client, who: &str, door: &str, close: bool) -> Done {
+    let turn = |mut doors: Vec<String>| {
+        doors.retain(|d| d != door);
+        if close {
+            doors.push(door.to_string());
+        }
+        doors
+    };
+    let said = if close { "closed" } else { "open" };
+    if let Some(name) = who.strip_prefix("group:") {
+        let group = client.groups().await?.groups.into_iter().find(|g| g.name.eq_ignore_ascii_case(name));
+        let group = group.ok_or_else(|| {
+            Failure::failed(format!("there is no group \"{name}\""), "List them: yattic group ls")
+        })?;
+        let doors = turn(group.closed);
+        let value = (!doors.is_empty()).then(|| doors.join(", "));
+        let rule = api::RuleChange { scope: format!("group:{}", group.name), value, preview: false };
+        let done = proved(client, async || client.set_rule("doors-closed", &rule).await).await?;
+        if !output.object(&done)? {
+            output.say(format!("{door} is {said} to the members of {}.", group.name));
+        }
+        return Ok(());
+    }
+    let name = who.strip_prefix("account:").unwrap_or(who);
+    let found = client.accounts().await?.accounts.into_iter().find(|a| a.sign_in == name);
+    let account = found.ok_or_else(|| {
+        Failure::failed(format!("there is no account \"{name}\""), "List them: yattic account ls")
+    })?;
+    let change = api::AccountChange { closed: Some(turn(account.closed)), ..Default::default() };
+    let done = proved(client, async || client.change_account(name, &change).await).await?;
+    if output.object(&done)? {
+        return Ok(());
+    }
+    match done.shut.iter().find(|s| s.starts_with(door)).filter(|_| !close) {
+        Some(still) => output.say(format!("It is open to {name} alone again, and still closed: {still}.")),
+        None => output.say(format!("{door} is {said} to {name}.")),
+    }
+    Ok(())
+}

@@ -1,0 +1,150 @@
+//! `yattic rule`
+
+use crate::connection::{self, proved, sure};
+use crate::output::{Done, Failure, Output, count, table};
+use yellow_attic_client::{Client, api};
+
+/// Show and set rules (administrators).
+///
+/// A rule is set for the whole service, the organisation or a group. Of all that apply to somebody
+/// the tightest counts; a narrower scope may tighten, never widen.
+#[derive(clap::Args)]
+pub struct Rule {
+    #[command(subcommand)]
+    act: Act,
+}
+
+#[derive(clap::Subcommand)]
+enum Act {
+    /// List all rules with what counts.
+    Ls,
+    /// Show one rule: what it does, what it can be, and where it is set.
+    Show {
+        /// Its name, such as password-length.
+        name: String,
+    },
+    /// Set a rule. Tells first for whom it changes something.
+    Set {
+        /// Its name.
+        name: String,
+        /// Its value; yattic rule show NAME says what it can be.
+        value: String,
+        /// Where: service, organisation or group:NAME.
+        #[arg(long, value_name = "SCOPE", default_value = "service")]
+        scope: String,
+        /// Only tell what it would do.
+        #[arg(long)]
+        preview: bool,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Take a rule away at a scope: what is further up counts again.
+    End {
+        /// Its name.
+        name: String,
+        /// Where: service, organisation or group:NAME.
+        #[arg(long, value_name = "SCOPE", default_value = "service")]
+        scope: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+impl Rule {
+    pub async fn run(self, output: Output) -> Done {
+        let client = connection::client()?;
+        match self.act {
+            Act::Ls => {
+                let all = client.rules().await?;
+                if output.object(&all)? {
+                    return Ok(());
+                }
+                let mut rows = vec![["rule", "value", "what it does"].map(String::from).to_vec()];
+                for rule in &all.rules {
+                    rows.push(vec![rule.name.clone(), rule.value.clone(), rule.sentence.clone()]);
+                    let groups = rule.set.iter().filter(|s| s.scope.starts_with("group:"));
+                    rows.extend(
+                        groups.map(|s| vec![format!("  {}", s.scope), s.value.clone(), s.sentence.clone()]),
+                    );
+                }
+                table(&rows, &[]);
+            }
+            Act::Show { name } => {
+                let all = client.rules().await?;
+                let found = all.rules.iter().find(|r| r.name == name).ok_or_else(|| {
+                    Failure::failed(format!("there is no rule \"{name}\""), "List them: yattic rule ls")
+                })?;
+                if output.object(found)? {
+                    return Ok(());
+                }
+                let mut rows = vec![
+                    vec!["rule".to_string(), format!("{} ({})", found.name, found.title)],
+                    vec!["counts".to_string(), format!("{}: {}", found.value, found.sentence)],
+                    vec!["can be".to_string(), found.wanted.clone()],
+                    vec!["if unset".to_string(), found.usual.clone()],
+                ];
+                rows.extend(found.set.iter().map(|s| vec![format!("set for {}", s.scope), s.value.clone()]));
+                table(&rows, &[]);
+            }
+            Act::Set { name, value, scope, preview, yes } => {
+                set(output, &client, &name, Some(value), scope, preview, yes).await?;
+            }
+            Act::End { name, scope, yes } => set(output, &client, &name, None, scope, false, yes).await?,
+        }
+        Ok(())
+    }
+}
+
+/// Tells what a change does, asks, and does it.
+pub async fn set(
+    output: Output,
+    client: &Client,
+    name: &str,
+    value: Option<String>,
+    scope: String,
+    preview: bool,
+    yes: bool,
+) -> Done {
+    let look = api::RuleChange { scope: scope.clone(), value: value.clone(), preview: true };
+    let told = client.set_rule(name, &look).await?;
+    if preview {
+        return show(output, name, &told);
+    }
+    if !yes && !told.people.is_empty() && !output.json {
+        show(output, name, &told)?;
+    }
+    if !told.people.is_empty() {
+        let what = format!("{} {} are touched", name, people(told.people.len()));
+        sure(yes, &what, "Set it?")?;
+    }
+    let change = api::RuleChange { scope, value, preview: false };
+    let done = proved(client, async || client.set_rule(name, &change).await).await?;
+    if output.object(&done)? {
+        return Ok(());
+    }
+    output.say(format!("{name} is \"{}\" now. {}", done.value, done.sentence));
+    Ok(())
+}
+
+fn people(n: usize) -> String {
+    if n == 1 { "1 person".into() } else { count(n, "person").replace("persons", "people") }
+}
+
+fn show(output: Output, name: &str, told: &api::RuleEffects) -> Done {
+    if output.object(told)? {
+        return Ok(());
+    }
+    println!("{name} would be \"{}\". {}", told.value, told.sentence);
+    if told.people.is_empty() {
+        println!("It changes nothing for anybody now.");
+        return Ok(());
+    }
+    let mut rows = vec![["account", "name", "now", "then", "at once"].map(String::from).to_vec()];
+    rows.extend(told.people.iter().map(|p| {
+        vec![p.sign_in.clone(), p.display_name.clone(), p.before.clone(), p.after.clone(), p.at_once.clone()]
+    }));
+    table(&rows, &[]);
+    Ok(())
+}

@@ -1,0 +1,645 @@
+//! Rules: settings that the service, an organisation or a group has. Of all that apply, the
+//! tightest counts, and is named; a narrower scope may tighten, never widen.
+//!
+//! A value is written as text, the same in the catalogue, the API and plans: `on`, `12`, `none`,
+//! `2026-12-01`, `console, sync`.
+
+use crate::{AccountId, GroupId};
+use std::collections::BTreeSet;
+
+/// A way in that can be open or closed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Door {
+    /// The pages in a browser.
+    Console,
+    /// Connected computers.
+    Sync,
+}
+
+impl Door {
+    /// All of them.
+    pub const ALL: [Door; 2] = [Door::Console, Door::Sync];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Door::Console => "console",
+            Door::Sync => "sync",
+        }
+    }
+
+    /// Reads the word.
+    pub fn from_word(word: &str) -> Option<Door> {
+        Door::ALL.into_iter().find(|d| d.word() == word)
+    }
+}
+
+/// Where a value is set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Scope {
+    /// Everything on this machine.
+    Service,
+    /// The organisation.
+    Organisation,
+    /// One group of it.
+    Group(GroupId),
+}
+
+/// Every rule there is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Rule {
+    /// The fewest characters of a password.
+    PasswordLength,
+    /// How hard a password must be to guess, 0 to 4.
+    PasswordStrength,
+    /// From which day on nobody signs in without a second factor.
+    SecondFactor,
+    /// Whom one sees in the list of people.
+    PeopleSeen,
+    /// Whether people from outside may be invited.
+    GuestsInvited,
+    /// After how many days without a sign-in a guest is disabled.
+    GuestsIdle,
+    /// Mail domains whose people may ask for an account.
+    SignUpDomains,
+    /// Whether an administrator approves each sign-up.
+    SignUpApproval,
+    /// Doors that are closed.
+    DoorsClosed,
+    /// Whether somebody is told when an administrator looks as them.
+    LooksTold,
+}
+
+/// A value of a rule.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// On or off.
+    Switch(bool),
+    /// A number, or none.
+    Number(Option<u32>),
+    /// A day, or none.
+    Day(Option<jiff::civil::Date>),
+    /// One word of the rule's own.
+    Choice(&'static str),
+    /// Words, in order.
+    Words(BTreeSet<String>),
+}
+
+/// Why a value is refused.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum RuleError {
+    /// It is none.
+    #[error("{rule} cannot be \"{value}\": {wanted}")]
+    Malformed {
+        /// The rule.
+        rule: &'static str,
+        /// What was sent.
+        value: String,
+        /// What can be.
+        wanted: String,
+    },
+    /// A wider scope says otherwise.
+    #[error("{rule} may be tightened here, not widened: further up it is \"{above}\"")]
+    Widens {
+        /// The rule.
+        rule: &'static str,
+        /// What holds further up.
+        above: String,
+    },
+    /// It is not set there.
+    #[error("{rule} is set for the whole service or organisation, not for a group")]
+    NotForGroups {
+        /// The rule.
+        rule: &'static str,
+    },
+}
+
+impl Rule {
+    /// All of them, in the order in which they are shown.
+    pub const ALL: [Rule; 10] = [
+        Rule::PasswordLength,
+        Rule::PasswordStrength,
+        Rule::SecondFactor,
+        Rule::DoorsClosed,
+        Rule::PeopleSeen,
+        Rule::LooksTold,
+        Rule::GuestsInvited,
+        Rule::GuestsIdle,
+        Rule::SignUpDomains,
+        Rule::SignUpApproval,
+    ];
+
+    /// Its name in commands, plans and the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Rule::PasswordLength => "password-length",
+            Rule::PasswordStrength => "password-strength",
+            Rule::SecondFactor => "second-factor-from",
+            Rule::PeopleSeen => "people-seen",
+            Rule::GuestsInvited => "guests-invited",
+            Rule::GuestsIdle => "guests-idle-days",
+            Rule::SignUpDomains => "sign-up-domains",
+            Rule::SignUpApproval => "sign-up-approval",
+            Rule::DoorsClosed => "doors-closed",
+            Rule::LooksTold => "looks-told",
+        }
+    }
+
+    /// Reads its name.
+    pub fn from_word(word: &str) -> Option<Rule> {
+        Rule::ALL.into_iter().find(|r| r.word() == word)
+    }
+
+    /// What it is about, in a few words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Rule::PasswordLength => "Shortest password",
+            Rule::PasswordStrength => "Strength of passwords",
+            Rule::SecondFactor => "Second factor demanded",
+            Rule::PeopleSeen => "Who sees whom",
+            Rule::GuestsInvited => "Guests may be invited",
+            Rule::GuestsIdle => "Idle guests",
+            Rule::SignUpDomains => "Who may sign up",
+            Rule::SignUpApproval => "Sign-ups are approved",
+            Rule::DoorsClosed => "Closed doors",
+            Rule::LooksTold => "Looking as somebody is told",
+        }
+    }
+
+    /// What holds where nothing is set.
+    pub fn default_value(self) -> Value {
+        match self {
+            Rule::PasswordLength => Value::Number(Some(10)),
+            Rule::PasswordStrength => Value::Number(Some(3)),
+            Rule::SecondFactor => Value::Day(None),
+            Rule::PeopleSeen => Value::Choice("everyone"),
+            Rule::GuestsInvited => Value::Switch(true),
+            Rule::GuestsIdle => Value::Number(Some(90)),
+            Rule::SignUpDomains | Rule::DoorsClosed => Value::Words(BTreeSet::new()),
+            Rule::SignUpApproval | Rule::LooksTold => Value::Switch(true),
+        }
+    }
+
+    /// What can be said, in words.
+    pub fn wanted(self) -> String {
+        match self {
+            Rule::PasswordLength => "a number from 8 to 64".into(),
+            Rule::PasswordStrength => "a number from 0 (anything) to 4 (very hard to guess)".into(),
+            Rule::SecondFactor => "a day such as 2026-12-01, or none".into(),
+            Rule::PeopleSeen => "everyone, groups (those one shares a group with), or nobody".into(),
+            Rule::GuestsIdle => "a number of days from 1 to 3650, or none".into(),
+            Rule::SignUpDomains => "domains such as museum.example, with commas between them, or none".into(),
+            Rule::DoorsClosed => {
+                let words: Vec<_> = Door::ALL.iter().map(|d| d.word()).collect();
+                format!("some of {}, with commas between them, or none", words.join(", "))
+            }
+            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => "on or off".into(),
+        }
+    }
+
+    /// The words to choose from, where there is a choice.
+    pub fn choices(self) -> Vec<&'static str> {
+        match self {
+            Rule::PeopleSeen => vec!["everyone", "groups", "nobody"],
+            Rule::DoorsClosed => Door::ALL.iter().map(|d| d.word()).collect(),
+            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => vec!["on", "off"],
+            _ => Vec::new(),
+        }
+    }
+
+    /// Whether a group can have a value of its own.
+    pub fn for_groups(self) -> bool {
+        !matches!(self, Rule::SignUpDomains | Rule::SignUpApproval | Rule::GuestsIdle)
+    }
+
+    /// Reads a value.
+    pub fn read(self, text: &str) -> Result<Value, RuleError> {
+        let text = text.trim();
+        let none = text == "none" || text.is_empty();
+        let malformed =
+            || RuleError::Malformed { rule: self.word(), value: text.to_string(), wanted: self.wanted() };
+        let number = |least: u32, most: u32| {
+            text.parse::<u32>().ok().filter(|n| (least..=most).contains(n)).ok_or_else(malformed)
+        };
+        match self {
+            Rule::PasswordLength => Ok(Value::Number(Some(number(8, 64)?))),
+            Rule::PasswordStrength => Ok(Value::Number(Some(number(0, 4)?))),
+            Rule::GuestsIdle if none => Ok(Value::Number(None)),
+            Rule::GuestsIdle => Ok(Value::Number(Some(number(1, 3650)?))),
+            Rule::SecondFactor if none => Ok(Value::Day(None)),
+            Rule::SecondFactor => text.parse().map(|d| Value::Day(Some(d))).map_err(|_| malformed()),
+            Rule::PeopleSeen => {
+                let found = self.choices().into_iter().find(|c| *c == text);
+                found.map(Value::Choice).ok_or_else(malformed)
+            }
+            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => match text {
+                "on" => Ok(Value::Switch(true)),
+                "off" => Ok(Value::Switch(false)),
+                _ => Err(malformed()),
+            },
+            Rule::SignUpDomains | Rule::DoorsClosed => {
+                let words: BTreeSet<String> = match none {
+                    true => BTreeSet::new(),
+                    false => text.split(',').map(|w| w.trim().to_lowercase()).collect(),
+                };
+                let good = |word: &String| match self {
+                    Rule::DoorsClosed => Door::from_word(word).is_some(),
+                    _ => {
+                        word.contains('.')
+                            && !word.starts_with('.')
+                            && !word.ends_with('.')
+                            && word.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '.')
+                    }
+                };
+                if words.iter().all(good) { Ok(Value::Words(words)) } else { Err(malformed()) }
+            }
+        }
+    }
+
+    /// The tighter of two values; of doors, all that one of them closes.
+    pub fn tighter(self, a: &Value, b: &Value) -> Value {
+        match (a, b) {
+            (Value::Switch(a), Value::Switch(b)) => Value::Switch(match self {
+                Rule::GuestsInvited => *a && *b,
+                _ => *a || *b,
+            }),
+            (Value::Number(a), Value::Number(b)) => Value::Number(match (a, b) {
+                (None, other) | (other, None) => *other,
+                (Some(a), Some(b)) if self == Rule::GuestsIdle => Some(*a.min(b)),
+                (Some(a), Some(b)) => Some(*a.max(b)),
+            }),
+            (Value::Day(a), Value::Day(b)) => Value::Day(match (a, b) {
+                (None, other) | (other, None) => *other,
+                (Some(a), Some(b)) => Some(*a.min(b)),
+            }),
+            (Value::Choice(a), Value::Choice(b)) => {
+                let choices = self.choices();
+                let place = |word| choices.iter().position(|c| *c == word).unwrap_or(0);
+                Value::Choice(choices[place(*a).max(place(*b))])
+            }
+            (Value::Words(a), Value::Words(b)) if self == Rule::DoorsClosed => {
+                Value::Words(a.union(b).cloned().collect())
+            }
+            (Value::Words(a), Value::Words(b)) => Value::Words(a.intersection(b).cloned().collect()),
+            (a, _) => a.clone(),
+        }
+    }
+
+    /// What a value does, in one plain sentence.
+    pub fn sentence(self, value: &Value) -> String {
+        match (self, value) {
+            (Rule::PasswordLength, Value::Number(Some(n))) => {
+                format!("A password has at least {n} characters.")
+            }
+            (Rule::PasswordStrength, Value::Number(Some(n))) => match n {
+                0 => "A password may be as easy to guess as one likes.".into(),
+                1 => "A password may not be among the very first guesses.".into(),
+                2 => "A password must resist somebody who guesses at the sign-in page.".into(),
+                3 => "A password must resist somebody who guesses fast, for hours.".into(),
+                _ => "A password must resist somebody who guesses very fast, for years.".into(),
+            },
+            (Rule::SecondFactor, Value::Day(None)) => "A second factor is everybody's own choice.".into(),
+            (Rule::SecondFactor, Value::Day(Some(day))) => {
+                format!("From {day} on nobody gets further than setting up a second factor without one.")
+            }
+            (Rule::PeopleSeen, Value::Choice(word)) => match *word {
+                "everyone" => "Members see all people and groups when they give something.".into(),
+                "groups" => "Members see those with whom they share a group, and these groups.".into(),
+                _ => "Members see nobody; they give by a sign-in name or mail address that they know.".into(),
+            },
+            (Rule::GuestsInvited, Value::Switch(true)) => {
+                "Whoever manages a folder may invite a guest to it by mail address.".into()
+            }
+            (Rule::GuestsInvited, _) => "Nobody may invite guests.".into(),
+            (Rule::GuestsIdle, Value::Number(Some(days))) => {
+                format!("A guest who has not signed in for {days} days is disabled.")
+            }
+            (Rule::GuestsIdle, _) => "Guests are never disabled for being away.".into(),
+            (Rule::SignUpDomains, Value::Words(words)) if words.is_empty() => {
+                "Nobody can sign up; administrators make accounts.".into()
+            }
+            (Rule::SignUpDomains, value) => {
+                format!("Whoever has a mail address at {} may sign up.", word(value))
+            }
+            (Rule::SignUpApproval, Value::Switch(true)) => {
+                "Whoever signs up waits until an administrator enables the account.".into()
+            }
+            (Rule::SignUpApproval, _) => "Whoever signs up can work at once.".into(),
+            (Rule::DoorsClosed, Value::Words(words)) if words.is_empty() => "All doors are open.".into(),
+            (Rule::DoorsClosed, value) => format!("Closed: {}.", word(value)),
+            (Rule::LooksTold, Value::Switch(true)) => {
+                "Whoever an administrator looks as is told of it.".into()
+            }
+            (Rule::LooksTold, _) => "Nobody is told that an administrator looked as them.".into(),
+            (rule, value) => format!("{}: {}.", rule.title(), word(value)),
+        }
+    }
+}
+
+/// How a value is written.
+pub fn word(value: &Value) -> String {
+    match value {
+        Value::Switch(true) => "on".into(),
+        Value::Switch(false) => "off".into(),
+        Value::Number(Some(n)) => n.to_string(),
+        Value::Day(Some(day)) => day.to_string(),
+        Value::Number(None) | Value::Day(None) => "none".into(),
+        Value::Choice(word) => (*word).to_string(),
+        Value::Words(words) if words.is_empty() => "none".into(),
+        Value::Words(words) => words.iter().cloned().collect::<Vec<_>>().join(", "),
+    }
+}
+
+/// What counts, and where that was decided.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decided {
+    /// The value.
+    pub value: Value,
+    /// The widest scope that says so; none if nothing is set.
+    pub by: Option<Scope>,
+}
+
+/// All values that are set.
+#[derive(Clone, Debug, Default)]
+pub struct Rules {
+    set: Vec<(Scope, Rule, Value)>,
+}
+
+impl Rules {
+    /// From values as they are kept; one that cannot be read counts as not set.
+    pub fn new(set: impl IntoIterator<Item = (Scope, Rule, Value)>) -> Rules {
+        let mut set: Vec<_> = set.into_iter().collect();
+        set.sort_by_key(|(scope, rule, _)| (*scope, *rule));
+        Rules { set }
+    }
+
+    /// What is set at a scope.
+    pub fn at(&self, scope: Scope, rule: Rule) -> Option<&Value> {
+        self.set.iter().find(|(s, r, _)| *s == scope && *r == rule).map(|(_, _, v)| v)
+    }
+
+    /// Every value that is set.
+    pub fn all(&self) -> impl Iterator<Item = (Scope, Rule, &Value)> {
+        self.set.iter().map(|(s, r, v)| (*s, *r, v))
+    }
+
+    /// What counts for somebody in these groups. A value at the service takes the place of the
+    /// default; every narrower one can only tighten it.
+    pub fn decide(&self, rule: Rule, groups: &[GroupId]) -> Decided {
+        let mut decided = match self.at(Scope::Service, rule) {
+            Some(value) => Decided { value: value.clone(), by: Some(Scope::Service) },
+            None => Decided { value: rule.default_value(), by: None },
+        };
+        for (scope, its, value) in &self.set {
+            let applies = match scope {
+                Scope::Service => false,
+                Scope::Organisation => true,
+                Scope::Group(group) => groups.contains(group),
+            };
+            if applies && *its == rule {
+                let tighter = rule.tighter(&decided.value, value);
+                if tighter != decided.value {
+                    decided = Decided { value: tighter, by: Some(*scope) };
+                }
+            }
+        }
+        decided
+    }
+
+    /// These rules with one value set, or taken away. Refused if it would widen.
+    pub fn with(&self, scope: Scope, rule: Rule, value: Option<Value>) -> Result<Rules, RuleError> {
+        if matches!(scope, Scope::Group(_)) && !rule.for_groups() {
+            return Err(RuleError::NotForGroups { rule: rule.word() });
+        }
+        let mut set = self.set.clone();
+        set.retain(|(s, r, _)| *s != scope || *r != rule);
+        if let Some(value) = value {
+            if scope != Scope::Service {
+                // What holds above: without the groups, and for the organisation without itself.
+                let above = Rules::new(
+                    set.iter().filter(|(s, _, _)| *s < scope && !matches!(s, Scope::Group(_))).cloned(),
+                );
+                let above = above.decide(rule, &[]).value;
+                if rule.tighter(&above, &value) != value {
+                    return Err(RuleError::Widens { rule: rule.word(), above: word(&above) });
+                }
+            }
+            set.push((scope, rule, value));
+        }
+        Ok(Rules::new(set))
+    }
+
+    /// The doors that are closed to somebody, with who decided.
+    pub fn closed(&self, groups: &[GroupId]) -> BTreeSet<Door> {
+        match self.decide(Rule::DoorsClosed, groups).value {
+            Value::Words(words) => words.iter().filter_map(|w| Door::from_word(w)).collect(),
+            _ => BTreeSet::new(),
+        }
+    }
+
+    /// A number, or none.
+    pub fn number(&self, rule: Rule, groups: &[GroupId]) -> Option<u32> {
+        match self.decide(rule, groups).value {
+            Value::Number(n) => n,
+            _ => None,
+        }
+    }
+
+    /// Whether a switch is on.
+    pub fn on(&self, rule: Rule, groups: &[GroupId]) -> bool {
+        self.decide(rule, groups).value == Value::Switch(true)
+    }
+}
+
+/// What is known of somebody when a change of rules is looked at.
+#[derive(Clone, Debug)]
+pub struct Facts {
+    /// The account.
+    pub account: AccountId,
+    /// Its groups.
+    pub groups: Vec<GroupId>,
+    /// Whether it is a guest.
+    pub guest: bool,
+    /// Whether it has a second factor.
+    pub factor: bool,
+    /// How many computers it has connected.
+    pub computers: usize,
+    /// Days since it last signed in, or was made.
+    pub away_days: u32,
+    /// Whether it can do nothing now.
+    pub disabled: bool,
+}
+
+/// What a change of rules would do to somebody.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Effect {
+    /// To whom.
+    pub account: AccountId,
+    /// What counts for them now.
+    pub before: String,
+    /// What would.
+    pub after: String,
+    /// What that means for them at once; empty if nothing.
+    pub at_once: String,
+}
+
+/// Tells for whom a change of rules changes something. `today`: for what counts from a day on.
+pub fn plan_rules(
+    rule: Rule,
+    before: &Rules,
+    after: &Rules,
+    people: &[Facts],
+    today: jiff::civil::Date,
+) -> Vec<Effect> {
+    people
+        .iter()
+        .filter(|p| !p.disabled && (p.guest || rule != Rule::GuestsIdle))
+        .filter_map(|person| {
+            let (was, will) =
+                (before.decide(rule, &person.groups).value, after.decide(rule, &person.groups).value);
+            (was != will).then(|| Effect {
+                account: person.account,
+                at_once: at_once(rule, &was, &will, person, today),
+                before: word(&was),
+                after: word(&will),
+            })
+        })
+        .collect()
+}
+
+fn at_once(rule: Rule, was: &Value, will: &Value, person: &Facts, today: jiff::civil::Date) -> String {
+    match (rule, was, will) {
+        (Rule::SecondFactor, _, Value::Day(Some(day))) if !person.factor && *day <= today => {
+            "has no second factor, and can only set one up from now on".into()
+        }
+        (Rule::SecondFactor, _, Value::Day(Some(_))) if !person.factor => "has no second factor yet".into(),
+        (Rule::DoorsClosed, Value::Words(was), Value::Words(will)) => {
+            let sync = Door::Sync.word();
+            match (will.contains(sync) && !was.contains(sync), person.computers) {
+                (true, n) if n > 0 => format!("{n} connected computers are refused"),
+                _ => String::new(),
+            }
+        }
+        (Rule::GuestsIdle, _, Value::Number(Some(days))) if person.away_days >= *days => {
+            format!("has been away for {} days, and is disabled", person.away_days)
+        }
+        _ => String::new(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn rules(set: &[(Scope, Rule, &str)]) -> Rules {
+        Rules::new(set.iter().map(|(s, r, v)| (*s, *r, r.read(v).unwrap())))
+    }
+
+    #[test]
+    fn every_rule_reads_what_it_writes_and_names_what_it_wants() {
+        for rule in Rule::ALL {
+            assert_eq!(Rule::from_word(rule.word()), Some(rule));
+            let value = rule.default_value();
+            assert_eq!(rule.read(&word(&value)).unwrap(), value, "{}", rule.word());
+            assert!(rule.sentence(&value).ends_with('.'));
+            for wrong in ["perhaps", "-1", "2026-13-01", "console, window", "99999"] {
+                let refused = rule.read(wrong).unwrap_err().to_string();
+                assert!(refused.contains(rule.word()) && refused.contains(wrong), "{refused}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_tightest_value_counts_and_is_named() {
+        let (staff, board) = (GroupId(1), GroupId(2));
+        let set = rules(&[
+            (Scope::Service, Rule::PasswordLength, "12"),
+            (Scope::Group(board), Rule::PasswordLength, "16"),
+            (Scope::Group(staff), Rule::DoorsClosed, "sync"),
+            (Scope::Group(board), Rule::DoorsClosed, "console"),
+            (Scope::Organisation, Rule::SecondFactor, "2026-12-01"),
+            (Scope::Group(board), Rule::SecondFactor, "2026-11-01"),
+        ]);
+        let by = |rule, groups: &[GroupId]| {
+            let d = set.decide(rule, groups);
+            (word(&d.value), d.by)
+        };
+        assert_eq!(by(Rule::PasswordLength, &[staff]), ("12".into(), Some(Scope::Service)));
+        assert_eq!(by(Rule::PasswordLength, &[staff, board]), ("16".into(), Some(Scope::Group(board))));
+        assert_eq!(by(Rule::SecondFactor, &[]), ("2026-12-01".into(), Some(Scope::Organisation)));
+        assert_eq!(by(Rule::SecondFactor, &[board]), ("2026-11-01".into(), Some(Scope::Group(board))));
+        assert_eq!(by(Rule::PeopleSeen, &[board]), ("everyone".into(), None));
+        assert_eq!(set.closed(&[staff, board]), BTreeSet::from(Door::ALL));
+        assert_eq!(set.closed(&[]), BTreeSet::new());
+    }
+
+    #[test]
+    fn a_narrower_scope_may_not_widen() {
+        let set = rules(&[(Scope::Service, Rule::PasswordLength, "12")]);
+        let group = Scope::Group(GroupId(1));
+        let tried = |rule: Rule, value: &str| set.with(group, rule, Some(rule.read(value).unwrap()));
+        assert!(
+            matches!(tried(Rule::PasswordLength, "10"), Err(RuleError::Widens { above, .. }) if above == "12")
+        );
+        assert!(tried(Rule::PasswordLength, "14").is_ok());
+        assert!(tried(Rule::SecondFactor, "2026-12-01").is_ok());
+        assert!(matches!(tried(Rule::SignUpDomains, "a.example"), Err(RuleError::NotForGroups { .. })));
+        assert!(tried(Rule::LooksTold, "off").is_err(), "the default holds further up too");
+    }
+
+    #[test]
+    fn a_change_tells_whom_it_touches_and_what_happens_at_once() {
+        let person = |id: i64, guest, factor, computers, away_days| Facts {
+            account: AccountId(id),
+            groups: vec![],
+            guest,
+            factor,
+            computers,
+            away_days,
+            disabled: false,
+        };
+        let people = [person(1, false, true, 2, 0), person(2, true, false, 0, 40)];
+        let today = jiff::civil::date(2026, 11, 23);
+        let before = Rules::default();
+        let tell = |rule: Rule, value: &str| {
+            let after = before.with(Scope::Service, rule, Some(rule.read(value).unwrap())).unwrap();
+            let told = plan_rules(rule, &before, &after, &people, today);
+            told.into_iter().map(|e| (e.account.0, e.at_once)).collect::<Vec<_>>()
+        };
+        assert_eq!(
+            tell(Rule::DoorsClosed, "sync"),
+            [(1, "2 connected computers are refused".into()), (2, String::new())]
+        );
+        assert_eq!(
+            tell(Rule::SecondFactor, "2026-11-23"),
+            [(1, String::new()), (2, "has no second factor, and can only set one up from now on".into())]
+        );
+        assert_eq!(tell(Rule::GuestsIdle, "30"), [(2, "has been away for 40 days, and is disabled".into())]);
+        assert_eq!(tell(Rule::PasswordLength, "10"), []);
+    }
+
+    proptest! {
+        #[test]
+        fn no_scope_can_loosen_what_another_demands(
+            values in proptest::collection::vec((0usize..3, 8u32..65), 0..6),
+            member in 0usize..3,
+        ) {
+            let scope = |n: usize| [Scope::Service, Scope::Organisation, Scope::Group(GroupId(2))][n];
+            let mut set = Rules::default();
+            for (n, value) in values {
+                if let Ok(next) = set.with(scope(n), Rule::PasswordLength, Some(Value::Number(Some(value)))) {
+                    set = next;
+                }
+            }
+            let groups: &[GroupId] = if member == 2 { &[GroupId(2)] } else { &[] };
+            let counts = set.number(Rule::PasswordLength, groups).unwrap();
+            for (scope, _, value) in set.all() {
+                let applies = scope != Scope::Group(GroupId(2)) || !groups.is_empty();
+                if let (Value::Number(Some(least)), true) = (value, applies) {
+                    prop_assert!(counts >= *least);
+                }
+            }
+        }
+    }
+}

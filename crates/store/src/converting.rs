@@ -1,0 +1,365 @@
+//! A folder becomes a shared shelf, a shelf becomes a folder, a shelf goes: one row and one rename,
+//! whatever is beneath. Ids, history, links and grants stay with what they are on.
+
+use crate::book::{Book, Delta};
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::granting::{self, NewGrant};
+use crate::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
+use crate::ops::Done;
+use crate::task::{Loc, Task};
+use crate::writer::Ask;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use yellow_attic_core::collate::sort_key;
+use yellow_attic_core::path::MAX_DEPTH;
+use yellow_attic_core::rights::{Gives, Level, Subject};
+use yellow_attic_core::{AccountId, Moment, Name, NodeId, OrgId, ShelfId};
+
+/// What becomes of a folder or a shelf.
+#[derive(Clone, Debug)]
+pub(crate) enum Converting {
+    /// A folder becomes a shared shelf.
+    Raise { node: NodeId, name: Name },
+    /// A shelf becomes a folder.
+    Lower { shelf: ShelfId, parent: NodeId, name: Name },
+    /// A shelf is removed, with all that is on it.
+    Drop { shelf: ShelfId },
+}
+
+pub(crate) async fn apply(
+    book: &mut Book,
+    actor: &Actor,
+    change: &Converting,
+    take_apart_after: i64,
+) -> Result<Done> {
+    match change {
+        Converting::Raise { node, name } => raise(book, actor, *node, name).await,
+        Converting::Lower { shelf, parent, name } => lower(book, actor, *shelf, *parent, name).await,
+        Converting::Drop { shelf } => drop_shelf(book, actor, *shelf, take_apart_after).await,
+    }
+}
+
+fn load(sums: &Folder) -> Delta {
+    Delta {
+        bytes: sums.bytes,
+        files: sums.files,
+        folders: sums.folders + 1,
+        past_bytes: sums.past_bytes,
+        past_files: sums.past_files,
+    }
+}
+
+async fn sums_of(book: &mut Book, node: NodeId) -> Result<Folder> {
+    match book.folder(node).await? {
+        Some(sums) if sums.lies == Lies::Placed => Ok(sums),
+        Some(_) => Err(StoreError::Busy),
+        None => Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
+    }
+}
+
+/// The row of a node at another place, from a number on.
+fn placed(
+    row: &Row,
+    shelf: ShelfId,
+    parent: Option<NodeId>,
+    name: &Name,
+    at: (Moment, i64),
+    actor: &Actor,
+) -> Row {
+    Row {
+        shelf,
+        parent,
+        key: sort_key(name).into(),
+        since: at.0,
+        at: at.1,
+        how: How::Arrived,
+        account: actor.account,
+        device: actor.device,
+        ..row.clone()
+    }
+}
+
+async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Result<Done> {
+    let chain = book.require(actor, node, Level::Manage).await?;
+    let row = chain[0].clone();
+    let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
+    if !row.is_folder() {
+        return Err(StoreError::NotAFolder(row.name().into()));
+    }
+    let sums = sums_of(book, node).await?;
+    granting::check_beneath(book, actor, node).await?;
+    if book.shelf_named(ShelfKind::Shared, name.as_str()) {
+        return Err(StoreError::Exists(format!("There is a shelf named \"{name}\" already")));
+    }
+    let what = book.path(node).await?;
+    let from = chain[chain.len() - 1].shelf;
+    let owners = book.access.owners(from).to_vec();
+    let inherited = inherited(book, &chain);
+
+    // Who could enter by what was given further up can enter by the same, given here.
+    for grant in &inherited {
+        granting::insert(&mut book.conn, actor, grant, book.now).await?;
+    }
+    let moment = book.next_moment();
+    let shelf = Shelf {
+        id: book.next_shelf(),
+        org: OrgId(1),
+        kind: ShelfKind::Shared,
+        name: name.to_string(),
+        disk_name: name.to_string(),
+        owner: owners.first().copied().or(actor.account),
+        root: node,
+    };
+    book.end_row(&row, moment, How::Left, actor);
+    book.add_task(Task {
+        mark: 0,
+        object: sums.object,
+        node,
+        folder: true,
+        from: Loc::In(parent, row.name().into()),
+        to: Loc::Top(ShelfKind::Shared, name.as_str().into()),
+        expect: None,
+    });
+    book.open_row(placed(&row, shelf.id, None, name, (moment, book.now), actor), true);
+    book.add_job("restamp", node, moment, book.now);
+    book.charge(parent, load(&sums).negated(), 1).await?;
+    book.add_shelf(shelf);
+    if !inherited.is_empty() {
+        book.reload_access().await?;
+    }
+    book.add_record(actor, "folder made a shared shelf", Some(node), &what, name.as_str());
+    Ok(Done { row: book.row(node).await?, created: true, moment })
+}
+
+/// What counts at a node by grants further up, added to its own: one grant a subject.
+fn inherited(book: &Book, chain: &[Arc<Row>]) -> Vec<NewGrant> {
+    let mut found: BTreeMap<String, NewGrant> = BTreeMap::new();
+    let mut afresh = false;
+    for (i, row) in chain.iter().enumerate() {
+        let Some(here) = book.access.here(row.node) else { continue };
+        for grant in here.grants.iter().filter(|g| !g.ended(book.now)) {
+            if afresh && i > 0 && grant.gives != Gives::Deny {
+                continue;
+            }
+            let new = NewGrant {
+                node: chain[0].node,
+                subject: grant.subject,
+                gives: grant.gives,
+                until: grant.until,
+                message: String::new(),
+            };
+            let stronger = |a: Gives, b: Gives| match (a, b) {
+                (Gives::Deny, _) => true,
+                (_, Gives::Deny) => false,
+                (Gives::Allow(a), Gives::Allow(b)) => a > b,
+            };
+            match found.entry(format!("{:?}", grant.subject)) {
+                std::collections::btree_map::Entry::Vacant(free) => drop(free.insert(new)),
+                std::collections::btree_map::Entry::Occupied(mut there) => {
+                    if stronger(new.gives, there.get().gives) {
+                        there.insert(new);
+                    }
+                }
+            }
+        }
+        afresh |= here.afresh;
+    }
+    // Its own stay as they are, with their messages.
+    let own = book.access.here(chain[0].node);
+    found.retain(|_, new| {
+        !own.is_some_and(|h| h.grants.iter().any(|g| g.subject == new.subject && g.gives == new.gives))
+    });
+    found.into_values().collect()
+}
+
+async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name: &Name) -> Result<Done> {
+    let gone = || StoreError::NotFound("The shelf".into());
+    let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
+    let chain = book.require(actor, shelf.root, Level::Manage).await?;
+    let row = chain[0].clone();
+    let above = book.require(actor, parent, Level::Manage).await?;
+    if !above[0].is_folder() {
+        return Err(StoreError::NotAFolder(above[0].name().into()));
+    }
+    sums_of(book, parent).await?;
+    if above.iter().any(|r| r.node == shelf.root) {
+        return Err(StoreError::IntoItself);
+    }
+    if above.len() > MAX_DEPTH {
+        return Err(StoreError::TooDeep(above.len()));
+    }
+    if book.child(parent, &sort_key(name).into()).await?.is_some() {
+        return Err(StoreError::NameTaken(name.to_string()));
+    }
+    let sums = sums_of(book, shelf.root).await?;
+    granting::check_beneath(book, actor, shelf.root).await?;
+    let to = above[above.len() - 1].shelf;
+    // What the service itself moves is let in: nothing may be lost for want of space.
+    if actor.account.is_some() {
+        book.need_space(to, sums.bytes).await?;
+    }
+    let (what, target) =
+        (book.path(shelf.root).await?, format!("{}/{name}", book.folder_path(parent).await?));
+
+    // Its owners keep what they may do, unless the shelf was a home: that one is handed over.
+    let owners: Vec<AccountId> = match shelf.kind {
+        ShelfKind::Home => Vec::new(),
+        ShelfKind::Shared => book.access.owners(id).to_vec(),
+    };
+    let mut given = false;
+    for owner in owners.into_iter().filter(|o| !book.access.owns(*o, to)) {
+        let grant = NewGrant {
+            node: shelf.root,
+            subject: Subject::Account(owner),
+            gives: Gives::Allow(Level::Manage),
+            until: None,
+            message: String::new(),
+        };
+        granting::insert(&mut book.conn, actor, &grant, book.now).await?;
+        given = true;
+    }
+    let moment = book.next_moment();
+    book.end_row(&row, moment, How::Left, actor);
+    book.add_task(Task {
+        mark: 0,
+        object: sums.object,
+        node: shelf.root,
+        folder: true,
+        from: Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        to: Loc::In(parent, name.as_str().into()),
+        expect: None,
+    });
+    book.open_row(placed(&row, to, Some(parent), name, (moment, book.now), actor), true);
+    book.add_job("restamp", shelf.root, moment, book.now);
+    book.charge(parent, load(&sums), 1).await?;
+    book.end_shelf(&shelf);
+    if given {
+        book.reload_access().await?;
+    }
+    book.add_record(actor, "shelf made a folder", Some(shelf.root), &what, &target);
+    Ok(Done { row: book.row(shelf.root).await?, created: false, moment })
+}
+
+async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_after: i64) -> Result<Done> {
+    let gone = || StoreError::NotFound("The shelf".into());
+    let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
+    let chain = book.require(actor, shelf.root, Level::Manage).await?;
+    let row = chain[0].clone();
+    let sums = sums_of(book, shelf.root).await?;
+    granting::check_beneath(book, actor, shelf.root).await?;
+    let what = book.path(shelf.root).await?;
+
+    let moment = book.next_moment();
+    book.end_row(&row, moment, How::Removed, actor);
+    book.set_folder(shelf.root, Folder { lies: Lies::Removed, ..sums });
+    book.add_task(Task {
+        mark: 0,
+        object: sums.object,
+        node: shelf.root,
+        folder: true,
+        from: Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        to: Loc::Removed(shelf.root),
+        expect: None,
+    });
+    book.add_job("take apart", shelf.root, moment, book.now + take_apart_after);
+    book.end_shelf(&shelf);
+    let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
+    book.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
+    Ok(Done { row: None, created: false, moment })
+}
+
+impl Engine {
+    /// A folder becomes a shared shelf, without copying. Its owners are those of the shelf it was on;
+    /// whoever could enter by grants further up can enter by the same.
+    pub async fn raise_folder(&self, actor: &Actor, node: NodeId, name: Name) -> Result<Arc<Shelf>> {
+        let before = self.chain(actor, node, Level::Manage).await?;
+        let owners = before.last().map(|top| self.shared.view.access().owners(top.shelf).to_vec());
+        let done = self.convert(actor, Converting::Raise { node, name }).await?;
+        let id = done.row.map(|r| r.shelf).unwrap_or_default();
+        let gone = || StoreError::NotFound("The shelf".into());
+        let shelf = self.shared.view.shelf(id).ok_or_else(gone)?;
+        if let Some(owners) = owners.filter(|o| o.len() > 1) {
+            self.change_shelf(actor, &shelf, None, None, Some(owners)).await?;
+        }
+        Ok(shelf)
+    }
+
+    /// A shelf becomes a folder, without copying. Its owners may manage the folder.
+    pub async fn lower_shelf(
+        &self,
+        actor: &Actor,
+        shelf: ShelfId,
+        parent: NodeId,
+        name: Name,
+    ) -> Result<Done> {
+        self.convert(actor, Converting::Lower { shelf, parent, name }).await
+    }
+
+    /// A shelf goes, with all that is on it. What was there stays in the past.
+    pub(crate) async fn drop_shelf(&self, actor: &Actor, shelf: ShelfId) -> Result<Done> {
+        self.convert(actor, Converting::Drop { shelf }).await
+    }
+
+    async fn convert(&self, actor: &Actor, change: Converting) -> Result<Done> {
+        let actor = actor.clone();
+        self.ask(|answer| Ask::Converting { actor, change, answer }).await
+    }
+
+    /// Says what a shared shelf is for, who owns it, and how much it may hold. What is `None` stays.
+    pub async fn change_shelf(
+        &self,
+        actor: &Actor,
+        shelf: &Shelf,
+        note: Option<String>,
+        quota: Option<Option<u64>>,
+        owners: Option<Vec<AccountId>>,
+    ) -> Result<()> {
+        if owners.as_ref().is_some_and(Vec::is_empty) {
+            return Err(StoreError::BadInput("A shelf has at least one owner.".into()));
+        }
+        let id = shelf.id.0;
+        self.change_rights(actor, "shelf changed", &shelf.name, move |conn| {
+            Box::pin(async move {
+                if let Some(note) = note {
+                    sqlx::query("UPDATE shelves SET note = ? WHERE id = ?")
+                        .bind(note.trim())
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(quota) = quota {
+                    sqlx::query("UPDATE shelves SET quota = ? WHERE id = ?")
+                        .bind(quota.map(|q| i64::try_from(q).unwrap_or(i64::MAX)))
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(owners) = owners {
+                    sqlx::query("DELETE FROM shelf_owners WHERE shelf = ?").bind(id).execute(&mut *conn).await?;
+                    sqlx::query("INSERT OR IGNORE INTO shelf_owners (shelf, account) SELECT ?, value FROM json_each(?)")
+                        .bind(id)
+                        .bind(serde_json::to_string(&owners).unwrap_or_default())
+                        .execute(conn)
+                        .await?;
+                }
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// What shared shelves are for, where that is said.
+    pub async fn shelf_notes(&self) -> Result<std::collections::HashMap<ShelfId, String>> {
+        let rows: Vec<(i64, String)> =
+            sqlx::query_as("SELECT id, note FROM shelves WHERE note <> '' AND ended_at IS NULL")
+                .fetch_all(&self.shared.view.pool)
+                .await?;
+        Ok(rows.into_iter().map(|(id, note)| (ShelfId(id), note)).collect())
+    }
+
+    /// The owners of a shelf.
+    pub fn owners_of(&self, shelf: &Shelf) -> Vec<AccountId> {
+        self.shared.view.access().owners(shelf.id).to_vec()
+    }
+}
