@@ -63,6 +63,35 @@ const pictures = {
     },
   },
   people: { size: wide, path: "/desk/people", act: (page) => page.getByText("Tomas Field").waitFor() },
+  rules: {
+    size: wide,
+    path: "/desk/rules",
+    act: async (page) => {
+      await page.getByRole("button", { name: "Second factor demanded" }).click();
+      await page.getByLabel("Value").fill("2026-12-01");
+      await page.getByRole("button", { name: "See what it does" }).click();
+      await page.getByText("From 2026-12-01").last().waitFor();
+    },
+  },
+  "people-list": {
+    size: wide,
+    path: "/desk/people",
+    act: async (page) => {
+      const list =
+        "sign_in;name;E-Mail;groups;quota\n" +
+        "mara;Mara Quist;mara@lamp.example;Archive|Volunteers;2 GiB\n" +
+        "olav;Olav Strand;olav@lamp.example;Volunteers;\n" +
+        "noor;Noor Hale;tomas@lamp.example;Volunteers;\n" +
+        "pia lund;Pia Lund;pia@lamp.example;Choir;much\n" +
+        "sven;Sven\n" +
+        "hugo;Hugo Marsh;;Board;\n";
+      await page.getByRole("button", { name: "From a list" }).click();
+      const file = { name: "season-2027.csv", mimeType: "text/csv", buffer: Buffer.from(list) };
+      await page.getByLabel("List file").setInputFiles(file);
+      await page.getByText("3 wrong").waitFor();
+    },
+  },
+  account: { size: wide, path: "/account", act: (page) => page.getByText("Add an authenticator").waitFor() },
   palette: {
     size: wide,
     path: "/shelf/Collections",

@@ -36,13 +36,14 @@ export function App() {
   }, [queries]);
 
   const signedIn = welcome.data?.me?.sign_in;
+  const seenBy = welcome.data?.me?.seen_by;
   useLive(queries, signedIn !== undefined);
   useEffect(() => {
     if (!signedIn) return;
-    void uploads.recall();
+    if (!seenBy) void uploads.recall();
     // At hand before it is asked for: what one types at once is not lost.
     void import("./pages/palette");
-  }, [signedIn]);
+  }, [signedIn, seenBy]);
   const [palette, setPalette] = useState(false);
   useEffect(() => onPalette(() => setPalette(true)), []);
 

@@ -46,6 +46,7 @@ pub fn people() -> Vec<Person> {
         ("hugo", "Hugo Marsh", "stairs-ninety-two", "member"),
         ("ivy", "Ivy Holm", "postcard-shelf-salt", "member"),
         ("jonas", "Jonas Reed", "keeper-window-frost", "member"),
+        ("nora", "Nora Quill", "charcoal-easel-pier", "guest"),
     ]
     .into_iter()
     .map(|(sign_in, name, password, role)| Person {

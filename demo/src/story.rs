@@ -7,10 +7,11 @@ use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::{Gives, Level, Subject};
+use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_core::{AccountId, GroupId, Name, NodeId};
 use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::granting::NewGrant;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::{AccountChange, NewPerson, Role};
 use yellow_attic_store::{Actor, Engine, NewShelf, Options, Place, ShelfKind};
 
 const HOUR: i64 = 3_600_000;
@@ -52,6 +53,7 @@ pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
     museum.months().await?;
     museum.last_days().await?;
     museum.rights().await?;
+    museum.people(hash).await?;
     museum.engine.settle().await?;
     museum.engine.stop().await;
     Ok(())
@@ -73,10 +75,12 @@ impl Museum {
     async fn arrive(&mut self, hash: &Hash) -> Result<(), Failure> {
         for person in people() {
             let role = if person.role == "administrator" { Role::Administrator } else { Role::Member };
-            let account = self
-                .engine
-                .make_account(&Actor::service(), &person.sign_in, person.name, role, &hash(&person.password)?)
-                .await?;
+            if person.role == "guest" {
+                continue;
+            }
+            let mail = Some(format!("{}@lamp.example", person.sign_in));
+            let named = NewPerson::named(&person.sign_in, person.name, role, &hash(&person.password)?);
+            let account = self.engine.make_person(&Actor::service(), NewPerson { mail, ..named }).await?;
             let actor = Actor {
                 account: Some(account.id),
                 device: None,
@@ -156,6 +160,65 @@ impl Museum {
             self.engine
                 .give(&self.actor("ines"), give(tomas, Gives::Allow(Level::Edit), None, word, drafts))
                 .await?;
+        }
+        Ok(())
+    }
+
+    /// A guest, somebody who has not come yet, somebody who leaves; quotas, one of them nearly full;
+    /// what shelves are for; a rule for the board.
+    async fn people(&mut self, hash: &Hash) -> Result<(), Failure> {
+        let ines = self.actor("ines");
+        for person in people().iter().filter(|p| p.role == "guest") {
+            let named = NewPerson::named(&person.sign_in, person.name, Role::Guest, &hash(&person.password)?);
+            let mail = Some(format!("{}@drawings.example", person.sign_in));
+            let by = self.actor("oona");
+            let new = NewPerson { mail, invited_by: by.account, ..named };
+            let guest = self.engine.make_person(&by, new).await?;
+            if let Some(texts) = self.nodes.get("Exhibition 2027:/Texts").copied() {
+                let new = NewGrant {
+                    node: texts,
+                    subject: Subject::Account(guest.id),
+                    gives: Gives::Allow(Level::Add),
+                    until: Some(self.now + 60 * DAY),
+                    message: "For the drawings beside the panel texts".into(),
+                };
+                self.engine.give(&by, new).await?;
+            }
+        }
+        for (sign_in, name) in [("mattis", "Mattis Rowe"), ("berta", "Berta Sand")] {
+            let mail = Some(format!("{sign_in}@lamp.example"));
+            let named = NewPerson::named(sign_in, name, Role::Member, "");
+            self.engine.make_person(&ines, NewPerson { mail, ..named }).await?;
+        }
+        let disable = AccountChange { disabled: Some(true), ..AccountChange::default() };
+        let berta = self.engine.change_account(&ines, "berta", disable).await?;
+        let heir = self.engine.account_named("greta").await?;
+        self.engine.mark_leaving(&ines, &berta, self.now + 24 * DAY, heir.as_ref()).await?;
+        for (group, quota) in [("Volunteers", 1 << 30), ("Front desk", 5 << 30)] {
+            if let Some(id) = self.groups.get(group) {
+                self.engine.change_group(&ines, *id, None, None, Some(Some(quota))).await?;
+            }
+        }
+        for (shelf, note) in [
+            ("Collections", "What the museum keeps: logbooks, charts, the inventory"),
+            ("Exhibition 2027", "Light on the water, in the making"),
+            ("Visitor desk", "Opening hours, tours, tickets, the season's photographs"),
+            ("Board", "Minutes and budgets"),
+            ("Volunteers", "Rotas and notes of everybody who lends a hand"),
+        ] {
+            let found = self.engine.shelves().into_iter().find(|s| s.name == shelf);
+            let Some(found) = found else { continue };
+            // The visitor desk's shelf is nearly full.
+            let used = self.engine.fullness(&found).await?.used;
+            let quota = (shelf == "Visitor desk").then_some(Some(used + used / 18));
+            self.engine.change_shelf(&ines, &found, Some(note.into()), quota, None).await?;
+        }
+        if let Some(board) = self.groups.get("Board") {
+            let day = jiff::Timestamp::from_millisecond(self.now + 45 * DAY)?;
+            let day = day.to_zoned(jiff::tz::TimeZone::UTC).date();
+            let scope = Scope::Group(*board);
+            let value = Some(Value::Day(Some(day)));
+            self.engine.set_rule(&ines, scope, Rule::SecondFactor, value, "group:Board").await?;
         }
         Ok(())
     }

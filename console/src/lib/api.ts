@@ -126,6 +126,7 @@ export interface Own {
   bytes: number;
   closed: string[];
   picture?: string;
+  letters: { kind: string; title: string; wanted: boolean }[];
   looks: { by: string; at: string }[];
 }
 
@@ -439,7 +440,7 @@ export const api = {
   signUp: (body: { sign_in: string; display_name: string; mail: string }) =>
     call<void>("POST", "/sign-up", body),
   own: () => call<Own>("GET", "/me"),
-  changeOwn: (body: { display_name: string }) => call<void>("PATCH", "/me", body),
+  changeOwn: (body: { display_name?: string; muted?: string[] }) => call<void>("PATCH", "/me", body),
   setPicture: (file: Blob) => send<void>("PUT", "/me/picture", file),
   endPicture: () => call<void>("DELETE", "/me/picture"),
   factors: () => call<Factors>("GET", "/me/factors"),

@@ -145,8 +145,21 @@ pub struct Own {
     /// When its picture was set.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub picture: Option<String>,
+    /// Letters that can be done without.
+    pub letters: Vec<OwnLetter>,
     /// Who looked as it, the latest first.
     pub looks: Vec<Looked>,
+}
+
+/// A kind of letter.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OwnLetter {
+    /// given, computer or look.
+    pub kind: String,
+    /// What it tells.
+    pub title: String,
+    /// Whether it is wanted.
+    pub wanted: bool,
 }
 
 /// An administrator looked as the caller.
@@ -165,6 +178,9 @@ pub struct OwnChange {
     /// The name to show.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub display_name: Option<String>,
+    /// The letters that are not wanted: given, computer, look.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub muted: Option<Vec<String>>,
 }
 
 /// Whom an administrator looks as.

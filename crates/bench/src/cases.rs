@@ -35,6 +35,9 @@ fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     if on("rights") {
         crate::rights::run(disk)?;
     }
+    if on("people") {
+        crate::people::run(disk)?;
+    }
     if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
         return Ok(());
     }

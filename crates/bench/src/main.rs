@@ -2,12 +2,13 @@
 //!
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
-//! `http` is a client with as little of its own as possible, `cases`, `transfers` and `rights` measure.
+//! `http` is a client with as little of its own as possible, `cases`, `transfers`, `people` and `rights` measure.
 
 mod cases;
 mod disk;
 mod http;
 mod peers;
+mod people;
 mod rights;
 mod transfers;
 
@@ -15,7 +16,7 @@ fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|small|large|list|rename|start|scale]…: all of them, if none is named"
+            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|people|small|large|list|rename|start|scale]…: all of them, if none is named"
         );
         return;
     }

@@ -19,7 +19,7 @@ pub struct Service {
     pub started_in: Duration,
 }
 
-const PASSWORD: &str = "measured twice, cut once";
+pub const PASSWORD: &str = "measured twice, cut once";
 
 impl Service {
     /// Starts it on a data folder, making its administrator if there is none.

@@ -12,6 +12,45 @@ pub const MOST_ROWS: usize = 50_000;
 /// The most lines that a quoted field runs over; beyond that its quotation mark was never closed.
 const LONGEST_FIELD: usize = 20;
 
+/// A letter that its recipient can do without. Letters about the sign-in itself always come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Notice {
+    /// Somebody gave one access to something.
+    Given,
+    /// A computer was connected in one's name.
+    Computer,
+    /// An administrator looked as oneself.
+    Look,
+}
+
+impl Notice {
+    /// All of them.
+    pub const ALL: [Notice; 3] = [Notice::Given, Notice::Computer, Notice::Look];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Notice::Given => "given",
+            Notice::Computer => "computer",
+            Notice::Look => "look",
+        }
+    }
+
+    /// What it tells.
+    pub fn title(self) -> &'static str {
+        match self {
+            Notice::Given => "Somebody gives you access to something",
+            Notice::Computer => "A computer is connected in your name",
+            Notice::Look => "An administrator looks at your files as you see them",
+        }
+    }
+
+    /// Reads the word.
+    pub fn from_word(word: &str) -> Option<Notice> {
+        Notice::ALL.into_iter().find(|n| n.word() == word)
+    }
+}
+
 /// What a column of a list says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Column {

@@ -23,11 +23,10 @@ pub fn human(bytes: u64) -> String {
     format!("{value:.digits$} {}", UNITS[unit])
 }
 
-/// Reads a size in binary units: `20 GiB`, `500 MiB`, or a number of bytes.
+/// Reads a size in binary units: `20 GiB`, `1.5 TiB`, `500 MiB`, or a number of bytes.
 pub fn read(text: &str) -> Option<u64> {
     let text = text.trim();
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let number: u64 = text[..digits].parse().ok()?;
+    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
     let shift = match text[digits..].trim() {
         "" | "B" => 0,
         "KiB" => 10,
@@ -36,7 +35,14 @@ pub fn read(text: &str) -> Option<u64> {
         "TiB" => 40,
         _ => return None,
     };
-    number.checked_shl(shift).filter(|n| n >> shift == number)
+    let (whole, part) = text[..digits].split_once('.').unwrap_or((&text[..digits], "0"));
+    if part.is_empty() || part.len() > 6 || part.contains('.') || (shift == 0 && text.contains('.')) {
+        return None;
+    }
+    let (whole, part): (u64, u64) =
+        (whole.parse().ok()?, part.parse::<u64>().ok()? * 10u64.pow(6 - part.len() as u32));
+    let whole = whole.checked_shl(shift).filter(|n| n >> shift == whole)?;
+    whole.checked_add(((u128::from(part) << shift) / 1_000_000) as u64)
 }
 
 #[cfg(test)]
@@ -63,6 +69,10 @@ mod tests {
         assert_eq!(read("20 GiB"), Some(20 << 30));
         assert_eq!(read("123"), Some(123));
         assert_eq!(read("99999999999 TiB"), None);
-        assert_eq!(read("1 GB"), None);
+        assert_eq!(read("1.5 GiB"), Some(3 << 29));
+        assert_eq!(read("0.25 KiB"), Some(256));
+        for wrong in ["1 GB", "", "1.2.3 GiB", "1. GiB", ".5 GiB", "1.5", "-1"] {
+            assert_eq!(read(wrong), None, "{wrong}");
+        }
     }
 }

@@ -9,14 +9,18 @@ use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
+use futures_util::{Stream, StreamExt};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::fs::File;
 use std::io::IoSliceMut;
 use std::os::unix::fs::FileExt;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::{Tags, parse_tags};
 use yellow_attic_core::range::{Asked, parse};
 use yellow_attic_store::Row;
+use yellow_attic_store::engine::RightsWatch;
 
 /// Files up to this size go out in one piece.
 const SMALL: u64 = 64 * 1024;
@@ -142,7 +146,75 @@ pub async fn answer(
         let bytes = bytes.map_err(|e| unreadable(&row, &e))?;
         return Ok(answer.body(bytes));
     }
-    Ok(answer.body(SizedStream::new(length, blocks(Arc::new(file), from, length))))
+    let may = StillMay::new(request, who, &[row.node]);
+    Ok(answer.body(SizedStream::new(length, guarded(blocks(Arc::new(file), from, length), may))))
+}
+
+/// How often a right that may have ended by its date is looked at again.
+const LOOK_AGAIN: Duration = Duration::from_secs(30);
+
+/// Whether somebody to whom bytes are on their way may still have them: a sign-in that ends, a door
+/// that closes, a right that is taken cuts what runs.
+pub struct StillMay {
+    state: Option<web::Data<State>>,
+    who: Who,
+    nodes: Vec<NodeId>,
+    rights: Option<RightsWatch>,
+    revoked: Option<tokio::sync::watch::Receiver<u64>>,
+    looked: Instant,
+}
+
+impl StillMay {
+    /// Begins to watch: now they may.
+    pub fn new(request: &HttpRequest, who: &Who, nodes: &[NodeId]) -> StillMay {
+        let state = request.app_data::<web::Data<State>>().cloned();
+        StillMay {
+            rights: state.as_ref().map(|s| s.engine.rights_watch()),
+            revoked: state.as_ref().map(|s| s.revocations.subscribe()),
+            who: who.clone(),
+            nodes: nodes.to_vec(),
+            looked: Instant::now(),
+            state,
+        }
+    }
+
+    async fn holds(&mut self) -> bool {
+        let (Some(state), Some(rights), Some(revoked)) = (&self.state, &mut self.rights, &mut self.revoked)
+        else {
+            return false;
+        };
+        let told = rights.changed() || revoked.has_changed().unwrap_or(true);
+        if !told && self.looked.elapsed() < LOOK_AGAIN {
+            return true;
+        }
+        rights.seen();
+        revoked.mark_unchanged();
+        self.looked = Instant::now();
+        if !crate::auth::still(state, &self.who).await {
+            return false;
+        }
+        for node in &self.nodes {
+            if state.engine.history(&self.who.actor, *node, 1).await.is_err() {
+                return false;
+            }
+        }
+        true
+    }
+}
+
+/// A stream that breaks off when its reader may no longer read.
+pub fn guarded<S>(stream: S, may: StillMay) -> impl Stream<Item = Result<Bytes, actix_web::Error>>
+where
+    S: Stream<Item = Result<Bytes, actix_web::Error>>,
+{
+    futures_util::stream::unfold(Some((Box::pin(stream), may)), |running| async move {
+        let (mut stream, mut may) = running?;
+        if !may.holds().await {
+            return Some((Err(actix_web::error::ErrorForbidden("no longer allowed")), None));
+        }
+        let next = stream.next().await?;
+        Some((next, Some((stream, may))))
+    })
 }
 
 fn unreadable(row: &Row, e: &std::io::Error) -> Refusal {

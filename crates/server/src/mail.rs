@@ -9,7 +9,9 @@ use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Message, Tokio1Executor};
 use std::time::Duration;
 use tokio::sync::Notify;
+use yellow_attic_core::people::Notice;
 use yellow_attic_store::letters::{Letter, NewLetter};
+use yellow_attic_store::people::Account;
 use yellow_attic_store::{Actor, StoreError};
 
 /// How long after each failed try the next one comes: three days in all.
@@ -162,6 +164,32 @@ pub async fn write(state: &State, actor: &Actor, says: Says<'_>) -> Result<bool,
     state.engine.write_letter(actor, letter).await?;
     state.post.wake.notify_one();
     Ok(true)
+}
+
+/// Tells somebody of something, in a letter, if they have a mail address and want such letters.
+/// What was done is done: a letter that cannot be written is told in the log.
+pub async fn tell(
+    state: &State,
+    actor: &Actor,
+    account: &Account,
+    notice: Option<Notice>,
+    subject: String,
+    said: String,
+) {
+    let Some(to) = account.mail.as_deref().filter(|_| account.disabled_at.is_none()) else { return };
+    if notice.is_some_and(|n| account.muted.contains(&n)) {
+        return;
+    }
+    let says = Says {
+        kind: notice.map_or("sign-in", Notice::word),
+        to,
+        subject,
+        paragraphs: vec![format!("Hello {},", account.display_name), said],
+        open: Some(("Open it", state.base())),
+    };
+    if let Err(error) = write(state, actor, says).await {
+        tracing::warn!(%error, "a letter could not be written");
+    }
 }
 
 /// A letter as plain text and as HTML, without pictures or anything else that is fetched.

@@ -16,6 +16,7 @@ ALTER TABLE accounts ADD COLUMN invited_by INTEGER;             -- who invited a
 ALTER TABLE accounts ADD COLUMN why_disabled TEXT NOT NULL DEFAULT ''; -- '', away, waiting, leaving
 ALTER TABLE accounts ADD COLUMN leaves_at INTEGER;              -- when it is deleted
 ALTER TABLE accounts ADD COLUMN heir INTEGER;                   -- who gets its files then; null: nobody
+ALTER TABLE accounts ADD COLUMN muted TEXT NOT NULL DEFAULT ''; -- letters that it does not want
 ALTER TABLE groups ADD COLUMN quota INTEGER;
 ALTER TABLE shelves ADD COLUMN quota INTEGER;
 ALTER TABLE shelves ADD COLUMN ended_at INTEGER;                 -- since when it is none: a folder elsewhere, or removed

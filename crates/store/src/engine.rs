@@ -57,6 +57,21 @@ impl Options {
     }
 }
 
+/// Whether anything of who may do what has changed.
+pub struct RightsWatch(tokio::sync::watch::Receiver<Arc<crate::access::Access>>);
+
+impl RightsWatch {
+    /// Whether it has since this watch began, or since [`RightsWatch::seen`].
+    pub fn changed(&self) -> bool {
+        self.0.has_changed().unwrap_or(true)
+    }
+
+    /// What is now is known.
+    pub fn seen(&mut self) {
+        self.0.mark_unchanged();
+    }
+}
+
 /// The store. Cloning shares it.
 #[derive(Clone)]
 pub struct Engine {
@@ -472,6 +487,11 @@ impl Engine {
     /// The home shelf of an account.
     pub fn home_of(&self, account: AccountId) -> Option<Arc<Shelf>> {
         self.shared.view.home_of(account)
+    }
+
+    /// Tells whether anything of who may do what has changed since.
+    pub fn rights_watch(&self) -> RightsWatch {
+        RightsWatch(self.shared.view.rights_changed())
     }
 
     /// Tells of each change of who may do what: what somebody sees may be something else by now.

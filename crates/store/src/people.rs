@@ -8,6 +8,7 @@ use crate::ops::NewShelf;
 use crate::rows::{parse, sql};
 use crate::writer::Ask;
 use std::collections::BTreeSet;
+use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::Door;
 use yellow_attic_core::{AccountId, DeviceId, GroupId, Name, password};
 
@@ -70,6 +71,8 @@ pub struct Account {
     pub made_at: i64,
     /// Who invited it, if it is a guest.
     pub invited_by: Option<AccountId>,
+    /// Letters that it does not want.
+    pub muted: BTreeSet<Notice>,
     /// When it is deleted, in milliseconds, and who gets its files then.
     pub leaves: Option<(i64, Option<AccountId>)>,
 }
@@ -159,6 +162,8 @@ pub struct AccountChange {
     pub quota: Option<Option<u64>>,
     /// The doors that are closed to it alone.
     pub closed: Option<BTreeSet<Door>>,
+    /// Letters that it does not want.
+    pub muted: Option<BTreeSet<Notice>>,
     /// All groups that it is in from now on.
     pub groups: Option<Vec<GroupId>>,
 }
@@ -205,10 +210,11 @@ type AccountJson = (
     Option<i64>,
     Option<i64>,
     Option<i64>,
+    String,
 );
 /// An account as one value: a tenth of the cost of a row of columns.
 const ACCOUNT: &str = "json_array(a.id, a.sign_in, a.display_name, a.role, a.password, a.mail, a.disabled_at,
-    a.why_disabled, a.quota, a.closed, a.seen_at, a.made_at, a.invited_by, a.leaves_at, a.heir)";
+    a.why_disabled, a.quota, a.closed, a.seen_at, a.made_at, a.invited_by, a.leaves_at, a.heir, a.muted)";
 /// Accounts that were not deleted.
 const THERE: &str = "a.role <> 'gone'";
 type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
@@ -230,6 +236,7 @@ fn account(row: AccountJson) -> Account {
         by,
         leaves_at,
         heir,
+        muted,
     ) = row;
     Account {
         id: AccountId(id),
@@ -245,6 +252,7 @@ fn account(row: AccountJson) -> Account {
         seen_at,
         made_at,
         invited_by: by.map(AccountId),
+        muted: muted.split(',').filter_map(Notice::from_word).collect(),
         leaves: leaves_at.map(|at| (at, heir.map(AccountId))),
     }
 }
@@ -699,6 +707,14 @@ impl Engine {
                 if let Some(closed) = change.closed {
                     sqlx::query("UPDATE accounts SET closed = ? WHERE id = ?")
                         .bind(doors_word(&closed))
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                }
+                if let Some(muted) = change.muted {
+                    let words: Vec<_> = muted.iter().map(|n| n.word()).collect();
+                    sqlx::query("UPDATE accounts SET muted = ? WHERE id = ?")
+                        .bind(words.join(","))
                         .bind(id)
                         .execute(&mut *conn)
                         .await?;

@@ -3,7 +3,7 @@ import { Globe } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { Link } from "wouter";
 import { FactorsSection } from "./factors";
-import { Profile } from "./profile";
+import { Letters, Profile } from "./profile";
 import { api, Refusal, type Me, type Session } from "../../lib/api";
 import { exactly, when } from "../../lib/show";
 import { Button, Chip, Field, Frame, Loading, NewPassword, Notice, useToast } from "../../ui";
@@ -17,6 +17,7 @@ export function AccountPage({ frame }: { frame: { me: Me; onSignOut: () => void 
         <FactorsSection />
         <Password />
         <Sessions />
+        <Letters />
       </div>
     </Frame>
   );

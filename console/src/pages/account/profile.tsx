@@ -40,6 +40,51 @@ export function Profile() {
   );
 }
 
+/** Which letters one wants. */
+export function Letters() {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const own = useQuery({ queryKey: ["own"], queryFn: api.own });
+  const change = useMutation({
+    mutationFn: (muted: string[]) => api.changeOwn({ muted }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["own"] }),
+    onError: (e) => toast.refuse(e),
+  });
+  if (!own.data) return null;
+  const { letters, mail } = own.data;
+  const muted = letters.filter((l) => !l.wanted).map((l) => l.kind);
+  return (
+    <section aria-label="Letters" className="mt-10">
+      <h2 className="text-lg font-bold">Letters</h2>
+      <p className="text-muted">
+        {mail
+          ? `Sent to ${mail} when:`
+          : "Nothing is sent: no mail address is known. An administrator can set it."}
+      </p>
+      {mail &&
+        letters.map((l) => (
+          <label key={l.kind} className="mt-1.5 flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="size-4 accent-gold"
+              checked={l.wanted}
+              disabled={change.isPending}
+              onChange={(e) =>
+                change.mutate(e.target.checked ? muted.filter((k) => k !== l.kind) : [...muted, l.kind])
+              }
+            />
+            {l.title}
+          </label>
+        ))}
+      {mail && (
+        <p className="mt-1.5 text-[14.5px] text-muted">
+          What touches your sign-in itself, such as a changed password, is always told.
+        </p>
+      )}
+    </section>
+  );
+}
+
 /** How much of a quota is used. */
 export function Fullness({ used, quota }: { used: number; quota: number }) {
   const share = quota === 0 ? 1 : Math.min(1, used / quota);

@@ -43,6 +43,8 @@ export function LeavingDialog({
       onDone();
     },
   });
+  const nameOf = (signIn: string) =>
+    accounts.data?.accounts.find((a) => a.sign_in === signIn)?.display_name ?? signIn;
   const submit = (e: FormEvent) => {
     e.preventDefault();
     deciding.mutate();
@@ -83,8 +85,8 @@ export function LeavingDialog({
           {goes.data.leaves ? (
             <p className="mt-4 rounded-lg bg-gold-wash p-3">
               It is deleted on {shortDay(new Date(goes.data.leaves))};{" "}
-              {goes.data.heir ? `its files go to ${goes.data.heir}` : "its files go to the past"}. Until then
-              it can be undone.
+              {goes.data.heir ? `its files go to ${nameOf(goes.data.heir)}` : "its files go to the past"}.
+              Until then it can be undone.
             </p>
           ) : (
             <>

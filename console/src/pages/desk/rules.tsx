@@ -27,7 +27,12 @@ export function RulesDesk() {
               className="grid w-full grid-cols-[220px_150px_1fr] items-baseline gap-x-4 gap-y-1 px-1 py-3 text-left hover:bg-sheet max-md:grid-cols-[1fr_auto]"
             >
               <span className="font-semibold">{r.title}</span>
-              <span className="truncate font-mono text-[14px]">{r.value}</span>
+              <span
+                className={`truncate font-mono text-[14px] ${r.set.length === 0 ? "text-muted" : ""}`}
+                title={r.set.length === 0 ? "Nothing is set: this is how it comes" : undefined}
+              >
+                {r.value}
+              </span>
               <span className="min-w-0 max-md:col-span-2">
                 <span className="block text-[14.5px]">{r.sentence}</span>
                 {r.set
@@ -37,7 +42,6 @@ export function RulesDesk() {
                       {s.scope.replace("group:", "")}: {s.sentence}
                     </span>
                   ))}
-                {r.set.length === 0 && <span className="text-[14.5px] text-muted">As it comes.</span>}
               </span>
             </button>
           </li>
@@ -182,7 +186,7 @@ function Told({ told }: { told: RuleEffects }) {
         <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
       ) : (
         <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
-          {told.people.map((p) => (
+          {told.people.slice(0, 100).map((p) => (
             <li key={p.sign_in} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
               <span className="min-w-0 flex-1 truncate">{p.display_name}</span>
               <span className="text-muted">
@@ -191,6 +195,9 @@ function Told({ told }: { told: RuleEffects }) {
               {p.at_once && <Chip look="brick">{p.at_once}</Chip>}
             </li>
           ))}
+          {told.people.length > 100 && (
+            <li className="py-0.5 text-muted">and {people(told.people.length - 100)} more</li>
+          )}
         </ul>
       )}
     </div>

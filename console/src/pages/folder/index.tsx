@@ -113,7 +113,8 @@ export function FolderPage({ frame }: Props) {
   const spring = useSpringOpen();
   const picker = useRef<HTMLInputElement>(null);
   const chosen = rows.filter((r) => selected.has(r.id));
-  const level = facts.data?.level ?? "view";
+  // Whoever looks as somebody changes nothing.
+  const level = frame.me.seen_by ? "view" : (facts.data?.level ?? "view");
   const mayAdd = at === undefined && level !== "view";
   const mayEdit = at === undefined && (level === "edit" || level === "manage");
 

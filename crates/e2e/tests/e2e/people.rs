@@ -1,6 +1,7 @@
 //! People: lists, plans, rules, doors, second factors, mail, guests, looking as somebody, leaving.
 
 use crate::browser::Browser;
+use crate::console::row;
 use crate::support::{PASSWORD, Service, Yattic, python, wait_for};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
@@ -513,7 +514,8 @@ async fn a_passkey_signs_in_and_a_look_shows_what_somebody_sees_and_changes_noth
     ines.says("Plans").await;
     ines.is_accessible("a look").await;
     ines.page.goto(&format!("{address}/shelf/given/Plans")).await.unwrap();
-    ines.says("tower.txt").await;
+    row(&ines, "tower.txt").await;
+    ines.says("You may look, and download").await;
     ines.page.goto(&format!("{address}/desk/people")).await.unwrap();
     ines.says("The desk is for administrators").await;
     ines.press("End the look").await;

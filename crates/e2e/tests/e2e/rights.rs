@@ -52,6 +52,11 @@ fn derived(method: &str, path: &str, written: [u16; 8]) -> [u16; 11] {
     let reads = method == "GET" && read.iter().any(|r| path.starts_with(r)) && !not_read.contains(&path);
     let looking = match (method, path) {
         ("DELETE", "/look") => 204,
+        // By then the look has ended: it is Ines in her browser, which is no computer.
+        ("DELETE", "/devices/this") => 400,
+        // Our own pages may ask; the password and the ticket are wrong.
+        ("POST", "/session") => 401,
+        ("POST", "/session/second") => 410,
         _ if open => nobody,
         _ if reads => viewer,
         _ => 403,

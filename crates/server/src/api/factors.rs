@@ -286,6 +286,12 @@ pub async fn end_factor(
     who.need_proof(&state)?;
     state.engine.end_factor(&who.actor, &who.account, Some(*path)).await?;
     state.revoked();
+    let said = format!(
+        "A second factor was removed from your account, from {}. If that was not you, tell an administrator at once.",
+        who.actor.from
+    );
+    crate::mail::tell(&state, &who.actor, &who.account, None, "a second factor was removed".into(), said)
+        .await;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -319,5 +325,11 @@ pub async fn end_factors(
     who.need_proof(&state)?;
     state.engine.end_factor(&who.actor, &account, None).await?;
     state.revoked();
+    let said = format!(
+        "{} took the second factors of your account away: the password alone lets you in. Set a new one up.",
+        who.account.display_name
+    );
+    crate::mail::tell(&state, &who.actor, &account, None, "your second factors were removed".into(), said)
+        .await;
     Ok(HttpResponse::NoContent().finish())
 }

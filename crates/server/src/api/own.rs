@@ -10,6 +10,7 @@ use crate::times::show;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, patch, post, put, web};
 use yellow_attic_api as api;
+use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::people::{AccountChange, Role};
 
@@ -44,11 +45,19 @@ pub async fn show_own(state: web::Data<State>, who: Who) -> Result<HttpResponse,
         bytes,
         closed: crate::auth::shut(&state, account).keys().map(|d| d.word().to_string()).collect(),
         picture: state.engine.picture(id).await?.map(|(_, at)| show(at)),
+        letters: Notice::ALL
+            .into_iter()
+            .map(|n| api::OwnLetter {
+                kind: n.word().to_string(),
+                title: n.title().to_string(),
+                wanted: !account.muted.contains(&n),
+            })
+            .collect(),
         looks: looks.into_iter().map(|(by, at)| api::Looked { by, at: show(at) }).collect(),
     }))
 }
 
-/// Changes one's own name.
+/// Changes one's own name, or which letters one wants.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::OwnChange,
     responses((status = 204), (status = 400, body = api::Problem), (status = 403, body = api::Problem)))]
 #[patch("/me")]
@@ -66,7 +75,24 @@ pub async fn change_own(
             "Use 1 to 100 characters.",
         ));
     }
-    let change = AccountChange { display_name: name.map(str::to_string), ..AccountChange::default() };
+    let muted = match &body.muted {
+        None => None,
+        Some(words) => Some(
+            words
+                .iter()
+                .map(|w| {
+                    Notice::from_word(w).ok_or_else(|| {
+                        Refusal::bad(
+                            "letter_unknown",
+                            &format!("\"{w}\" is no kind of letter."),
+                            "There are: given, computer, look.",
+                        )
+                    })
+                })
+                .collect::<Result<_, _>>()?,
+        ),
+    };
+    let change = AccountChange { display_name: name.map(str::to_string), muted, ..AccountChange::default() };
     state.engine.change_account(&who.actor, &who.account.sign_in, change).await?;
     state.names.forget().await;
     state.known.clear();
@@ -170,7 +196,7 @@ pub async fn begin_look(
     let secret = new_secret()?;
     let ends = state.engine.now_ms() + LOOK_MS;
     state.engine.open_look(&who.actor, &who.account, seen, hash_secret(&secret), ends, told).await?;
-    if let (true, Some(to)) = (told, &seen.mail) {
+    if let (true, Some(to)) = (told && !seen.muted.contains(&Notice::Look), &seen.mail) {
         let says = Says {
             kind: "look",
             to,

@@ -377,6 +377,7 @@ pub async fn change_account(
         quota: body.quota.as_deref().map(quota).transpose()?,
         closed: body.closed.as_deref().map(doors).transpose()?,
         groups: None,
+        muted: None,
     };
     if account.role == Role::Guest && change.role.is_some_and(|r| r != Role::Guest) {
         // A guest who stays gets a home, like everybody.

@@ -3,13 +3,15 @@
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::Who;
+use crate::mail;
 use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_api as api;
-use yellow_attic_core::rights::{Effect, Explained, Gives, Level};
+use yellow_attic_core::people::Notice;
+use yellow_attic_core::rights::{Effect, Explained, Gives, Level, Subject};
 use yellow_attic_core::{GrantId, NodeId};
 use yellow_attic_store::granting::{Given, NewGrant};
 use yellow_attic_store::{Row, StoreError};
@@ -122,6 +124,21 @@ pub async fn give_right(
     who.need_proof(&state)?;
     let new = NewGrant { node, subject, gives, until, message: body.message.trim().to_string() };
     let id = state.engine.give(&who.actor, new).await?;
+    if let (Subject::Account(to), Gives::Allow(level)) = (subject, gives)
+        && let Some(account) = people.accounts.get(&to).filter(|a| a.id != who.account.id)
+    {
+        let mut said = format!(
+            "{} gave you access: you may {} \"{}\".",
+            who.account.display_name,
+            level.word(),
+            chain[0].name()
+        );
+        if !body.message.trim().is_empty() {
+            said.push_str(&format!("\n\n{}", body.message.trim()));
+        }
+        let subject = format!("{} shares something with you", who.account.display_name);
+        mail::tell(&state, &who.actor, account, Some(Notice::Given), subject, said).await;
+    }
     let found = state.engine.reach(&who.actor, node).await?;
     let grant = found.grants.iter().find(|g| g.id == id).ok_or_else(|| Refusal::not_found("The grant"))?;
     let paths = paths(&state, &who, &chain).await?;

@@ -12,6 +12,7 @@ use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
+use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
@@ -241,6 +242,12 @@ pub async fn connect(
     state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
     state.proofs.note(hash_secret(&secret), state.engine.now_ms());
     state.names.forget().await;
+    let said = format!(
+        "The computer \"{name}\" was connected in your name, from {}. If that was not you, change your password and disconnect it.",
+        actor.from
+    );
+    let subject = "a computer was connected".to_string();
+    crate::mail::tell(&state, &actor, &account, Some(Notice::Computer), subject, said).await;
     Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
 }
 

@@ -172,6 +172,11 @@ pub async fn change_password(
     let hash = hashed_for(&state, &who.account, &body.new).await?;
     state.engine.change_password(&who.actor, &who.account, hash, who.token).await?;
     state.revoked();
+    let said = format!(
+        "Your password was changed, from {}. If that was not you, tell an administrator at once.",
+        who.actor.from
+    );
+    mail::tell(&state, &who.actor, &who.account, None, "your password was changed".into(), said).await;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -6,7 +6,7 @@ mod parts;
 
 use crate::app::State;
 use crate::auth::Who;
-use crate::content::{BLOCK, asked, block};
+use crate::content::{BLOCK, StillMay, asked, block, guarded};
 use crate::problem::Refusal;
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
@@ -19,6 +19,7 @@ use std::io::Read;
 use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::range::Asked;
 use yellow_attic_core::{AccountId, Moment, NodeId};
+use yellow_attic_store::engine::RightsWatch;
 use yellow_attic_store::tree::{Tree, TreeItem};
 use yellow_attic_store::{Engine, StoreError};
 
@@ -57,7 +58,7 @@ pub struct Wanted {
 #[derive(Default)]
 pub struct Archives {
     kept: Mutex<HashMap<String, (AccountId, Wanted, i64)>>,
-    trees: Mutex<Vec<(AccountId, Wanted, Arc<Tree>)>>,
+    trees: Mutex<Vec<(AccountId, Wanted, Arc<Tree>, RightsWatch)>>,
 }
 
 impl Archives {
@@ -84,15 +85,18 @@ impl Archives {
             state.engine.check_past(&who.actor, *node, wanted.at).await?;
         }
         let known = {
-            let trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-            trees.iter().find(|(a, w, _)| *a == who.account.id && w == wanted).map(|t| t.2.clone())
+            let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
+            // What may be seen may be less by now.
+            trees.retain(|(_, _, _, watch)| !watch.changed());
+            trees.iter().find(|(a, w, ..)| *a == who.account.id && w == wanted).map(|t| t.2.clone())
         };
         if let Some(tree) = known {
             return Ok(tree);
         }
+        let watch = state.engine.rights_watch();
         let tree = Arc::new(state.engine.tree(&who.actor, &wanted.nodes, wanted.at, MOST_ITEMS).await?);
         let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-        trees.push((who.account.id, wanted.clone(), tree.clone()));
+        trees.push((who.account.id, wanted.clone(), tree.clone(), watch));
         while trees.len() > 1 && trees.iter().map(|t| t.2.items.len()).sum::<usize>() > MOST_ITEMS_KEPT {
             trees.remove(0);
         }
@@ -142,14 +146,15 @@ pub async fn answer(
     if *request.method() == Method::HEAD {
         return Ok(answer.no_chunking(count).finish());
     }
+    let may = StillMay::new(request, who, &wanted.nodes);
     let (send, pieces) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let sending = Sending { state: state.clone(), who: who.clone(), wanted, tree, send, from, left: count };
     // On this worker: it ends with the answer.
     actix_web::rt::spawn(sending.run());
     let stream = futures_util::stream::unfold(pieces, |mut pieces| async move {
-        pieces.recv().await.map(|piece| (piece, pieces))
+        pieces.recv().await.map(|piece| (piece.map_err(actix_web::Error::from), pieces))
     });
-    Ok(answer.body(SizedStream::new(count, stream)))
+    Ok(answer.body(SizedStream::new(count, guarded(stream, may))))
 }
 
 /// The tag of an archive holds its moment: whoever goes on with If-Range gets the same one.

@@ -56,6 +56,7 @@ pub async fn run(demo: &Demo) -> Outcome {
     let flags = BTreeMap::from([
         ("data", demo.data.display().to_string()),
         ("listen", format!("127.0.0.1:{}", demo.port)),
+        ("organisation", "The Lamp House".to_string()),
         ("log", "warn".to_string()),
     ]);
     let config = config::read(Some(std::path::Path::new("/dev/null")), &|_| None, &flags)?;
