@@ -21,6 +21,17 @@ pub fn read(text: &str) -> Option<i64> {
     text.parse::<Timestamp>().ok().map(Timestamp::as_millisecond)
 }
 
+/// Reads a time that was sent, or says how to write it.
+pub fn wanted(text: &str) -> Result<i64, Refusal> {
+    read(text).ok_or_else(|| {
+        Refusal::bad(
+            "time_malformed",
+            &format!("\"{text}\" is no RFC 3339 time."),
+            "Write it like 2026-11-02T16:20:00Z.",
+        )
+    })
+}
+
 /// An HTTP date (RFC 9110, section 5.6.7).
 pub fn http_date(ms: i64) -> String {
     Timestamp::from_millisecond(ms)

@@ -74,6 +74,7 @@ function headline(shelves: Shelf[]): string {
 }
 
 function Board({ shelf }: { shelf: Shelf }) {
+  const full = shelf.quota !== undefined && shelf.sums.bytes >= shelf.quota * 0.9;
   return (
     <li className="grid grid-cols-[1fr_250px] items-end gap-5 pt-5 max-md:grid-cols-1 max-md:gap-2">
       <div className="order-1 min-w-0 max-md:order-2">
@@ -91,11 +92,18 @@ function Board({ shelf }: { shelf: Shelf }) {
             {shelf.title}
           </Link>
         </h2>
-        <p className="truncate text-[14.5px] text-muted" title={shelf.people}>
+        <p
+          className="truncate text-[14.5px] text-muted"
+          title={shelf.note ? `${shelf.note}. ${shelf.people}` : shelf.people}
+        >
           {shelf.kind === "home" ? shelf.people : `${mayDo[shelf.level]}; ${shelf.people}`}
         </p>
         <p className="text-[14px]">
-          {size(shelf.sums.bytes)} <span className="text-muted">in {count(shelf.sums.files, "file")},</span>{" "}
+          <span className={full ? "text-brick" : ""}>
+            {size(shelf.sums.bytes)}
+            {shelf.quota !== undefined && ` of ${size(shelf.quota)}`}
+          </span>{" "}
+          <span className="text-muted">in {count(shelf.sums.files, "file")},</span>{" "}
           <span className="whitespace-nowrap text-muted">history {size(shelf.sums.history_bytes)}</span>
         </p>
       </div>

@@ -58,16 +58,7 @@ pub async fn invite_guest(
             "Choose one of these; whoever is to manage needs an account of a member.",
         ));
     }
-    let until = match &body.until {
-        None => None,
-        Some(text) => Some(times::read(text).ok_or_else(|| {
-            Refusal::bad(
-                "time_malformed",
-                &format!("\"{text}\" is no RFC 3339 time."),
-                "Write it like 2026-11-02T16:20:00Z.",
-            )
-        })?),
-    };
+    let until = body.until.as_deref().map(times::wanted).transpose()?;
     let node = NodeId(body.node);
     let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
     let allowed =

@@ -109,16 +109,7 @@ pub async fn give_right(
     let gives = gives(&body.can)?;
     let people = Directory::read(&state).await?;
     let subject = people.subject(&body.to)?;
-    let until = match &body.until {
-        None => None,
-        Some(text) => Some(times::read(text).ok_or_else(|| {
-            Refusal::bad(
-                "time_malformed",
-                &format!("\"{text}\" is no RFC 3339 time."),
-                "Write it like 2026-11-02T16:20:00Z.",
-            )
-        })?),
-    };
+    let until = body.until.as_deref().map(times::wanted).transpose()?;
     // Whoever may not is told so before anything is asked of them.
     let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
     who.need_proof(&state)?;
