@@ -8,6 +8,9 @@ import type { Change, Entries } from "./api";
 const gather = 60;
 const longListEvery = 3_000;
 
+/** A page that was hidden for so long lets its line go. */
+const hiddenFor = 20_000;
+
 let broken = false;
 const watchers = new Set<() => void>();
 
@@ -77,8 +80,34 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
         }
       };
     };
+    // A browser has few lines to one service: a page that nobody sees, or that is only kept for going
+    // back to it, holds none.
+    let hidden: ReturnType<typeof setTimeout> | undefined;
+    const rest = () => {
+      clearTimeout(again);
+      clearTimeout(told);
+      source?.close();
+      source = undefined;
+    };
+    const wake = () => {
+      clearTimeout(hidden);
+      if (source) return;
+      open();
+      void queries.invalidateQueries();
+    };
+    const seen = () => {
+      if (document.visibilityState === "visible") wake();
+      else hidden = setTimeout(rest, hiddenFor);
+    };
     open();
+    window.addEventListener("pagehide", rest);
+    window.addEventListener("pageshow", wake);
+    document.addEventListener("visibilitychange", seen);
     return () => {
+      window.removeEventListener("pagehide", rest);
+      window.removeEventListener("pageshow", wake);
+      document.removeEventListener("visibilitychange", seen);
+      clearTimeout(hidden);
       source?.close();
       clearTimeout(again);
       clearTimeout(told);

@@ -35,8 +35,10 @@ export function ImportDialog({ onClose }: { onClose: () => void }) {
   const [mapped, setMapped] = useState<Record<string, string>>({});
   const [told, setTold] = useState<ListedPeople>();
   const reading = useMutation({
-    mutationFn: (how: { file: File; preview: boolean; change: boolean; columns: Record<string, string> }) =>
-      api.listPeople(how.file, { ...how, invite }),
+    mutationFn: (how: { file: File; preview: boolean; change: boolean; columns: Record<string, string> }) => {
+      const { file: list, ...options } = how;
+      return api.listPeople(list, { ...options, invite });
+    },
     onSuccess: async (list) => {
       setTold(list);
       if (!list.done) return;

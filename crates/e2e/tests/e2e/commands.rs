@@ -177,6 +177,10 @@ fn every_help_page_is_as_it_was_reviewed() {
         "account",
         "group",
         "shelf",
+        "rule",
+        "door",
+        "mail",
+        "apply",
         "completions",
         "manual",
     ] {

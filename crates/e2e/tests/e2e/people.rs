@@ -514,9 +514,6 @@ async fn a_passkey_signs_in_and_a_look_shows_what_somebody_sees_and_changes_noth
     ines.says("Plans").await;
     ines.is_accessible("a look").await;
     ines.page.goto(&format!("{address}/shelf/given/Plans")).await.unwrap();
-    tokio::time::sleep(std::time::Duration::from_secs(3)).await;
-    let js = "return performance.getEntriesByType('resource').filter(r => r.name.includes('/api/')).map(r => r.name + ' ' + r.responseStatus + ' ' + Math.round(r.duration)).join(String.fromCharCode(10)) + document.querySelector('main').innerHTML.slice(-1500)";
-    println!("{}", ines.page.execute(js, vec![]).await.unwrap());
     row(&ines, "tower.txt").await;
     ines.says("You may look, and download").await;
     ines.page.goto(&format!("{address}/desk/people")).await.unwrap();
