@@ -42,5 +42,5 @@ export function Dialog({ open, onClose, title, description, wide = false, childr
 
 /** The buttons at the foot of a dialog. */
 export function DialogActions({ children }: { children: ReactNode }) {
-  return <div className="mt-5 flex flex-wrap justify-end gap-2">{children}</div>;
+  return <div className="mt-5 flex flex-wrap items-end justify-end gap-2">{children}</div>;
 }

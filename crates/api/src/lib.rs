@@ -326,9 +326,9 @@ pub struct Shelves {
     /// What was given to the caller below the top of a shelf, by name.
     #[serde(default)]
     pub given: Vec<GivenPlace>,
-    /// Free bytes of the disk.
+    /// Free bytes of the disk; 0 for guests.
     pub disk_free: u64,
-    /// Its size in bytes.
+    /// Its size in bytes; 0 for guests.
     pub disk_total: u64,
 }
 

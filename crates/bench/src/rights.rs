@@ -36,7 +36,7 @@ fn one_path() {
         all.entry(NodeId(node)).or_default().grants.push(grant);
     }
     let groups: Vec<GroupId> = (0..30).map(|n| GroupId(n * 3)).collect();
-    let person = Person { account: AccountId(7), groups: &groups };
+    let person = Person { account: AccountId(7), groups: &groups, guest: false };
     let mut times: Vec<f64> = (0..20_000)
         .map(|_| {
             let begun = Instant::now();

@@ -103,15 +103,18 @@ pub struct Person<'a> {
     pub account: AccountId,
     /// Its groups, in order.
     pub groups: &'a [GroupId],
+    /// Whether it is somebody from outside.
+    pub guest: bool,
 }
 
 impl Person<'_> {
-    /// Whether what is given to a subject is given to this person.
-    pub fn is(&self, subject: Subject) -> bool {
-        match subject {
+    /// Whether a grant is to this person. What everybody in the organisation was given does not
+    /// reach a guest; what everybody was denied does.
+    pub fn takes(&self, grant: &Grant) -> bool {
+        match grant.subject {
             Subject::Account(account) => account == self.account,
             Subject::Group(group) => self.groups.binary_search(&group).is_ok(),
-            Subject::Everyone => true,
+            Subject::Everyone => !self.guest || grant.gives == Gives::Deny,
         }
     }
 }
@@ -177,7 +180,7 @@ impl Standing {
             self.allowed = None;
             witness.starts_afresh(node);
         }
-        for grant in here.grants.iter().filter(|g| person.is(g.subject)) {
+        for grant in here.grants.iter().filter(|g| person.takes(g)) {
             if grant.ended(now) {
                 witness.ended(node, grant);
                 continue;
@@ -324,11 +327,14 @@ mod tests {
                 grant(Subject::Group(GroupId(7)), Gives::Allow(Level::Edit)),
             ],
         };
-        let with = Person { account: tomas, groups: &volunteers };
+        let with = Person { account: tomas, groups: &volunteers, guest: false };
         assert_eq!(level(false, &with, std::slice::from_ref(&here)), Some(Level::Edit));
-        let without = Person { account: tomas, groups: &[] };
+        let without = Person { account: tomas, groups: &[], guest: false };
         assert_eq!(level(false, &without, std::slice::from_ref(&here)), Some(Level::View));
-        assert_eq!(level(false, &Person { account: oona, groups: &[] }, std::slice::from_ref(&here)), None);
+        assert_eq!(
+            level(false, &Person { account: oona, groups: &[], guest: false }, std::slice::from_ref(&here)),
+            None
+        );
         let denied = Here { afresh: false, grants: vec![grant(Subject::Group(GroupId(7)), Gives::Deny)] };
         assert_eq!(level(false, &with, &[here.clone(), denied.clone()]), None);
         assert_eq!(level(true, &with, &[here, denied]), Some(Level::Manage));
@@ -336,7 +342,7 @@ mod tests {
 
     #[test]
     fn starting_afresh_drops_levels_and_keeps_denials() {
-        let tomas = Person { account: AccountId(2), groups: &[] };
+        let tomas = Person { account: AccountId(2), groups: &[], guest: false };
         let all = |gives| Here { afresh: false, grants: vec![grant(Subject::Everyone, gives)] };
         let afresh = Here { afresh: true, grants: vec![] };
         let mine = Here {
@@ -351,7 +357,7 @@ mod tests {
 
     #[test]
     fn the_explanation_names_what_decides_and_what_became_of_the_rest() {
-        let tomas = Person { account: AccountId(2), groups: &[GroupId(7)] };
+        let tomas = Person { account: AccountId(2), groups: &[GroupId(7)], guest: false };
         let ended = Grant { until: Some(NOW), ..grant(Subject::Everyone, Gives::Allow(Level::Manage)) };
         let way = [
             Here { afresh: false, grants: vec![grant(Subject::Everyone, Gives::Allow(Level::Edit)), ended] },
@@ -418,7 +424,7 @@ mod tests {
             owner in prop::bool::weighted(0.1),
         ) {
             let groups: Vec<GroupId> = groups.into_iter().map(GroupId).collect();
-            let person = Person { account: AccountId(account), groups: &groups };
+            let person = Person { account: AccountId(account), groups: &groups, guest: false };
             let mine: Vec<(usize, &Grant)> = way
                 .iter()
                 .enumerate()

@@ -28,6 +28,14 @@ impl Door {
         }
     }
 
+    /// What it is, in words.
+    pub fn what(self) -> &'static str {
+        match self {
+            Door::Console => "the console in a browser",
+            Door::Sync => "connecting computers",
+        }
+    }
+
     /// Reads the word.
     pub fn from_word(word: &str) -> Option<Door> {
         Door::ALL.into_iter().find(|d| d.word() == word)
@@ -326,7 +334,10 @@ impl Rule {
             }
             (Rule::SignUpApproval, _) => "Whoever signs up can work at once.".into(),
             (Rule::DoorsClosed, Value::Words(words)) if words.is_empty() => "All doors are open.".into(),
-            (Rule::DoorsClosed, value) => format!("Closed: {}.", word(value)),
+            (Rule::DoorsClosed, Value::Words(words)) => {
+                let ways: Vec<_> = words.iter().filter_map(|w| Door::from_word(w)).map(Door::what).collect();
+                format!("Closed: {}.", ways.join(", and "))
+            }
             (Rule::LooksTold, Value::Switch(true)) => {
                 "Whoever an administrator looks as is told of it.".into()
             }
@@ -516,7 +527,8 @@ fn at_once(rule: Rule, was: &Value, will: &Value, person: &Facts, today: jiff::c
         (Rule::DoorsClosed, Value::Words(was), Value::Words(will)) => {
             let sync = Door::Sync.word();
             match (will.contains(sync) && !was.contains(sync), person.computers) {
-                (true, n) if n > 0 => format!("{n} connected computers are refused"),
+                (true, 1) => "1 connected computer is refused".into(),
+                (true, n) if n > 1 => format!("{n} connected computers are refused"),
                 _ => String::new(),
             }
         }

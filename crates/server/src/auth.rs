@@ -265,10 +265,7 @@ async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result
 /// Refuses an account whose door is closed: said only to who has proved who they are.
 pub fn check_door(state: &State, account: &Account, door: Door) -> Result<(), Refusal> {
     let Some(by) = shut(state, account).remove(&door) else { return Ok(()) };
-    let way = match door {
-        Door::Console => "The console",
-        Door::Sync => "Connecting computers",
-    };
+    let way = crate::api::sessions::capital(door.what());
     Err(Refusal::new(
         403,
         "door_closed",

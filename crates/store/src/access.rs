@@ -25,9 +25,11 @@ pub(crate) struct Access {
     /// The same for the home of an account.
     home_lines: HashMap<AccountId, u64>,
     rules: Rules,
+    /// People from outside.
+    guests: HashSet<AccountId>,
 }
 
-type Sets = (String, String, String, String, String, String, String);
+type Sets = (String, String, String, String, String, String, String, String);
 
 /// A value that no longer can be read counts as not set.
 pub(crate) fn read_rule(
@@ -46,7 +48,7 @@ type GrantJson = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>);
 
 impl Access {
     pub async fn load(conn: &mut SqliteConnection) -> Result<Access> {
-        let (grants, afresh, members, owners, lines, homes, rules): Sets = sqlx::query_as(
+        let (grants, afresh, members, owners, lines, homes, rules, guests): Sets = sqlx::query_as(
             "SELECT (SELECT json_group_array(json_array(id, node, account, grp, level, until)) FROM grants),
                     (SELECT json_group_array(node) FROM afresh),
                     (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp)),
@@ -58,7 +60,8 @@ impl Access {
                        SELECT a.id, coalesce(a.quota, (SELECT max(g.quota) FROM members m JOIN groups g ON g.id = m.grp
                                                        WHERE m.account = a.id)) AS line
                        FROM accounts a) WHERE line IS NOT NULL),
-                    (SELECT json_group_array(json_array(kind, of, rule, value)) FROM rules)",
+                    (SELECT json_group_array(json_array(kind, of, rule, value)) FROM rules),
+                    (SELECT json_group_array(id) FROM accounts WHERE role = 'guest')",
         )
         .fetch_one(conn)
         .await?;
@@ -99,6 +102,7 @@ impl Access {
             lines,
             home_lines,
             rules: Rules::new(set),
+            guests: parse::<Vec<i64>>(&guests)?.into_iter().map(AccountId).collect(),
         })
     }
 
@@ -174,17 +178,17 @@ impl Eyes {
     }
 
     fn person(&self, account: AccountId) -> Person<'_> {
-        Person { account, groups: &self.groups }
+        Person { account, groups: &self.groups, guest: self.access.guests.contains(&account) }
     }
 
-    /// Whether a subject is the one who looks.
-    pub fn is(&self, subject: Subject) -> bool {
-        self.account.is_some_and(|a| self.person(a).is(subject))
+    /// Whether a grant is to the one who looks.
+    pub fn takes(&self, grant: &Grant) -> bool {
+        self.account.is_some_and(|a| self.person(a).takes(grant))
     }
 
     /// Whether a grant to the one who looks counts now.
     pub fn has(&self, grant: &Grant) -> bool {
-        !grant.ended(self.now) && self.is(grant.subject)
+        !grant.ended(self.now) && self.takes(grant)
     }
 
     /// What one may do at the end of a way. `way`: from the node up to the top of its shelf.
@@ -268,8 +272,9 @@ impl LetIn {
             moved.is_some_and(|h| h.grants.iter().any(|g| g.subject == *subject && g.gives != Gives::Deny))
         };
         let here = |subject: &Subject| {
+            let member = !matches!(subject, Subject::Account(a) if access.guests.contains(a));
             self.allowed.contains(subject)
-                || self.allowed.contains(&Subject::Everyone)
+                || self.allowed.contains(&Subject::Everyone) && member
                 || own(subject)
                 || matches!(subject, Subject::Account(a)
                     if access.groups_of(*a).iter().any(|g| self.allowed.contains(&Subject::Group(*g))))

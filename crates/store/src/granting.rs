@@ -283,7 +283,7 @@ impl Engine {
         let now = self.now_ms();
         let Some(here) = eyes.access.here(node) else { return (false, false) };
         let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
-        let mine = counts.clone().any(|g| eyes.is(g.subject));
+        let mine = counts.clone().any(|g| eyes.takes(g));
         let own = |subject| matches!((subject, actor.account), (Subject::Account(a), Some(b)) if a == b);
         let others = counts.clone().any(|g| !own(g.subject));
         (others, mine)

@@ -95,7 +95,7 @@ export function People({ me }: { me: Me }) {
                     {a.groups.join(", ") || "in no group"}
                   </span>
                   <span className="text-right font-mono text-[14px] max-md:hidden">
-                    {size(a.bytes)}
+                    {a.role === "guest" ? "" : size(a.bytes)}
                     {a.quota !== undefined && (
                       <span className={a.bytes >= a.quota * 0.9 ? "text-brick" : "text-muted"}>
                         {" "}

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type Rule, type RuleEffects } from "../../lib/api";
 import { count } from "../../lib/show";
-import { Button, Chip, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
 
 const people = (n: number) => count(n, "person").replace("persons", "people");
 
@@ -187,12 +187,12 @@ function Told({ told }: { told: RuleEffects }) {
       ) : (
         <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
           {told.people.slice(0, 100).map((p) => (
-            <li key={p.sign_in} className="flex flex-wrap items-baseline gap-x-3 py-0.5">
-              <span className="min-w-0 flex-1 truncate">{p.display_name}</span>
+            <li key={p.sign_in} className="flex flex-wrap items-baseline justify-between gap-x-3 py-0.5">
+              <span className="min-w-0 truncate">{p.display_name}</span>
               <span className="text-muted">
                 {p.before} → {p.after}
               </span>
-              {p.at_once && <Chip look="brick">{p.at_once}</Chip>}
+              {p.at_once && <span className="w-full text-[14px] text-brick">{p.at_once}</span>}
             </li>
           ))}
           {told.people.length > 100 && (

@@ -35,8 +35,9 @@ export function ShelvesPage({ frame }: Props) {
               <div className="min-w-0 flex-1">
                 <h1 className="text-[23px] font-bold">{headline(shelves.data.shelves)}</h1>
                 <p className="text-muted">
-                  On each shelf stands what moved last. {size(shelves.data.disk_free)} of{" "}
-                  {size(shelves.data.disk_total)} are free on the disk.
+                  On each shelf stands what moved last.
+                  {shelves.data.disk_total > 0 &&
+                    ` ${size(shelves.data.disk_free)} of ${size(shelves.data.disk_total)} are free on the disk.`}
                 </p>
               </div>
               <Link

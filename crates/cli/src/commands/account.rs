@@ -164,6 +164,7 @@ impl Account {
                         a.display_name.clone(),
                         a.role.clone(),
                         match a.quota {
+                            _ if a.role == "guest" => "none".to_string(),
                             Some(quota) => format!("{} of {}", size(a.bytes), size(quota as i64)),
                             None => size(a.bytes),
                         },

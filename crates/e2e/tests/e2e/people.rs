@@ -465,6 +465,147 @@ fn token_of(yattic: &Yattic) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_running_download_is_cut_when_the_right_or_the_door_ends() {
+    let (service, owner) = Service::ready().await;
+    account(&owner, "tomas").await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let folder = owner.make_folder(home, "Film").await.unwrap().id;
+    let size = 96 << 20;
+    let body = vec![5u8; size].into();
+    let film = owner.put(folder, "film.bin", None, &Default::default(), body).await.unwrap().id;
+    let grant =
+        api::NewGrant { to: "account:tomas".into(), can: "view".into(), until: None, message: String::new() };
+    let client = Client::new(&service.address, None).unwrap();
+    let asked = api::NewDevice {
+        sign_in: "tomas".into(),
+        password: WORDS.into(),
+        device: "d".into(),
+        ..Default::default()
+    };
+    let token = client.connect(&asked).await.unwrap().token;
+    let http = reqwest::Client::new();
+    // Reads a little, has something happen, reads the rest: how many bytes came in all.
+    let read = async |path: &str, then: &dyn Fn() -> std::pin::Pin<Box<dyn Future<Output = ()>>>| {
+        let call = http.get(format!("{}/api/v1{path}", service.address)).bearer_auth(&token);
+        let mut answer = call.send().await.unwrap();
+        assert_eq!(answer.status(), 200);
+        let mut got = answer.chunk().await.unwrap().unwrap().len();
+        then().await;
+        while let Ok(Some(piece)) = answer.chunk().await {
+            got += piece.len();
+        }
+        got
+    };
+    let (content, archive) =
+        (format!("/nodes/{film}/content"), format!("/nodes/{folder}/archive?format=tar"));
+    let given = owner.give(folder, &grant).await.unwrap().id;
+    let nothing = || Box::pin(async {}) as std::pin::Pin<Box<dyn Future<Output = ()>>>;
+    assert_eq!(read(&content, &nothing).await, size);
+    let end = |id: i64| {
+        let owner = owner.clone();
+        move || {
+            let owner = owner.clone();
+            Box::pin(async move { owner.end_grant(id).await.unwrap() })
+                as std::pin::Pin<Box<dyn Future<Output = ()>>>
+        }
+    };
+    assert!(read(&content, &end(given)).await < size);
+    let given = owner.give(folder, &grant).await.unwrap().id;
+    assert!(read(&archive, &end(given)).await < size);
+    owner.give(folder, &grant).await.unwrap();
+    let shut = || {
+        let owner = owner.clone();
+        Box::pin(async move {
+            let change = api::AccountChange { closed: Some(vec!["sync".into()]), ..Default::default() };
+            owner.change_account("tomas", &change).await.unwrap();
+        }) as std::pin::Pin<Box<dyn Future<Output = ()>>>
+    };
+    assert!(read(&content, &shut).await < size);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
+    let (mut service, owner) = Service::ready().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let folder = owner.make_folder(home, "Plans").await.unwrap().id;
+    account(&owner, "tomas").await;
+    for round in 0..4u64 {
+        let owner = Client::new(&service.address, owner.token()).unwrap();
+        owner.prove(PASSWORD).await.unwrap();
+        // Changes one after the other, until the service is gone: the last answered one, and what was asked.
+        let changing = {
+            let owner = owner.clone();
+            tokio::spawn(async move {
+                let (mut answered, mut asked) = (None, 0);
+                for n in 0u64.. {
+                    asked = n;
+                    let can = ["view", "add", "edit"][(n % 3) as usize];
+                    let grant = api::NewGrant {
+                        to: "account:tomas".into(),
+                        can: can.into(),
+                        until: None,
+                        message: n.to_string(),
+                    };
+                    let change =
+                        api::AccountChange { quota: Some(format!("{} KiB", n + 1)), ..Default::default() };
+                    let length = (8 + n % 50).to_string();
+                    let rule =
+                        api::RuleChange { scope: "service".into(), value: Some(length), preview: false };
+                    if owner.give(folder, &grant).await.is_err()
+                        || owner.change_account("tomas", &change).await.is_err()
+                        || owner.set_rule("password-length", &rule).await.is_err()
+                    {
+                        break;
+                    }
+                    answered = Some(n);
+                }
+                (answered, asked)
+            })
+        };
+        tokio::time::sleep(std::time::Duration::from_millis(150 + round * 90)).await;
+        service = service.killed_and_started_again();
+        let (answered, asked) = changing.await.unwrap();
+        let answered = answered.expect("something was answered before the kill");
+        let owner = Client::new(&service.address, owner.token()).unwrap();
+        let told = owner.rights(folder).await.unwrap().grants;
+        let given: u64 = told.iter().find(|g| g.to == "account:tomas").unwrap().message.parse().unwrap();
+        let tomas =
+            owner.accounts().await.unwrap().accounts.into_iter().find(|a| a.sign_in == "tomas").unwrap();
+        let quota = tomas.quota.unwrap() / 1024 - 1;
+        let rules = owner.rules().await.unwrap().rules;
+        let length: u64 = rules.iter().find(|r| r.name == "password-length").unwrap().value.parse().unwrap();
+        // Each is as it was answered last, or as it was asked last; never anything else.
+        assert!((answered..=asked).contains(&given), "{given} of {answered}..={asked}");
+        assert!((answered..=asked).contains(&quota), "{quota} of {answered}..={asked}");
+        assert!((answered..=asked).any(|n| 8 + n % 50 == length), "{length} of {answered}..={asked}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_of_oneself_is_drawn_small_and_nothing_else_is_taken() {
+    let (service, owner) = Service::ready().await;
+    account(&owner, "tomas").await;
+    let mut tomas = Console::new(&service);
+    assert_eq!(tomas.sign_in("tomas", WORDS).await.0, 200);
+    let put = async |bytes: Vec<u8>| {
+        let call = tomas.http.put(format!("{}/api/v1/me/picture", service.address)).body(bytes);
+        let call = call.header("origin", &service.address).header("cookie", &tomas.cookie);
+        call.send().await.unwrap().status().as_u16()
+    };
+    for wrong in [b"<svg onload='alert(1)'/>".to_vec(), vec![0; 2000], Vec::new()] {
+        assert_eq!(put(wrong).await, 400);
+    }
+    assert_eq!(put(vec![0; (8 << 20) + 1]).await, 413);
+    assert_eq!(put(yellow_attic_demo::files::view_jpeg("tomas")).await, 204);
+    let call = reqwest::Client::new().get(format!("{}/api/v1/people/tomas/picture", service.address));
+    let answer = call.bearer_auth(owner.token().unwrap()).send().await.unwrap();
+    assert_eq!(answer.headers()["content-type"], "image/jpeg");
+    assert!(answer.headers()["content-security-policy"].to_str().unwrap().starts_with("sandbox"));
+    let bytes = answer.bytes().await.unwrap();
+    assert!(bytes.starts_with(&[0xff, 0xd8]) && bytes.len() < 60_000, "{}", bytes.len());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_passkey_signs_in_and_a_look_shows_what_somebody_sees_and_changes_nothing() {
     let (service, owner) = Service::ready().await;
     account(&owner, "tomas").await;

@@ -11,6 +11,7 @@ use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
+use yellow_attic_store::people::Role;
 use yellow_attic_store::places::GIVEN;
 use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
 
@@ -43,7 +44,11 @@ pub async fn list(state: web::Data<State>, who: Who) -> Result<HttpResponse, Ref
             grant: alone.map(|g| g.id.0),
         });
     }
-    let (disk_free, disk_total) = state.engine.space()?;
+    // How much room the machine has is nothing for people from outside.
+    let (disk_free, disk_total) = match who.account.role {
+        Role::Guest => (0, 0),
+        _ => state.engine.space()?,
+    };
     Ok(HttpResponse::Ok().json(api::Shelves { shelves, given, disk_free, disk_total }))
 }
 

@@ -355,6 +355,20 @@ async fn idle_guests_are_disabled_by_rule_and_come_back_when_enabled() {
     };
     let guest = attic.engine.make_person(&attic.ines, new).await.unwrap();
     assert!(attic.engine.home_of(guest.id).is_none(), "a guest has no home");
+    // What everybody was given is for members; what everybody was denied counts for guests as well.
+    let actor = Actor { account: Some(guest.id), device: None, who: "nora".into(), from: "test".into() };
+    let (open, file) = (attic.mkdir("Open").await, attic.put("Open/a.txt", b"a").await.row.unwrap().node);
+    let give = async |node: NodeId, subject: Subject, gives: Gives| {
+        let new = NewGrant { node, subject, gives, until: None, message: String::new() };
+        attic.engine.give(&attic.ines, new).await.unwrap();
+    };
+    give(open, Subject::Everyone, Gives::Allow(Level::Edit)).await;
+    assert!(attic.engine.chain(&actor, file, Level::View).await.is_err());
+    give(open, Subject::Account(guest.id), Gives::Allow(Level::View)).await;
+    assert!(attic.engine.chain(&actor, file, Level::View).await.is_ok());
+    assert!(attic.engine.chain(&actor, file, Level::Edit).await.is_err());
+    give(file, Subject::Everyone, Gives::Deny).await;
+    assert!(attic.engine.chain(&actor, file, Level::View).await.is_err());
     attic.clock.advance(89 * DAY);
     assert!(attic.engine.disable_idle_guests().await.unwrap().is_empty());
     attic.clock.advance(DAY);
