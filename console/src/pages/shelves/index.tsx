@@ -32,7 +32,7 @@ export function ShelvesPage({ frame }: Props) {
         {shelves.data && (
           <>
             <div className="flex flex-wrap items-start gap-4 pt-2 pb-4">
-              <div className="min-w-0 flex-1">
+              <div className="min-w-0 flex-1 basis-80">
                 <h1 className="text-[23px] font-bold">{headline(shelves.data.shelves)}</h1>
                 <p className="text-muted">
                   On each shelf stands what moved last.

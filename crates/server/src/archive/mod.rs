@@ -54,11 +54,14 @@ pub struct Wanted {
     pub format: Format,
 }
 
+/// A tree last fetched: whose, what for, and whether rights have changed since.
+type Kept = (AccountId, Wanted, Arc<Tree>, RightsWatch);
+
 /// Selections by the end of their address, and the trees last fetched.
 #[derive(Default)]
 pub struct Archives {
     kept: Mutex<HashMap<String, (AccountId, Wanted, i64)>>,
-    trees: Mutex<Vec<(AccountId, Wanted, Arc<Tree>, RightsWatch)>>,
+    trees: Mutex<Vec<Kept>>,
 }
 
 impl Archives {
