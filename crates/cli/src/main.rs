@@ -32,6 +32,7 @@ struct Arguments {
 enum Command {
     Connect(commands::connect::Connect),
     Disconnect(commands::disconnect::Disconnect),
+    Device(commands::device::Device),
     Ls(commands::ls::Ls),
     Info(commands::info::Info),
     Put(commands::put::Put),
@@ -73,6 +74,7 @@ fn main() -> ExitCode {
         match arguments.command {
             Command::Connect(c) => c.run(output).await,
             Command::Disconnect(c) => c.run(output).await,
+            Command::Device(c) => c.run(output).await,
             Command::Ls(c) => c.run(output).await,
             Command::Info(c) => c.run(output).await,
             Command::Put(c) => c.run(output).await,

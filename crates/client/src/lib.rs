@@ -423,6 +423,11 @@ impl Client {
     pub async fn devices(&self) -> Result<api::Devices> {
         self.get("/devices", &()).await
     }
+
+    /// Disconnects one of the caller's computers.
+    pub async fn end_device(&self, device: i64) -> Result<()> {
+        Self::send(self.call(Method::DELETE, &format!("/devices/{device}"))).await.map(drop)
+    }
 }
 
 const OFFSET_OCTETS: &str = "application/offset+octet-stream";

@@ -15,7 +15,7 @@
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
-//! operations, one transaction), `ops`, `copying`, `converting` and `found` (what each operation means),
+//! operations, one transaction), `ops`, `reviving`, `copying`, `converting` and `found` (what each operation means),
 //! `book` (the writer's view), `access` (all rights, in memory), `rows` and `db` (the catalogue), `task` and `placer` (renames
 //! owed to the disk), `filer` and `past` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
 //! (the file system), `view` (what readers share).
@@ -58,6 +58,7 @@ pub mod probe;
 pub mod quota;
 pub mod reading;
 pub mod recorded;
+mod reviving;
 mod rows;
 pub mod ruling;
 pub mod searching;

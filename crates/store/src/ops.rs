@@ -126,11 +126,11 @@ async fn left_at(
     Ok(Some(Left { node: memo.node, now }))
 }
 
-fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i64) -> Row {
+pub(crate) fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i64) -> Row {
     Row { since: moment, at: now, how, account: actor.account, device: actor.device, ..row.clone() }
 }
 
-async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
+pub(crate) async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
     if !row.is_folder() {
         return Err(StoreError::NotAFolder(row.name().into()));
     }
@@ -141,12 +141,12 @@ async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
     }
 }
 
-fn key_of(name: &Name) -> Arc<str> {
+pub(crate) fn key_of(name: &Name) -> Arc<str> {
     sort_key(name).into()
 }
 
 /// A name is taken, or cannot be used: by what the actor may not see.
-fn taken(
+pub(crate) fn taken(
     book: &Book,
     actor: &Actor,
     there: &Arc<Row>,
@@ -672,190 +672,4 @@ pub(crate) async fn remove(
     book.charge(parent, delta, 1).await?;
     book.add_record(actor, "removed", Some(node), &what, &detail);
     Ok(Done { row: None, created: false, moment })
-}
-
-/// Gives a node the bytes of an earlier state: as a new entry where it is, or back from removal.
-pub(crate) async fn revive_file(
-    book: &mut Book,
-    actor: &Actor,
-    node: NodeId,
-    place: &Place,
-    last: Option<(NodeId, Arc<str>)>,
-    arrived: &Arrived,
-    mtime: i64,
-) -> Result<Done> {
-    if let Some(row) = book.row(node).await? {
-        let chain = book.chain(node).await?.ok_or(StoreError::PlaceGone)?;
-        let parent = row.parent.ok_or(StoreError::ShelfTop)?;
-        book.require(actor, node, Level::Edit).await?;
-        let old = row.content;
-        let shelf = chain[chain.len() - 1].shelf;
-        book.need_space(shelf, arrived.size - row.size()).await?;
-        let moment = book.next_moment();
-        book.end_row(&row, moment, How::Restored, actor);
-        let next = Row { shelf, mtime, ..stamped(&row, moment, How::Restored, actor, book.now) };
-        let content = place_bytes(book, node, parent, &next, arrived, old);
-        let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
-        book.open_row(Row { content: Some(content), ..next }, true);
-        let gone = old.map_or(0, |c| c.size);
-        let delta = Delta {
-            bytes: arrived.size - gone,
-            past_bytes: gone,
-            past_files: i64::from(old.is_some()),
-            ..Delta::default()
-        };
-        book.charge(parent, delta, 1).await?;
-        book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-        return Ok(Done { row: book.row(node).await?, created: false, moment });
-    }
-    let (parent, key, shelf) = free_place(book, actor, place, last).await?;
-    book.need_space(shelf, arrived.size).await?;
-    let moment = book.next_moment();
-    let row = Row {
-        node,
-        shelf,
-        parent: Some(parent),
-        key,
-        kind: Kind::File,
-        mtime,
-        content: None,
-        since: moment,
-        at: book.now,
-        how: How::Restored,
-        account: actor.account,
-        device: actor.device,
-    };
-    let content = place_bytes(book, node, parent, &row, arrived, None);
-    let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
-    book.open_row(Row { content: Some(content), ..row }, false);
-    book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
-    book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-    Ok(Done { row: book.row(node).await?, created: true, moment })
-}
-
-fn place_bytes(
-    book: &mut Book,
-    node: NodeId,
-    parent: NodeId,
-    row: &Row,
-    arrived: &Arrived,
-    old: Option<Content>,
-) -> Content {
-    let mark = book.add_task(Task {
-        mark: 0,
-        object: arrived.object,
-        node,
-        folder: false,
-        from: Loc::Staging(arrived.id),
-        to: Loc::In(parent, row.name().into()),
-        expect: old.map(|c| (c.id, c.object)),
-    });
-    if let Some(old) = old {
-        book.set_content(Content { life: Life::Past, ..old });
-    }
-    let content = Content {
-        id: arrived.id,
-        hash: arrived.hash,
-        size: arrived.size,
-        life: Life::Live,
-        object: arrived.object,
-        mark,
-    };
-    book.add_content(content);
-    content
-}
-
-/// Finds the place for something brought back, and that it is free.
-async fn free_place(
-    book: &mut Book,
-    actor: &Actor,
-    place: &Place,
-    last: Option<(NodeId, Arc<str>)>,
-) -> Result<(NodeId, Arc<str>, ShelfId)> {
-    let (parent, key) = match place {
-        Place::At(parent, name) => (*parent, key_of(name)),
-        Place::Last => last.ok_or(StoreError::PlaceGone)?,
-    };
-    if book.chain(parent).await?.is_none() {
-        return Err(StoreError::PlaceGone);
-    }
-    let chain = book.require(actor, parent, Level::Edit).await?;
-    writable_folder(book, &chain[0]).await?;
-    if let Some(there) = book.child(parent, &key).await? {
-        let name = Name::new(there.name())?;
-        return Err(taken(book, actor, &there, &chain, &name)?);
-    }
-    Ok((parent, key, chain[chain.len() - 1].shelf))
-}
-
-/// Brings a removed folder back, or lets a finished copy appear. While it is whole in
-/// `past/removed`, that is one rename; `staged` is a new directory for one taken apart.
-pub(crate) async fn revive_folder(
-    book: &mut Book,
-    actor: &Actor,
-    node: NodeId,
-    place: &Place,
-    last: Option<(NodeId, Arc<str>)>,
-    staged: (ContentId, ObjectId),
-    how: How,
-) -> Result<Done> {
-    if book.row(node).await?.is_some() {
-        return Err(match book.chain(node).await? {
-            Some(_) => StoreError::StillHere,
-            None => StoreError::PlaceGone,
-        });
-    }
-    let sums = book.folder(node).await?.ok_or_else(|| StoreError::NotFound("The folder".into()))?;
-    let charged = last.as_ref().map(|l| l.0);
-    let (parent, key, shelf) = free_place(book, actor, place, last).await?;
-    book.need_space(shelf, sums.bytes).await?;
-
-    let moment = book.next_moment();
-    let row = Row {
-        node,
-        shelf,
-        parent: Some(parent),
-        key,
-        kind: Kind::Folder,
-        mtime: book.now,
-        content: None,
-        since: moment,
-        at: book.now,
-        how,
-        account: actor.account,
-        device: actor.device,
-    };
-    let to = Loc::In(parent, row.name().into());
-    let (object, from) = match sums.lies {
-        Lies::Apart => (staged.1, Loc::Staging(staged.0)),
-        _ => (sums.object, Loc::Removed(node)),
-    };
-    book.add_task(Task { mark: 0, object, node, folder: true, from, to, expect: None });
-    book.open_row(row, false);
-    book.set_folder(node, Folder { lies: Lies::Placed, object, ..sums });
-    if how == How::Restored {
-        book.add_job("rebuild", node, moment, book.now);
-    }
-    book.add_job("restamp", node, moment, book.now);
-    if let (Some(charged), How::Restored) = (charged, how) {
-        // What was counted as past where it was removed is counted as live where it comes back.
-        let past = Delta {
-            past_bytes: -sums.bytes - sums.past_bytes,
-            past_files: -sums.files - sums.past_files,
-            ..Delta::default()
-        };
-        book.charge(charged, past, 0).await?;
-    }
-    let load = Delta {
-        bytes: sums.bytes,
-        files: sums.files,
-        folders: sums.folders + 1,
-        past_bytes: sums.past_bytes,
-        past_files: sums.past_files,
-    };
-    book.charge(parent, load, 1).await?;
-    let what = book.path(node).await?;
-    let action = if how == How::Restored { "restored" } else { "copied" };
-    book.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));
-    Ok(Done { row: book.row(node).await?, created: true, moment })
 }

@@ -12,6 +12,7 @@ use crate::granting::{self, Granting};
 use crate::model::{Actor, How, Row};
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
+use crate::reviving;
 use crate::staging::{Staged, Staging};
 use crate::view::Caches;
 use sqlx::SqliteConnection;
@@ -429,7 +430,7 @@ impl Writer {
             }
             Ask::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
-                let done = ops::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
+                let done = reviving::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
                 finish(done, answer, staged, answers)
             }
             Ask::ReviveFolder { actor, node, place, last, how, answer } => {
@@ -437,7 +438,7 @@ impl Writer {
                 let mut left = StagedFolder::new(&self.disk, id);
                 // Only a folder that was taken apart needs the new directory.
                 left.wanted = book.folder(node).await?.is_some_and(|f| f.lies == crate::model::Lies::Apart);
-                let done = ops::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
+                let done = reviving::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
                 finish(done, answer, left, answers)
             }
             Ask::CopyTop { answer } => {

@@ -6,6 +6,7 @@ pub mod cat;
 pub mod completions;
 pub mod connect;
 pub mod cp;
+pub mod device;
 pub mod disconnect;
 pub mod door;
 pub mod find;

@@ -177,6 +177,7 @@ fn every_help_page_is_as_it_was_reviewed() {
         "account",
         "group",
         "shelf",
+        "device",
         "rule",
         "door",
         "mail",

@@ -220,6 +220,20 @@ async fn rules_doors_and_quotas_hold_and_say_why() {
     assert!(ines.ok(&["ls", "home:/Old tides"]).contains("big.bin"));
     assert!(tomas.ok(&["ls"]).contains("given:/Old tides"), "its owner can still manage it");
 
+    // One's own computers: another one of the same name is ended by its number.
+    let other = Yattic::new();
+    assert_eq!(other.try_connect(&service.address, "tomas", WORDS), "");
+    let listed = tomas.ok(&["device", "ls"]);
+    assert!(listed.contains("this one"), "{listed}");
+    let line =
+        listed.lines().find(|l| l.contains("never") || !l.contains("this one") && !l.contains("device"));
+    let number = line.unwrap().split_whitespace().next().unwrap().to_string();
+    let this = listed.lines().find(|l| l.contains("this one")).unwrap().split_whitespace().next().unwrap();
+    assert!(tomas.fails(1, &["device", "end", this]).contains("that is this computer"));
+    tomas.ok(&["device", "end", &number, "--yes"]);
+    assert!(other.fails(1, &["ls"]).contains("Nobody is signed in"));
+    tomas.ok(&["ls"]);
+
     // Leaving: disabled first, the files named, undone, decided again.
     let early = ines.fails(1, &["account", "end", "tomas", "--delete", "--yes"]);
     assert!(early.contains("is not disabled"), "{early}");

@@ -276,7 +276,10 @@ pub async fn end_device(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    who.need_session()?;
+    // A token alone ends no other: the password given within ten minutes does.
+    if who.actor.device.is_some() {
+        who.need_proof(&state)?;
+    }
     state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
