@@ -225,7 +225,7 @@ pub struct Removal {
     /// After how many days it is deleted: 1 to 3650; 30 if it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub days: Option<u32>,
-    /// Who gets its files then; without it they go to the past.
+    /// Who gets its files then; without it they are out of reach.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heir: Option<String>,
 }

@@ -134,8 +134,13 @@ impl Engine {
         let all = self.accounts().await?;
         for account in all.iter().filter(|a| a.leaves.is_some_and(|(at, _)| at <= now)) {
             let heir = account.leaves.and_then(|(_, heir)| heir);
-            self.delete_account(account, heir).await?;
-            gone.push(account.sign_in.clone());
+            match self.delete_account(account, heir).await {
+                Ok(()) => gone.push(account.sign_in.clone()),
+                // It stays as it is, marked; the others do not wait for it.
+                Err(error) => {
+                    tracing::warn!(account = account.sign_in, %error, "an account could not be deleted; it is tried again");
+                }
+            }
         }
         Ok(gone)
     }
@@ -144,7 +149,9 @@ impl Engine {
         let service = Actor::service();
         // 1. The files: one rename. After a crash here the home is gone, and step 2 follows.
         if let Some(home) = self.home_of(account.id) {
-            match heir.and_then(|h| self.home_of(h)) {
+            // An heir who is gone meanwhile: nothing is deleted until somebody has decided anew.
+            let gone = || StoreError::NotFound("The home of who gets the files".into());
+            match heir.map(|h| self.home_of(h).ok_or_else(gone)).transpose()? {
                 Some(to) => {
                     let name = self.free_name(to.root, &format!("Files of {}", account.display_name)).await?;
                     self.lower_shelf(&service, home.id, to.root, name).await?;

@@ -52,7 +52,7 @@ export function LeavingDialog({
   const error = deciding.error ?? keeping.error;
   const refusal = error instanceof Refusal ? error : undefined;
   const heirs: [string, string][] = [
-    ["", "Nobody: they go to the past"],
+    ["", "Nobody: they are out of reach then"],
     ...(accounts.data?.accounts ?? [])
       .filter((a) => !a.disabled && a.role !== "guest" && a.sign_in !== account.sign_in)
       .map((a): [string, string] => [a.sign_in, `${a.display_name}, as one folder`]),
@@ -85,8 +85,10 @@ export function LeavingDialog({
           {goes.data.leaves ? (
             <p className="mt-4 rounded-lg bg-gold-wash p-3">
               It is deleted on {shortDay(new Date(goes.data.leaves))};{" "}
-              {goes.data.heir ? `its files go to ${nameOf(goes.data.heir)}` : "its files go to the past"}.
-              Until then it can be undone.
+              {goes.data.heir
+                ? `its files go to ${nameOf(goes.data.heir)}`
+                : "its files are out of reach then"}
+              . Until then it can be undone.
             </p>
           ) : (
             <>

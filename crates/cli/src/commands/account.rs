@@ -93,7 +93,7 @@ enum Act {
         /// After how many days; until then it can be undone with set --keep.
         #[arg(long, value_name = "N", requires = "delete", default_value_t = 30)]
         days: u32,
-        /// Who gets its files then, as one folder; without it they go to the past.
+        /// Who gets its files then, as one folder; without it they are out of reach then.
         #[arg(long, value_name = "ACCOUNT", requires = "delete")]
         files_to: Option<String>,
         /// Do not ask.
@@ -403,7 +403,7 @@ async fn delete(
     }
     let files = match &heir {
         Some(heir) => format!("its files go to {heir}"),
-        None => "its files go to the past".to_string(),
+        None => "its files are out of reach".to_string(),
     };
     let what = format!("With {name} go {}. In {days} days {files}", lost.join(", "));
     sure(yes, &what, "Have it deleted then?")?;

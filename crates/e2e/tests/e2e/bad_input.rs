@@ -95,7 +95,8 @@ async fn names_bodies_and_queries_that_cannot_be_are_refused_with_reason_and_rem
     r.refused(400, "time_malformed", "GET", &format!("{entries}?at=once"), "", b"");
     r.refused(400, "no_such_moment", "GET", &format!("{entries}?at=mffffff"), "", b"");
     r.refused(404, "no_such_route", "GET", "/api/v1/nothing", "", b"");
-    r.refused(403, "not_with_a_device_token", "DELETE", "/api/v1/devices/1", "", b"");
+    r.refused(403, "not_with_a_device_token", "DELETE", "/api/v1/sessions/0011223344556677", "", b"");
+    r.refused(404, "not_found", "DELETE", "/api/v1/devices/99999", "", b"");
     r.refused(403, "no_service_worker", "GET", "/api/v1/files/home/file", "Service-Worker: script\r\n", b"");
     let (status, _) = r.ask("GET", "/api/v1/files/home/file", "Range: bytes=5-\r\n", b"");
     assert_eq!(status, 416);

@@ -338,6 +338,21 @@ async fn an_account_leaves_after_its_days_and_its_files_go_to_the_heir() {
     let states =
         attic.engine.history(&attic.ines, attic.find("Files of tomas/log.txt").await.unwrap().node, 5);
     assert_eq!(states.await.unwrap().last().unwrap().row.account, Some(tomas.id), "history says who it was");
+    // An heir who is gone meanwhile gets nothing, and so nothing is deleted.
+    let (oona, hers) = attic.member("oona").await;
+    let (hugo, _) = attic.member("hugo").await;
+    let place = attic.engine.home_of(oona.id).unwrap().root;
+    let staged = attic.engine.stage_small(b"tide".to_vec()).unwrap();
+    attic.engine.put(&hers, place, name("tide.txt"), staged, 0, Default::default()).await.unwrap();
+    for (who, heir) in [("hugo", None), ("oona", Some(&hugo))] {
+        let disable = AccountChange { disabled: Some(true), ..AccountChange::default() };
+        let account = attic.engine.change_account(&attic.ines, who, disable).await.unwrap();
+        attic.engine.mark_leaving(&attic.ines, &account, attic.engine.now_ms() + DAY, heir).await.unwrap();
+    }
+    attic.clock.advance(DAY);
+    assert_eq!(attic.engine.delete_leavers().await.unwrap(), ["hugo"]);
+    assert!(attic.engine.delete_leavers().await.unwrap().is_empty());
+    assert_eq!(attic.engine.shelf_sums(place).await.unwrap().unwrap().files, 1);
     // The name is free, and a new one of that name is somebody else.
     let (again, _) = attic.member("tomas").await;
     assert_ne!(again.id, tomas.id);
