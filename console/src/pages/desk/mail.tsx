@@ -43,7 +43,7 @@ export function MailDesk() {
         {letters.map((l) => (
           <li
             key={l.id}
-            className="grid grid-cols-[1.4fr_2fr_auto] items-baseline gap-x-4 gap-y-1 border-b border-line px-1 py-2.5 max-md:grid-cols-[1fr_auto]"
+            className="grid grid-cols-[1.4fr_2fr_190px] items-baseline gap-x-4 gap-y-1 border-b border-line px-1 py-2.5 max-md:grid-cols-[1fr_auto]"
           >
             <span className="min-w-0 truncate">{l.to}</span>
             <span className="min-w-0 max-md:order-3 max-md:col-span-2">
@@ -51,10 +51,12 @@ export function MailDesk() {
               <span className="block text-[14px] break-words text-muted">
                 <span title={exactly(l.written)}>{when(l.written)}</span>
                 {l.said && `: ${l.said}`}
-                {l.due && l.tries > 0 && `. Tried ${l.tries} times, next ${when(l.due)}.`}
+                {l.due &&
+                  l.tries > 0 &&
+                  `. Tried ${l.tries === 1 ? "once" : `${l.tries} times`}, next ${when(l.due)}.`}
               </span>
             </span>
-            <span className="flex items-center gap-2">
+            <span className="flex items-center justify-end gap-2">
               {l.state === "waiting" ? (
                 <>
                   <Button onClick={() => change.mutate({ letter: l, again: true })}>Try now</Button>
