@@ -547,8 +547,9 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
         let owner = Client::new(&service.address, owner.token()).unwrap();
         owner.prove(PASSWORD).await.unwrap();
         // Changes one after the other, until the service is gone: the last answered one, and what was asked.
+        let begun = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
         let changing = {
-            let owner = owner.clone();
+            let (owner, begun) = (owner.clone(), begun.clone());
             tokio::spawn(async move {
                 let (mut answered, mut asked) = (None, 0);
                 for n in 0u64.. {
@@ -572,11 +573,14 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
                         break;
                     }
                     answered = Some(n);
+                    begun.store(true, std::sync::atomic::Ordering::SeqCst);
                 }
                 (answered, asked)
             })
         };
-        tokio::time::sleep(std::time::Duration::from_millis(150 + round * 90)).await;
+        // However slow the machine is: something was answered, and the next is under way.
+        assert!(wait_for(|| begun.load(std::sync::atomic::Ordering::SeqCst)));
+        tokio::time::sleep(std::time::Duration::from_millis(60 + round * 90)).await;
         service = service.killed_and_started_again();
         let (answered, asked) = changing.await.unwrap();
         let answered = answered.expect("something was answered before the kill");
