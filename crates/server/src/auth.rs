@@ -248,6 +248,12 @@ async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result
     let principal =
         if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
     let Some(Principal { account, device, seen_by }) = principal else { return Err(not_signed_in()) };
+    // A look ends with the role that it came from, and never goes upward.
+    if let Some(by) = &seen_by
+        && (by.role != Role::Administrator || account.role == Role::Administrator)
+    {
+        return Err(not_signed_in());
+    }
     check_door(state, seen_by.as_ref().unwrap_or(&account), door)?;
     let needs_factor = device.is_none() && seen_by.is_none() && lacks_factor(state, &account).await?;
     let name = match &seen_by {

@@ -600,6 +600,44 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn inviting_somebody_who_has_an_account_hands_out_no_way_into_it() {
+    let (service, owner) = Service::ready().await;
+    account(&owner, "tomas").await;
+    let waiting = api::NewAccount {
+        sign_in: "hugo".into(),
+        mail: Some("hugo@lamp.example".into()),
+        role: Some("administrator".into()),
+        ..Default::default()
+    };
+    owner.make_account(&waiting).await.unwrap();
+    let asked = api::NewDevice {
+        sign_in: "tomas".into(),
+        password: WORDS.into(),
+        device: "d".into(),
+        ..Default::default()
+    };
+    let token = owner.connect(&asked).await.unwrap().token;
+    let tomas = Client::new(&service.address, Some(&token)).unwrap();
+    let home = tomas.place("home:/", None).await.unwrap().node.id;
+    let mut guest = api::NewGuest {
+        mail: "hugo@lamp.example".into(),
+        display_name: String::new(),
+        node: tomas.make_folder(home, "Open").await.unwrap().id,
+        can: "view".into(),
+        until: None,
+        message: String::new(),
+    };
+    let told = tomas.invite_guest(&guest).await.unwrap();
+    assert!(!told.made && told.address.is_none(), "{told:?}");
+    // One's own guest who has not come yet gets another address; nobody else's does.
+    guest.mail = "nora@harbour.example".into();
+    assert!(tomas.invite_guest(&guest).await.unwrap().address.is_some());
+    assert!(tomas.invite_guest(&guest).await.unwrap().address.is_some());
+    guest.node = owner.make_folder(owner.place("home:/", None).await.unwrap().node.id, "X").await.unwrap().id;
+    assert!(owner.invite_guest(&guest).await.unwrap().address.is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_picture_of_oneself_is_drawn_small_and_nothing_else_is_taken() {
     let (service, owner) = Service::ready().await;
     account(&owner, "tomas").await;

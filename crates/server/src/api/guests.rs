@@ -105,7 +105,10 @@ pub async fn invite_guest(
     state.engine.give(&who.actor, grant).await?;
     let what = chain[0].name().to_string();
     let mut told = api::GuestInvited { sign_in: account.sign_in.clone(), made, address: None, mailed: false };
-    if account.password.is_empty() {
+    // The way to choose a password is handed out for one's own guests only: the account of somebody else
+    // who has not come yet would be taken over by it.
+    let own_guest = account.role == Role::Guest && account.invited_by == Some(who.account.id);
+    if account.password.is_empty() && own_guest {
         let (address, _) = invitation(&state, &who.actor, &account).await?;
         told.mailed = tell_guest(&state, &who, &account, &what, &body.message, &address).await?;
         told.address = Some(address);
@@ -132,7 +135,7 @@ async fn tell_guest(
     if !message.trim().is_empty() {
         paragraphs.push(message.trim().to_string());
     }
-    let open = match account.password.is_empty() {
+    let open = match address.contains("/welcome#") {
         true => {
             paragraphs.push(format!("Choose a password at the address below, then sign in as \"{}\" or with this mail address. The address counts once, for seven days.", account.sign_in));
             "Choose a password"
