@@ -9,6 +9,15 @@ export default defineConfig({
     assetsInlineLimit: 0,
     modulePreload: { polyfill: false },
     chunkSizeWarningLimit: 600,
+    // The service looks up in it which files the pages for strangers need.
+    manifest: "assets/manifest.json",
+    rollupOptions: {
+      input: {
+        index: "index.html",
+        open: "src/strangers/open.ts",
+        send: "src/strangers/send.ts",
+      },
+    },
   },
   server: { proxy: { "/api": "http://127.0.0.1:7461" } },
 });

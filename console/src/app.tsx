@@ -18,6 +18,7 @@ import { UploadTray } from "./pages/tray";
 import { WelcomePage } from "./pages/welcome";
 import { Empty, Frame, Loading, Notice } from "./ui";
 
+const OutsidePage = lazy(() => import("./pages/outside"));
 const DeskPage = lazy(() => import("./pages/desk"));
 const Palette = lazy(() => import("./pages/palette"));
 
@@ -82,6 +83,13 @@ export function App() {
         <Route path="/computers">
           <ComputersPage frame={frame} />
         </Route>
+        {(["given", "intake"] as const).map((part) => (
+          <Route key={part} path={part === "given" ? "/given-out" : "/intake"}>
+            <Suspense fallback={<Loading />}>
+              <OutsidePage frame={frame} part={part} />
+            </Suspense>
+          </Route>
+        ))}
         <Route path="/desk/:part?">
           {({ part }) => (
             <Suspense fallback={<Loading />}>

@@ -14,6 +14,8 @@ use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{AccountChange, NewPerson, Role};
 use yellow_attic_store::{Actor, Engine, NewShelf, Options, Place, ShelfKind};
 
+mod strangers;
+
 const HOUR: i64 = 3_600_000;
 const DAY: i64 = 24 * HOUR;
 const DAYS: i64 = 92;
@@ -54,6 +56,7 @@ pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
     museum.last_days().await?;
     museum.rights().await?;
     museum.people(hash).await?;
+    museum.strangers(hash).await?;
     museum.engine.settle().await?;
     museum.engine.stop().await;
     Ok(())
@@ -86,6 +89,7 @@ impl Museum {
                 device: None,
                 who: person.sign_in.as_str().into(),
                 from: "192.0.2.10".into(),
+                through: None,
             };
             if let Some(home) = self.engine.home_of(account.id) {
                 self.nodes.insert(format!("{}:", person.sign_in), home.root);

@@ -139,6 +139,7 @@ export interface Rule {
   wanted: string;
   choices: string[];
   for_groups: boolean;
+  for_shelves: boolean;
   set: { scope: string; value: string; sentence: string }[];
 }
 
@@ -146,6 +147,7 @@ export interface RuleEffects {
   value: string;
   sentence: string;
   people: { sign_in: string; display_name: string; before: string; after: string; at_once: string }[];
+  broken: { kind: string; id: number; name: string; by: string; breaks: string; shorten?: string }[];
   done: boolean;
 }
 
@@ -376,7 +378,7 @@ export class Refusal extends Error {
 
 const base = "/api/v1";
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   return send<T>(method, path, body === undefined ? undefined : JSON.stringify(body), "application/json");
 }
 
@@ -400,7 +402,7 @@ async function send<T>(
   return (answer.status === 204 ? undefined : await answer.json()) as T;
 }
 
-function query(values: Record<string, string | number | undefined>): string {
+export function query(values: Record<string, string | number | undefined>): string {
   const given = Object.entries(values).filter(([, v]) => v !== undefined);
   return given.length === 0 ? "" : "?" + given.map(([k, v]) => `${k}=${encodeURIComponent(v!)}`).join("&");
 }
@@ -413,7 +415,7 @@ export function onProofNeeded(ask: () => Promise<boolean>) {
 }
 
 /** Does what decides over people or rights: if the password is wanted once more, it is asked for. */
-async function proved<T>(act: () => Promise<T>): Promise<T> {
+export async function proved<T>(act: () => Promise<T>): Promise<T> {
   try {
     return await act();
   } catch (e) {
@@ -460,7 +462,10 @@ export const api = {
   beginLook: (account: string) => proved(() => call<{ ends: string }>("POST", "/look", { account })),
   endLook: () => call<void>("DELETE", "/look"),
   rules: () => call<{ rules: Rule[] }>("GET", "/rules"),
-  setRule: (name: string, body: { scope: string; value?: string; preview: boolean }) =>
+  setRule: (
+    name: string,
+    body: { scope: string; value?: string; preview: boolean; breaking?: "leave" | "shorten" | "end" },
+  ) =>
     body.preview
       ? call<RuleEffects>("PUT", `/rules/${name}`, body)
       : proved(() => call<RuleEffects>("PUT", `/rules/${name}`, body)),

@@ -66,6 +66,11 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
       });
       // What one may see is more or less now: everything in sight is read anew.
       source.addEventListener("access", () => void queries.invalidateQueries());
+      source.addEventListener("openings", () => {
+        for (const key of ["openings", "given", "deliveries"]) {
+          void queries.invalidateQueries({ queryKey: [key] });
+        }
+      });
       source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: ["welcome"] }));
       source.onerror = () => {
         // A short break is taken up by the browser unseen.

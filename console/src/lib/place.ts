@@ -25,3 +25,8 @@ export function placeOf(address: string): string {
 export function within(path: string, name: string): string {
   return `${path.replace(/\/$/, "")}/${name}`;
 }
+
+/** The page on which something stands: a folder's own, or that of the folder a file is in. */
+export function pageAt(path: string, folder: boolean, node: number): string {
+  return folder ? pageOf(path) : `${pageOf(path.slice(0, path.lastIndexOf("/") + 1))}?thing=${node}`;
+}

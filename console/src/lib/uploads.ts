@@ -2,6 +2,7 @@
 
 import { useSyncExternalStore } from "react";
 import { Upload as Tus, type DetailedError } from "tus-js-client";
+import type { Chosen } from "./dropped";
 import { api, Refusal, refusalIn, sendFile, uploadsAddress, type Upload } from "./api";
 
 /** Files sent at a time. */
@@ -10,12 +11,6 @@ const atOnce = 4;
 const large = 8 * 1024 * 1024;
 /** The rate is measured over this long. */
 const rateOver = 5_000;
-
-/** A file to send, and the folders on its way below the target. No file: an empty folder. */
-export interface Chosen {
-  file?: File;
-  way: string[];
-}
 
 /** "same": that very file was there already, nothing had to be sent. */
 export type Fate = "waiting" | "under way" | "asks" | "done" | "same" | "skipped" | "failed" | "stopped";
@@ -412,31 +407,6 @@ export function unlike(others: { has(name: string): boolean }, name: string): st
     const tried = `${stem} (${n})${ending}`;
     if (!others.has(tried)) return tried;
   }
-}
-
-/** What was dropped, with whole folders opened up. */
-export async function dropped(data: DataTransfer): Promise<Chosen[]> {
-  const entries = [...data.items].map((i) => i.webkitGetAsEntry()).filter((e) => e !== null);
-  const found: Chosen[] = [];
-  const walk = async (entry: FileSystemEntry, way: string[]): Promise<void> => {
-    if (entry.isFile) {
-      const file = await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no));
-      found.push({ file, way });
-      return;
-    }
-    const reader = (entry as FileSystemDirectoryEntry).createReader();
-    const inside = [...way, entry.name];
-    let empty = true;
-    for (;;) {
-      const part = await new Promise<FileSystemEntry[]>((ok, no) => reader.readEntries(ok, no));
-      if (part.length === 0) break;
-      empty = false;
-      await Promise.all(part.map((below) => walk(below, inside)));
-    }
-    if (empty) found.push({ way: inside });
-  };
-  for (const entry of entries) await walk(entry, []);
-  return found;
 }
 
 export const uploads = new Uploads();

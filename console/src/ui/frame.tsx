@@ -1,4 +1,15 @@
-import { Lamp, Library, LogOut, MonitorSmartphone, Moon, Search, Sun, UserRound } from "lucide-react";
+import {
+  Inbox,
+  Lamp,
+  Library,
+  Link2,
+  LogOut,
+  MonitorSmartphone,
+  Moon,
+  Search,
+  Sun,
+  UserRound,
+} from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "wouter";
 import type { Me } from "../lib/api";
@@ -27,12 +38,14 @@ function Mark() {
 
 const places = [
   { to: "/", word: "Shelves", icon: Library },
+  { to: "/given-out", word: "Given out", icon: Link2 },
+  { to: "/intake", word: "Intake", icon: Inbox },
   { to: "/computers", word: "Computers", icon: MonitorSmartphone },
 ];
 /** For administrators. */
 const desk = { to: "/desk", word: "Desk", icon: Lamp };
 
-/** Computers are one's own: nobody who looks as somebody sees them. */
+/** The rest is one's own: nobody who looks as somebody sees them. */
 function placesFor(me: Me) {
   if (me.seen_by) return places.slice(0, 1);
   return me.role === "administrator" ? [...places, desk] : places;

@@ -543,11 +543,13 @@ pub struct Found {
     pub more: bool,
 }
 
+mod openings;
 mod people;
 mod rights;
 mod rules;
 mod signing;
 mod transfers;
+pub use openings::*;
 pub use people::*;
 pub use rights::*;
 pub use rules::*;

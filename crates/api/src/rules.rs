@@ -7,7 +7,7 @@ use utoipa::{IntoParams, ToSchema};
 /// A value that is set somewhere.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RuleSet {
-    /// `service`, `organisation` or `group:NAME`.
+    /// `service`, `organisation`, `group:NAME` or `shelf:NAME`.
     pub scope: String,
     /// The value, as text.
     pub value: String,
@@ -34,6 +34,8 @@ pub struct Rule {
     pub choices: Vec<String>,
     /// Whether groups can have values of their own.
     pub for_groups: bool,
+    /// Whether shelves can have values of their own.
+    pub for_shelves: bool,
     /// Where it is set.
     pub set: Vec<RuleSet>,
 }
@@ -49,7 +51,7 @@ pub struct Rules {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RuleChange {
-    /// `service`, `organisation` or `group:NAME`.
+    /// `service`, `organisation`, `group:NAME` or `shelf:NAME`.
     pub scope: String,
     /// The value; none: as further up.
     #[serde(default)]
@@ -57,6 +59,10 @@ pub struct RuleChange {
     /// Only tell what it would do.
     #[serde(default)]
     pub preview: bool,
+    /// What becomes of links and intakes that break it: `leave` (they do not open), `shorten` those that
+    /// live too long, `end` all of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub breaking: Option<String>,
 }
 
 /// What a change of a rule does to somebody.
@@ -83,6 +89,8 @@ pub struct RuleEffects {
     pub sentence: String,
     /// For whom it changes something.
     pub people: Vec<RuleEffect>,
+    /// Links and intakes that break it and did not before.
+    pub broken: Vec<crate::RuleBroken>,
     /// Whether it was done.
     pub done: bool,
 }

@@ -17,6 +17,7 @@ use std::time::Duration;
 pub use yellow_attic_api as api;
 
 mod desk;
+mod openings;
 mod people;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');

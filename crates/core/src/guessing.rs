@@ -34,6 +34,29 @@ impl Failures {
     }
 }
 
+/// Tries within a minute, counted from the first of them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Minute {
+    /// When the first was, in milliseconds.
+    pub begun_ms: i64,
+    /// How many since.
+    pub count: u32,
+}
+
+impl Minute {
+    /// One more try, if there may be `most` a minute; else how long to wait, in milliseconds.
+    pub fn take(&mut self, now_ms: i64, most: u32) -> Result<(), i64> {
+        if !(0..60_000).contains(&(now_ms - self.begun_ms)) {
+            *self = Minute { begun_ms: now_ms, count: 0 };
+        }
+        if self.count >= most {
+            return Err(self.begun_ms + 60_000 - now_ms);
+        }
+        self.count += 1;
+        Ok(())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -55,5 +78,16 @@ mod tests {
         assert_eq!(waits[9], LONGEST_WAIT_MS);
         assert_eq!(failures.wait_ms(1000 + LONGEST_WAIT_MS), 0);
         assert_eq!(failures.failed(1000 + FORGET_AFTER_MS).count, 1);
+    }
+
+    #[test]
+    fn so_many_tries_a_minute_and_no_more() {
+        let mut minute = Minute::default();
+        let taken = (0..15).filter(|n| minute.take(1_000_000 + n, 10).is_ok()).count();
+        assert_eq!(taken, 10);
+        assert_eq!(minute.take(1_030_000, 10), Err(30_000));
+        assert_eq!(minute.take(1_060_000, 10), Ok(()));
+        // A clock that was set back forgives.
+        assert_eq!(minute.take(0, 1), Ok(()));
     }
 }

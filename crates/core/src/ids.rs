@@ -36,6 +36,10 @@ id!(
     GrantId
 );
 id!(
+    /// An address that opens something to strangers: a link or an intake.
+    OpeningId
+);
+id!(
     /// One signed-in client with its own revocable token.
     DeviceId
 );

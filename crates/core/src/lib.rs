@@ -17,8 +17,10 @@
 //!   which one-time codes count.
 //! - [`rules`]: settings with a scope, of which the tightest counts. [`people`]: what a plan or a list
 //!   of people asks for, against what there is.
+//! - [`openings`]: when links and intakes act, their addresses, and what they take.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
-//! - [`size`]: sizes as people read them.
+//! - [`size`]: sizes as people read them. [`table`]: CSV
+//!   without formulas. [`looks`]: colours, and what can be read on them.
 //!
 //! What it promises: no function here panics on any input, and none depends on anything
 //! but its arguments.
@@ -33,7 +35,9 @@ pub mod forwarded;
 pub mod guessing;
 pub mod ids;
 pub mod interval;
+pub mod looks;
 pub mod name;
+pub mod openings;
 pub mod password;
 pub mod path;
 pub mod people;
@@ -42,10 +46,11 @@ pub mod record;
 pub mod rights;
 pub mod rules;
 pub mod size;
+pub mod table;
 pub mod tar;
 pub mod timeline;
 pub mod zip;
 
-pub use ids::{AccountId, ContentId, DeviceId, GrantId, GroupId, Moment, NodeId, OrgId, ShelfId};
+pub use ids::{AccountId, ContentId, DeviceId, GrantId, GroupId, Moment, NodeId, OpeningId, OrgId, ShelfId};
 pub use name::{Name, NameError};
 pub use path::{PathError, ShelfPath};

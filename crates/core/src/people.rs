@@ -21,11 +21,13 @@ pub enum Notice {
     Computer,
     /// An administrator looked as oneself.
     Look,
+    /// Something was handed in at one's intake, or passwords of one's link are guessed.
+    Strangers,
 }
 
 impl Notice {
     /// All of them.
-    pub const ALL: [Notice; 3] = [Notice::Given, Notice::Computer, Notice::Look];
+    pub const ALL: [Notice; 4] = [Notice::Given, Notice::Computer, Notice::Look, Notice::Strangers];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
@@ -33,6 +35,7 @@ impl Notice {
             Notice::Given => "given",
             Notice::Computer => "computer",
             Notice::Look => "look",
+            Notice::Strangers => "strangers",
         }
     }
 
@@ -42,6 +45,9 @@ impl Notice {
             Notice::Given => "Somebody gives you access to something",
             Notice::Computer => "A computer is connected in your name",
             Notice::Look => "An administrator looks at your files as you see them",
+            Notice::Strangers => {
+                "Something is handed in at your intake, or somebody guesses passwords of your link"
+            }
         }
     }
 

@@ -158,12 +158,35 @@ pub struct Standing {
     owner: bool,
     denied: bool,
     allowed: Option<Level>,
+    reach: Reach,
+}
+
+/// How much of what a person may do counts: all of it, or what an address given to strangers lets through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Reach {
+    /// All of it.
+    All,
+    /// Nothing: what the address opens lies elsewhere, or further down.
+    Outside,
+    /// At most this, here and below.
+    Within(Level),
 }
 
 impl Standing {
     /// Above the top of a shelf. Owners may do everything, and cannot be denied.
     pub fn above(owner: bool) -> Standing {
-        Standing { owner, denied: false, allowed: None }
+        Standing { owner, denied: false, allowed: None, reach: Reach::All }
+    }
+
+    /// The same for whoever comes through an address: nothing counts before [`Standing::within`].
+    pub fn outside(owner: bool) -> Standing {
+        Standing { reach: Reach::Outside, ..Standing::above(owner) }
+    }
+
+    /// From here on downwards at most this counts.
+    #[must_use]
+    pub fn within(self, most: Level) -> Standing {
+        Standing { reach: Reach::Within(most), ..self }
     }
 
     /// One step down, onto a node on which something is set. Where nothing is set, nothing changes.
@@ -196,10 +219,15 @@ impl Standing {
 
     /// What the person may do here. `None` is nothing at all, not even to know of it.
     pub fn level(&self) -> Option<Level> {
-        match (self.owner, self.denied) {
+        let own = match (self.owner, self.denied) {
             (true, _) => Some(Level::Manage),
             (false, true) => None,
             (false, false) => self.allowed,
+        };
+        match self.reach {
+            Reach::All => own,
+            Reach::Outside => None,
+            Reach::Within(most) => own.map(|level| level.min(most)),
         }
     }
 }

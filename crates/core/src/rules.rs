@@ -4,7 +4,7 @@
 //! A value is written as text, the same in the catalogue, the API and plans: `on`, `12`, `none`,
 //! `2026-12-01`, `console, sync`.
 
-use crate::{AccountId, GroupId};
+use crate::{AccountId, GroupId, ShelfId};
 use std::collections::BTreeSet;
 
 /// A way in that can be open or closed.
@@ -14,17 +14,23 @@ pub enum Door {
     Console,
     /// Connected computers.
     Sync,
+    /// Addresses that open something to strangers.
+    Links,
+    /// Pages where strangers hand files in.
+    Intake,
 }
 
 impl Door {
     /// All of them.
-    pub const ALL: [Door; 2] = [Door::Console, Door::Sync];
+    pub const ALL: [Door; 4] = [Door::Console, Door::Sync, Door::Links, Door::Intake];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
             Door::Console => "console",
             Door::Sync => "sync",
+            Door::Links => "links",
+            Door::Intake => "intake",
         }
     }
 
@@ -33,6 +39,8 @@ impl Door {
         match self {
             Door::Console => "the console in a browser",
             Door::Sync => "connecting computers",
+            Door::Links => "giving out links",
+            Door::Intake => "taking files in by an intake",
         }
     }
 
@@ -51,6 +59,8 @@ pub enum Scope {
     Organisation,
     /// One group of it.
     Group(GroupId),
+    /// One shelf of it.
+    Shelf(ShelfId),
 }
 
 /// Every rule there is.
@@ -76,6 +86,18 @@ pub enum Rule {
     DoorsClosed,
     /// Whether somebody is told when an administrator looks as them.
     LooksTold,
+    /// Whether a link must have a password.
+    LinksPassword,
+    /// The most days that a link may live.
+    LinksDays,
+    /// Which groups may make links.
+    LinksMadeBy,
+    /// The most days that an intake may live.
+    IntakesDays,
+    /// Which groups may make intakes.
+    IntakesMadeBy,
+    /// Whether nothing is given to strangers and guests.
+    KeptInside,
 }
 
 /// A value of a rule.
@@ -115,16 +137,18 @@ pub enum RuleError {
         above: String,
     },
     /// It is not set there.
-    #[error("{rule} is set for the whole service or organisation, not for a group")]
-    NotForGroups {
+    #[error("{rule} is not set for a {scope}")]
+    NotThere {
         /// The rule.
         rule: &'static str,
+        /// What it is not set for.
+        scope: &'static str,
     },
 }
 
 impl Rule {
     /// All of them, in the order in which they are shown.
-    pub const ALL: [Rule; 10] = [
+    pub const ALL: [Rule; 16] = [
         Rule::PasswordLength,
         Rule::PasswordStrength,
         Rule::SecondFactor,
@@ -135,6 +159,12 @@ impl Rule {
         Rule::GuestsIdle,
         Rule::SignUpDomains,
         Rule::SignUpApproval,
+        Rule::KeptInside,
+        Rule::LinksMadeBy,
+        Rule::LinksPassword,
+        Rule::LinksDays,
+        Rule::IntakesMadeBy,
+        Rule::IntakesDays,
     ];
 
     /// Its name in commands, plans and the API.
@@ -150,6 +180,12 @@ impl Rule {
             Rule::SignUpApproval => "sign-up-approval",
             Rule::DoorsClosed => "doors-closed",
             Rule::LooksTold => "looks-told",
+            Rule::LinksPassword => "links-password",
+            Rule::LinksDays => "links-longest-days",
+            Rule::LinksMadeBy => "links-made-by",
+            Rule::IntakesDays => "intakes-longest-days",
+            Rule::IntakesMadeBy => "intakes-made-by",
+            Rule::KeptInside => "kept-inside",
         }
     }
 
@@ -171,6 +207,12 @@ impl Rule {
             Rule::SignUpApproval => "Sign-ups are approved",
             Rule::DoorsClosed => "Closed doors",
             Rule::LooksTold => "Looking as somebody is told",
+            Rule::LinksPassword => "Links need a password",
+            Rule::LinksDays => "Longest life of a link",
+            Rule::LinksMadeBy => "Who may make links",
+            Rule::IntakesDays => "Longest life of an intake",
+            Rule::IntakesMadeBy => "Who may make intakes",
+            Rule::KeptInside => "Nothing leaves the house",
         }
     }
 
@@ -185,6 +227,9 @@ impl Rule {
             Rule::GuestsIdle => Value::Number(Some(90)),
             Rule::SignUpDomains | Rule::DoorsClosed => Value::Words(BTreeSet::new()),
             Rule::SignUpApproval | Rule::LooksTold => Value::Switch(true),
+            Rule::LinksPassword | Rule::KeptInside => Value::Switch(false),
+            Rule::LinksDays | Rule::IntakesDays => Value::Number(None),
+            Rule::LinksMadeBy | Rule::IntakesMadeBy => Value::Words(BTreeSet::from([EVERYONE.to_string()])),
         }
     }
 
@@ -195,13 +240,22 @@ impl Rule {
             Rule::PasswordStrength => "a number from 0 (anything) to 4 (very hard to guess)".into(),
             Rule::SecondFactor => "a day such as 2026-12-01, or none".into(),
             Rule::PeopleSeen => "everyone, groups (those one shares a group with), or nobody".into(),
-            Rule::GuestsIdle => "a number of days from 1 to 3650, or none".into(),
+            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
+                "a number of days from 1 to 3650, or none".into()
+            }
+            Rule::LinksMadeBy | Rule::IntakesMadeBy => {
+                "everyone (every member), nobody, or names of groups with commas between them".into()
+            }
             Rule::SignUpDomains => "domains such as museum.example, with commas between them, or none".into(),
             Rule::DoorsClosed => {
                 let words: Vec<_> = Door::ALL.iter().map(|d| d.word()).collect();
                 format!("some of {}, with commas between them, or none", words.join(", "))
             }
-            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => "on or off".into(),
+            Rule::GuestsInvited
+            | Rule::SignUpApproval
+            | Rule::LooksTold
+            | Rule::LinksPassword
+            | Rule::KeptInside => "on or off".into(),
         }
     }
 
@@ -210,14 +264,51 @@ impl Rule {
         match self {
             Rule::PeopleSeen => vec!["everyone", "groups", "nobody"],
             Rule::DoorsClosed => Door::ALL.iter().map(|d| d.word()).collect(),
-            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => vec!["on", "off"],
+            Rule::GuestsInvited
+            | Rule::SignUpApproval
+            | Rule::LooksTold
+            | Rule::LinksPassword
+            | Rule::KeptInside => vec!["on", "off"],
             _ => Vec::new(),
         }
     }
 
     /// Whether a group can have a value of its own.
     pub fn for_groups(self) -> bool {
-        !matches!(self, Rule::SignUpDomains | Rule::SignUpApproval | Rule::GuestsIdle)
+        !matches!(
+            self,
+            Rule::SignUpDomains
+                | Rule::SignUpApproval
+                | Rule::GuestsIdle
+                | Rule::LinksMadeBy
+                | Rule::IntakesMadeBy
+                | Rule::KeptInside
+        )
+    }
+
+    /// Whether a shelf can have a value of its own.
+    pub fn for_shelves(self) -> bool {
+        matches!(
+            self,
+            Rule::GuestsInvited
+                | Rule::LinksPassword
+                | Rule::LinksDays
+                | Rule::IntakesDays
+                | Rule::KeptInside
+        )
+    }
+
+    /// Whether it is about what strangers reach by an address.
+    pub fn for_strangers(self) -> bool {
+        matches!(
+            self,
+            Rule::LinksPassword
+                | Rule::LinksDays
+                | Rule::LinksMadeBy
+                | Rule::IntakesDays
+                | Rule::IntakesMadeBy
+                | Rule::KeptInside
+        )
     }
 
     /// Reads a value.
@@ -232,19 +323,34 @@ impl Rule {
         match self {
             Rule::PasswordLength => Ok(Value::Number(Some(number(8, 64)?))),
             Rule::PasswordStrength => Ok(Value::Number(Some(number(0, 4)?))),
-            Rule::GuestsIdle if none => Ok(Value::Number(None)),
-            Rule::GuestsIdle => Ok(Value::Number(Some(number(1, 3650)?))),
+            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays if none => Ok(Value::Number(None)),
+            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
+                Ok(Value::Number(Some(number(1, 3650)?)))
+            }
             Rule::SecondFactor if none => Ok(Value::Day(None)),
             Rule::SecondFactor => text.parse().map(|d| Value::Day(Some(d))).map_err(|_| malformed()),
             Rule::PeopleSeen => {
                 let found = self.choices().into_iter().find(|c| *c == text);
                 found.map(Value::Choice).ok_or_else(malformed)
             }
-            Rule::GuestsInvited | Rule::SignUpApproval | Rule::LooksTold => match text {
+            Rule::GuestsInvited
+            | Rule::SignUpApproval
+            | Rule::LooksTold
+            | Rule::LinksPassword
+            | Rule::KeptInside => match text {
                 "on" => Ok(Value::Switch(true)),
                 "off" => Ok(Value::Switch(false)),
                 _ => Err(malformed()),
             },
+            Rule::LinksMadeBy | Rule::IntakesMadeBy => {
+                // Names of groups, as they are written.
+                let words: BTreeSet<String> = text.split(',').map(|w| w.trim().to_string()).collect();
+                let alone = [EVERYONE, NOBODY].iter().any(|w| words.contains(*w)) && words.len() > 1;
+                if alone || words.iter().any(|w| w.is_empty() || w.chars().any(char::is_control)) {
+                    return Err(malformed());
+                }
+                Ok(Value::Words(if words.contains(NOBODY) { BTreeSet::new() } else { words }))
+            }
             Rule::SignUpDomains | Rule::DoorsClosed => {
                 let words: BTreeSet<String> = match none {
                     true => BTreeSet::new(),
@@ -273,7 +379,11 @@ impl Rule {
             }),
             (Value::Number(a), Value::Number(b)) => Value::Number(match (a, b) {
                 (None, other) | (other, None) => *other,
-                (Some(a), Some(b)) if self == Rule::GuestsIdle => Some(*a.min(b)),
+                (Some(a), Some(b))
+                    if matches!(self, Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays) =>
+                {
+                    Some(*a.min(b))
+                }
                 (Some(a), Some(b)) => Some(*a.max(b)),
             }),
             (Value::Day(a), Value::Day(b)) => Value::Day(match (a, b) {
@@ -288,8 +398,28 @@ impl Rule {
             (Value::Words(a), Value::Words(b)) if self == Rule::DoorsClosed => {
                 Value::Words(a.union(b).cloned().collect())
             }
+            (Value::Words(a), Value::Words(b)) if self.by_groups() => {
+                Value::Words(match (a.contains(EVERYONE), b.contains(EVERYONE)) {
+                    (true, _) => b.clone(),
+                    (_, true) => a.clone(),
+                    _ => a.intersection(b).cloned().collect(),
+                })
+            }
             (Value::Words(a), Value::Words(b)) => Value::Words(a.intersection(b).cloned().collect()),
             (a, _) => a.clone(),
+        }
+    }
+
+    /// Whether its words are names of groups.
+    pub fn by_groups(self) -> bool {
+        matches!(self, Rule::LinksMadeBy | Rule::IntakesMadeBy)
+    }
+
+    /// How a value is written.
+    pub fn word_of(self, value: &Value) -> String {
+        match value {
+            Value::Words(words) if words.is_empty() && self.by_groups() => NOBODY.into(),
+            value => word(value),
         }
     }
 
@@ -342,13 +472,48 @@ impl Rule {
                 "Whoever an administrator looks as is told of it.".into()
             }
             (Rule::LooksTold, _) => "Nobody is told that an administrator looked as them.".into(),
-            (rule, value) => format!("{}: {}.", rule.title(), word(value)),
+            (Rule::LinksPassword, Value::Switch(true)) => {
+                "A link without a password does not open; a new one must have one.".into()
+            }
+            (Rule::LinksPassword, _) => "A link may do without a password.".into(),
+            (Rule::LinksDays, Value::Number(Some(n))) => {
+                format!("A link ends {n} days after it was made, at the latest.")
+            }
+            (Rule::LinksDays, _) => "A link may live for as long as its maker likes.".into(),
+            (Rule::IntakesDays, Value::Number(Some(n))) => {
+                format!("An intake ends {n} days after it was made, at the latest.")
+            }
+            (Rule::IntakesDays, _) => "An intake may live for as long as its maker likes.".into(),
+            (Rule::LinksMadeBy | Rule::IntakesMadeBy, Value::Words(words)) => {
+                let what = if self == Rule::LinksMadeBy { "links" } else { "intakes" };
+                if words.is_empty() {
+                    format!("Nobody may make {what}, and none opens.")
+                } else if words.contains(EVERYONE) {
+                    format!("Every member may make {what} for what they manage.")
+                } else {
+                    let names: Vec<_> = words.iter().map(String::as_str).collect();
+                    format!(
+                        "Only these groups may make {what}: {}. Those of others do not open.",
+                        names.join(", ")
+                    )
+                }
+            }
+            (Rule::KeptInside, Value::Switch(true)) => {
+                "Nothing of it is given out by a link, and no guest is invited to it.".into()
+            }
+            (Rule::KeptInside, _) => "What is on it may be given out, if its maker manages it.".into(),
+            (rule, value) => format!("{}: {}.", rule.title(), rule.word_of(value)),
         }
     }
 }
 
-/// How a value is written.
-pub fn word(value: &Value) -> String {
+/// Every member.
+pub const EVERYONE: &str = "everyone";
+/// Not even one.
+pub const NOBODY: &str = "nobody";
+
+/// How a value is written, where it is not names of groups (see [`Rule::word_of`]).
+fn word(value: &Value) -> String {
     match value {
         Value::Switch(true) => "on".into(),
         Value::Switch(false) => "off".into(),
@@ -397,6 +562,11 @@ impl Rules {
     /// What counts for somebody in these groups. A value at the service takes the place of the
     /// default; every narrower one can only tighten it.
     pub fn decide(&self, rule: Rule, groups: &[GroupId]) -> Decided {
+        self.decide_on(rule, groups, None)
+    }
+
+    /// The same for something on a shelf.
+    pub fn decide_on(&self, rule: Rule, groups: &[GroupId], shelf: Option<ShelfId>) -> Decided {
         let mut decided = match self.at(Scope::Service, rule) {
             Some(value) => Decided { value: value.clone(), by: Some(Scope::Service) },
             None => Decided { value: rule.default_value(), by: None },
@@ -406,6 +576,7 @@ impl Rules {
                 Scope::Service => false,
                 Scope::Organisation => true,
                 Scope::Group(group) => groups.contains(group),
+                Scope::Shelf(its) => shelf == Some(*its),
             };
             if applies && *its == rule {
                 let tighter = rule.tighter(&decided.value, value);
@@ -419,8 +590,14 @@ impl Rules {
 
     /// These rules with one value set, or taken away. Refused if it would widen.
     pub fn with(&self, scope: Scope, rule: Rule, value: Option<Value>) -> Result<Rules, RuleError> {
-        if matches!(scope, Scope::Group(_)) && !rule.for_groups() {
-            return Err(RuleError::NotForGroups { rule: rule.word() });
+        match scope {
+            Scope::Group(_) if !rule.for_groups() => {
+                return Err(RuleError::NotThere { rule: rule.word(), scope: "group" });
+            }
+            Scope::Shelf(_) if !rule.for_shelves() => {
+                return Err(RuleError::NotThere { rule: rule.word(), scope: "shelf" });
+            }
+            _ => {}
         }
         let mut set = self.set.clone();
         set.retain(|(s, r, _)| *s != scope || *r != rule);
@@ -428,11 +605,13 @@ impl Rules {
             if scope != Scope::Service {
                 // What holds above: without the groups, and for the organisation without itself.
                 let above = Rules::new(
-                    set.iter().filter(|(s, _, _)| *s < scope && !matches!(s, Scope::Group(_))).cloned(),
+                    set.iter()
+                        .filter(|(s, _, _)| *s < scope && matches!(s, Scope::Service | Scope::Organisation))
+                        .cloned(),
                 );
                 let above = above.decide(rule, &[]).value;
                 if rule.tighter(&above, &value) != value {
-                    return Err(RuleError::Widens { rule: rule.word(), above: word(&above) });
+                    return Err(RuleError::Widens { rule: rule.word(), above: rule.word_of(&above) });
                 }
             }
             set.push((scope, rule, value));
@@ -505,14 +684,16 @@ pub fn plan_rules(
     people
         .iter()
         .filter(|p| !p.disabled && (p.guest || rule != Rule::GuestsIdle))
+        // What strangers reach is told by the addresses it touches, not by people.
+        .filter(|_| !rule.for_strangers())
         .filter_map(|person| {
             let (was, will) =
                 (before.decide(rule, &person.groups).value, after.decide(rule, &person.groups).value);
             (was != will).then(|| Effect {
                 account: person.account,
                 at_once: at_once(rule, &was, &will, person, today),
-                before: word(&was),
-                after: word(&will),
+                before: rule.word_of(&was),
+                after: rule.word_of(&will),
             })
         })
         .collect()
@@ -553,11 +734,15 @@ mod tests {
         for rule in Rule::ALL {
             assert_eq!(Rule::from_word(rule.word()), Some(rule));
             let value = rule.default_value();
-            assert_eq!(rule.read(&word(&value)).unwrap(), value, "{}", rule.word());
+            assert_eq!(rule.read(&rule.word_of(&value)).unwrap(), value, "{}", rule.word());
             assert!(rule.sentence(&value).ends_with('.'));
-            for wrong in ["perhaps", "-1", "2026-13-01", "console, window", "99999"] {
+            let wrong: &[&str] = match rule.by_groups() {
+                true => &["everyone, Board", "Board,,Staff", "nobody, everyone"],
+                false => &["perhaps", "-1", "2026-13-01", "console, window", "99999"],
+            };
+            for wrong in wrong {
                 let refused = rule.read(wrong).unwrap_err().to_string();
-                assert!(refused.contains(rule.word()) && refused.contains(wrong), "{refused}");
+                assert!(refused.contains(rule.word()) && refused.contains(*wrong), "{refused}");
             }
         }
     }
@@ -568,8 +753,8 @@ mod tests {
         let set = rules(&[
             (Scope::Service, Rule::PasswordLength, "12"),
             (Scope::Group(board), Rule::PasswordLength, "16"),
-            (Scope::Group(staff), Rule::DoorsClosed, "sync"),
-            (Scope::Group(board), Rule::DoorsClosed, "console"),
+            (Scope::Group(staff), Rule::DoorsClosed, "sync, links"),
+            (Scope::Group(board), Rule::DoorsClosed, "console, intake"),
             (Scope::Organisation, Rule::SecondFactor, "2026-12-01"),
             (Scope::Group(board), Rule::SecondFactor, "2026-11-01"),
         ]);
@@ -596,8 +781,35 @@ mod tests {
         );
         assert!(tried(Rule::PasswordLength, "14").is_ok());
         assert!(tried(Rule::SecondFactor, "2026-12-01").is_ok());
-        assert!(matches!(tried(Rule::SignUpDomains, "a.example"), Err(RuleError::NotForGroups { .. })));
+        assert!(matches!(tried(Rule::SignUpDomains, "a.example"), Err(RuleError::NotThere { .. })));
         assert!(tried(Rule::LooksTold, "off").is_err(), "the default holds further up too");
+    }
+
+    #[test]
+    fn a_shelf_tightens_for_what_is_on_it_alone() {
+        let (quiet, other) = (ShelfId(1), ShelfId(2));
+        let set = rules(&[
+            (Scope::Organisation, Rule::LinksDays, "90"),
+            (Scope::Organisation, Rule::LinksMadeBy, "Board, Staff"),
+            (Scope::Shelf(quiet), Rule::LinksDays, "7"),
+            (Scope::Shelf(quiet), Rule::KeptInside, "on"),
+        ]);
+        let days = |shelf| word(&set.decide_on(Rule::LinksDays, &[], shelf).value);
+        assert_eq!([days(Some(quiet)), days(Some(other)), days(None)], ["7", "90", "90"]);
+        let inside = |shelf| set.decide_on(Rule::KeptInside, &[], Some(shelf)).value;
+        assert_eq!((inside(quiet), inside(other)), (Value::Switch(true), Value::Switch(false)));
+        let tried =
+            |rule: Rule, value: &str| set.with(Scope::Shelf(other), rule, Some(rule.read(value).unwrap()));
+        assert!(matches!(tried(Rule::LinksDays, "91"), Err(RuleError::Widens { .. })));
+        assert!(matches!(tried(Rule::PasswordLength, "20"), Err(RuleError::NotThere { scope: "shelf", .. })));
+        let everyone = Rule::LinksMadeBy.read("everyone").unwrap();
+        let staff = Rule::LinksMadeBy.read("Staff").unwrap();
+        let nobody = Rule::LinksMadeBy.read("nobody").unwrap();
+        let counts = set.decide(Rule::LinksMadeBy, &[]).value;
+        assert_eq!(Rule::LinksMadeBy.tighter(&everyone, &counts), counts);
+        assert_eq!(Rule::LinksMadeBy.tighter(&counts, &staff), staff);
+        assert_eq!(Rule::LinksMadeBy.tighter(&staff, &nobody), nobody);
+        assert_eq!(Rule::LinksMadeBy.word_of(&nobody), "nobody");
     }
 
     #[test]

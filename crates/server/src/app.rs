@@ -7,7 +7,7 @@ use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
 use crate::thumbnails::Thumbnails;
-use crate::{api, console, metrics};
+use crate::{api, console, metrics, public, strangers};
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderName, HeaderValue};
@@ -50,6 +50,12 @@ pub struct State {
     pub devices_used: DevicesUsed,
     /// Checksums of contents that went into archives.
     pub checksums: Checksums,
+    /// What is remembered of links and intakes.
+    pub strangers: crate::strangers::Strangers,
+    /// Under which addresses requests came.
+    pub seen: crate::public::Seen,
+    /// Ticks when a link, an intake or a delivery changed.
+    pub openings: tokio::sync::watch::Sender<u64>,
     /// Selections to fetch as archives.
     pub archives: Archives,
     /// Small pictures for lists.
@@ -78,6 +84,9 @@ impl State {
             hashing: Semaphore::new(2),
             set_up: Mutex::new(set_up),
             reads: Arc::default(),
+            strangers: Default::default(),
+            seen: Default::default(),
+            openings: tokio::sync::watch::Sender::new(0),
             names: Names::default(),
             proofs: Proofs::default(),
             devices_used: DevicesUsed::default(),
@@ -94,9 +103,22 @@ impl State {
         public.or_else(|| self.address.get().cloned()).unwrap_or_default()
     }
 
+    /// A link or intake changed: it counts at once, for running answers too.
+    pub fn openings_changed(&self) {
+        self.strangers.forget();
+        self.revocations.send_modify(|n| *n += 1);
+        self.tell_openings();
+    }
+
+    /// Something happened at a link or intake: open pages are told.
+    pub fn tell_openings(&self) {
+        self.openings.send_modify(|n| *n += 1);
+    }
+
     /// Something about tokens changed: it counts at once, for running answers too.
     pub fn revoked(&self) {
         self.known.clear();
+        self.strangers.forget();
         self.revocations.send_modify(|n| *n += 1);
     }
 }
@@ -162,6 +184,7 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
             .service(
                 web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
             )
+            .configure(strangers::routes)
             .service(web::scope("/api").default_service(web::route().to(no_such_route)))
             .default_service(web::get().to(console::page));
     }
@@ -175,6 +198,9 @@ pub async fn around(
     let begun = std::time::Instant::now();
     let state = request.app_data::<web::Data<State>>().cloned();
     let https = state.as_ref().is_some_and(|s| s.config.is_https());
+    if let Some(state) = &state {
+        public::note(request.request(), state);
+    }
     let mut response = next.call(request).await?;
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
@@ -199,15 +225,28 @@ pub async fn around(
     if let Some(state) = &state {
         state.metrics.answered(asked.method().as_str(), status, ms / 1000.0);
     }
-    // Paths hold no secrets: tokens travel in headers, the set-up code behind a #.
+    // Paths hold no secrets: tokens travel in headers, the set-up code behind a #, and the endings of
+    // links and intakes are left out.
+    let path = logged(asked.path());
     if status >= 500 {
-        tracing::warn!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+        tracing::warn!(method = %asked.method(), %path, status, ms, "answered");
     } else if asked.method().is_safe() {
-        tracing::debug!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+        tracing::debug!(method = %asked.method(), %path, status, ms, "answered");
     } else {
-        tracing::info!(method = %asked.method(), path = asked.path(), status, ms, "answered");
+        tracing::info!(method = %asked.method(), %path, status, ms, "answered");
     }
     Ok(response)
+}
+
+fn logged(path: &str) -> std::borrow::Cow<'_, str> {
+    let secret = ["/open/", "/give/"].into_iter().find_map(|p| path.strip_prefix(p).map(|rest| (p, rest)));
+    match secret {
+        None => path.into(),
+        Some((place, rest)) => {
+            let what = rest.split('/').nth(1).unwrap_or_default();
+            format!("{place}…/{what}").into()
+        }
+    }
 }
 
 async fn no_such_route() -> Refusal {

@@ -260,7 +260,8 @@ async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result
         Some(by) => format!("{} as {}", by.sign_in, account.sign_in),
         None => account.sign_in.clone(),
     };
-    let actor = Actor { account: Some(account.id), device, who: name.into(), from: from.into() };
+    let actor =
+        Actor { account: Some(account.id), device, who: name.into(), from: from.into(), through: None };
     let seen_by = seen_by.map(Arc::new);
     let who = Who { account: Arc::new(account), actor, token, seen_by, needs_factor };
     state.known.put(token, who.clone(), now);
@@ -474,7 +475,8 @@ fn nobody() -> &'static str {
     HASH.get_or_init(|| hash_password("nobody has this password").unwrap_or_default())
 }
 
-fn verify(password: &str, hash: &str) -> bool {
+/// Whether a password is the one of a hash. Blocks for tens of milliseconds.
+pub fn verify(password: &str, hash: &str) -> bool {
     PasswordHash::new(hash)
         .is_ok_and(|parsed| Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok())
 }
@@ -575,6 +577,7 @@ pub async fn check_password(
                 device: None,
                 who: "nobody".into(),
                 from: from(request, state).into(),
+                through: None,
             };
             state.engine.note(&actor, "sign-in refused", None, &sign_in, "").await?;
             Err(Refusal::new(

@@ -23,6 +23,10 @@ pub struct Config {
     pub largest_file: u64,
     /// The organisation's name, in mail and on pages.
     pub organisation: String,
+    /// The organisation's colour, on pages for strangers.
+    pub colour: Option<[u8; 3]>,
+    /// Its logo, and the logo's media type.
+    pub logo: Option<(Vec<u8>, &'static str)>,
     /// The mail server, if there is one.
     pub mail: Option<MailConfig>,
     /// How much is logged: error, warn, info, debug.
@@ -119,7 +123,7 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 16] = [
+const KEYS: [Key; 18] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
@@ -129,6 +133,8 @@ const KEYS: [Key; 16] = [
     Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
     Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
     Key { name: "organisation", env: "YATTIC_ORGANISATION", default: "Yellow Attic" },
+    Key { name: "organisation_colour", env: "YATTIC_ORGANISATION_COLOUR", default: "" },
+    Key { name: "organisation_logo", env: "YATTIC_ORGANISATION_LOGO", default: "" },
     Key { name: "mail_server", env: "YATTIC_MAIL_SERVER", default: "" },
     Key { name: "mail_tls", env: "YATTIC_MAIL_TLS", default: "starttls" },
     Key { name: "mail_user", env: "YATTIC_MAIL_USER", default: "" },
@@ -243,6 +249,39 @@ pub fn read(
     {
         return Err(wrong("organisation", "not a name", "Write a name of 1 to 100 characters."));
     }
+    let colour = match of("organisation_colour").as_str() {
+        "" => None,
+        text => Some(yellow_attic_core::looks::read_colour(text).ok_or_else(|| {
+            wrong("organisation_colour", "not a colour", "Write it like #F5B916, or leave it out.")
+        })?),
+    };
+    let logo = match of("organisation_logo").as_str() {
+        "" => None,
+        path => {
+            let bytes = std::fs::read(path).map_err(|e| {
+                wrong("organisation_logo", &e.to_string(), "Name a PNG or JPEG file that can be read.")
+            })?;
+            let kind = match (bytes.starts_with(b"\x89PNG"), bytes.starts_with(b"\xff\xd8\xff")) {
+                (true, _) => "image/png",
+                (_, true) => "image/jpeg",
+                _ => {
+                    return Err(wrong(
+                        "organisation_logo",
+                        "neither PNG nor JPEG",
+                        "Name a PNG or JPEG file.",
+                    ));
+                }
+            };
+            if bytes.len() > 64 * 1024 {
+                return Err(wrong(
+                    "organisation_logo",
+                    "larger than 64 KiB",
+                    "Make it smaller: it is shown 30 pixels high.",
+                ));
+            }
+            Some((bytes, kind))
+        }
+    };
     let mail = match of("mail_server").as_str() {
         "" => None,
         server => {
@@ -309,6 +348,8 @@ pub fn read(
         metrics_listen,
         largest_file,
         organisation,
+        colour,
+        logo,
         mail,
         log,
         log_format,
@@ -385,6 +426,8 @@ mod tests {
             ("largest_file", "many"),
             ("largest_file", "99999999999 TiB"),
             ("organisation", ""),
+            ("organisation_colour", "yellow"),
+            ("organisation_logo", "/dev/null"),
             ("mail_server", "mail.example.org:many"),
             ("log", "loud"),
             ("log_format", "xml"),

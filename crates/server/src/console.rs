@@ -23,6 +23,11 @@ fn policy(nonce: &str) -> String {
     )
 }
 
+/// A built file.
+pub fn built(name: &str) -> Option<Vec<u8>> {
+    Built::get(name).map(|file| file.data.into_owned())
+}
+
 /// Serves a built file; any other path is a page of the console itself.
 pub async fn page(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');

@@ -2,8 +2,8 @@
 //! in our pages.
 
 use crate::app::State;
-use crate::auth::Who;
 use crate::problem::Refusal;
+use crate::reader::Reader;
 use crate::times;
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
@@ -40,7 +40,7 @@ pub fn attachment(name: &str) -> String {
 }
 
 /// What a browser may show by itself; everything else is handed over as a download.
-fn safe_type(name: &str) -> Option<&'static str> {
+pub fn safe_type(name: &str) -> Option<&'static str> {
     let ending = name.rsplit_once('.').map_or("", |(_, e)| e).to_ascii_lowercase();
     Some(match ending.as_str() {
         "png" => "image/png",
@@ -73,7 +73,7 @@ pub fn asked(request: &HttpRequest, tag: &str, size: u64) -> Asked {
 pub async fn answer(
     request: &HttpRequest,
     state: &State,
-    who: &Who,
+    reader: &Reader,
     row: &Row,
 ) -> Result<HttpResponse, Refusal> {
     // A service worker would keep answering in our origin's name.
@@ -131,7 +131,7 @@ pub async fn answer(
     if *request.method() == Method::HEAD {
         return Ok(answer.no_chunking(length).finish());
     }
-    if state.reads.note(&who.actor, row.node, row.name(), state.engine.now_ms()) {
+    if state.reads.note(reader.actor(), row.node, row.name(), state.engine.now_ms()) {
         let (engine, reads) = (state.engine.clone(), state.reads.clone());
         state.engine.runtime().spawn(async move { reads.write(&engine).await });
     }
@@ -146,7 +146,7 @@ pub async fn answer(
         let bytes = bytes.map_err(|e| unreadable(&row, &e))?;
         return Ok(answer.body(bytes));
     }
-    let may = StillMay::new(request, who, &[row.node]);
+    let may = StillMay::new(request, reader, &[row.node]);
     Ok(answer.body(SizedStream::new(length, guarded(blocks(Arc::new(file), from, length), may))))
 }
 
@@ -157,7 +157,7 @@ const LOOK_AGAIN: Duration = Duration::from_secs(30);
 /// that closes, a right that is taken cuts what runs.
 pub struct StillMay {
     state: Option<web::Data<State>>,
-    who: Who,
+    reader: Reader,
     nodes: Vec<NodeId>,
     rights: Option<RightsWatch>,
     revoked: Option<tokio::sync::watch::Receiver<u64>>,
@@ -166,12 +166,12 @@ pub struct StillMay {
 
 impl StillMay {
     /// Begins to watch: now they may.
-    pub fn new(request: &HttpRequest, who: &Who, nodes: &[NodeId]) -> StillMay {
+    pub fn new(request: &HttpRequest, reader: &Reader, nodes: &[NodeId]) -> StillMay {
         let state = request.app_data::<web::Data<State>>().cloned();
         StillMay {
             rights: state.as_ref().map(|s| s.engine.rights_watch()),
             revoked: state.as_ref().map(|s| s.revocations.subscribe()),
-            who: who.clone(),
+            reader: reader.clone(),
             nodes: nodes.to_vec(),
             looked: Instant::now(),
             state,
@@ -190,11 +190,11 @@ impl StillMay {
         rights.seen();
         revoked.mark_unchanged();
         self.looked = Instant::now();
-        if !crate::auth::still(state, &self.who).await {
+        if !self.reader.still(state).await {
             return false;
         }
         for node in &self.nodes {
-            if state.engine.history(&self.who.actor, *node, 1).await.is_err() {
+            if !self.reader.sees(state, *node).await {
                 return false;
             }
         }

@@ -4,7 +4,8 @@
 //! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
 //! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
-//! looked at what), [`metrics`] (what there is to watch), [`tls`], [`times`].
+//! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`reader`] (whoever bytes go to), [`public`] (the
+//! address that links carry), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
 
@@ -19,8 +20,11 @@ pub mod factors;
 pub mod mail;
 pub mod metrics;
 pub mod problem;
+pub mod public;
+pub mod reader;
 pub mod reads;
 pub mod service;
+pub mod strangers;
 pub mod tar_in;
 pub mod thumbnails;
 pub mod times;

@@ -4,6 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yellow_attic_api::Problem;
 use yellow_attic_core::cursor::CursorError;
+use yellow_attic_core::openings::KindError;
 use yellow_attic_core::rules::RuleError;
 use yellow_attic_core::size::human;
 use yellow_attic_store::StoreError;
@@ -54,6 +55,11 @@ impl Refusal {
             &format!("{what} was not found."),
             "Look at the folder it should be in; something removed can be found on its time strip.",
         )
+    }
+
+    /// Its stable word.
+    pub fn code(&self) -> &str {
+        &self.problem.code
     }
 
     /// As a part of a longer answer.
@@ -248,9 +254,67 @@ impl From<StoreError> for Refusal {
                 match rule {
                     RuleError::Malformed { .. } => "Choose one of the values it can have.",
                     RuleError::Widens { .. } => "Loosen it further up first, or tighten it here.",
-                    RuleError::NotForGroups { .. } => "Set it for the service or the organisation.",
+                    RuleError::NotThere { .. } => "Set it for the service or the organisation.",
                 },
             ),
+            StoreError::OpeningRefused { .. } => make(
+                403,
+                "opening_refused",
+                "Not allowed",
+                "Ask an administrator about the rule or the door.",
+            ),
+            StoreError::OpeningTooLong { longest, .. } => make(
+                403,
+                "opening_too_long",
+                "It would live too long",
+                &format!("Let it end on {} at the latest.", crate::times::show(*longest)),
+            ),
+            StoreError::BadEnding(_) => make(
+                400,
+                "ending_cannot_be",
+                "The ending cannot be",
+                "Choose 3 to 64 small letters, digits and single hyphens, or leave it out for a random one.",
+            ),
+            StoreError::EndingTaken(_) => make(
+                409,
+                "ending_taken",
+                "The ending is taken",
+                "Choose another one. The ending of something that was ended stays taken for ninety days.",
+            ),
+            StoreError::UsedUp => {
+                make(410, "used_up", "Used up", "Ask whoever gave you this address to allow more.")
+            }
+            StoreError::OtherKind(KindError::Unknown(_)) => make(
+                400,
+                "kind_unknown",
+                "No such kind",
+                "Choose pictures, documents, sound, video, archives, or endings such as .pdf.",
+            ),
+            StoreError::OtherKind(KindError::Other { .. }) => {
+                make(415, "kind_not_taken", "Another kind of file", "Send one of the kinds that are taken.")
+            }
+            StoreError::OtherKind(KindError::Lies { .. }) => make(
+                415,
+                "kind_lies",
+                "Not what its name says",
+                "Nothing of it was kept. Send it under the name that fits what it is.",
+            ),
+            StoreError::DeliveryTooLarge(most) => Refusal::new(
+                413,
+                "delivery_too_large",
+                "More than is taken",
+                &format!("All files together may have {} here.", human(*most)),
+                "Leave some out, or hand them in as another delivery.",
+            ),
+            StoreError::DeliveryDone => make(
+                409,
+                "delivery_done",
+                "The delivery is done",
+                "Begin another one for what is still missing.",
+            ),
+            StoreError::NothingDelivered => {
+                make(409, "nothing_delivered", "Nothing has arrived yet", "Send at least one file first.")
+            }
             StoreError::DiskFull { free, reserve } => Refusal::new(
                 507,
                 "disk_full",

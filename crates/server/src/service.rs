@@ -13,6 +13,7 @@ use yellow_attic_store::{Actor, Engine, Options};
 
 /// So often.
 const CHORES_EVERY: Duration = Duration::from_secs(300);
+const DELIVERIES_EVERY: Duration = Duration::from_secs(15);
 
 /// A running service.
 pub struct Running {
@@ -88,6 +89,7 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let _ = state.address.set(address.clone());
     chores.push(tokio::spawn(do_chores(state.clone())));
     chores.push(tokio::spawn(crate::mail::deliver(state.clone())));
+    chores.push(tokio::spawn(watch_deliveries(state.clone())));
     chores.push(tokio::spawn(crate::thumbnails::follow(state.clone())));
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {
@@ -136,9 +138,26 @@ async fn do_chores(state: web::Data<State>) {
             tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
         }
         people_chores(&state).await;
+        state.strangers.write_uses(&state.engine).await;
+        if let Err(error) = state.engine.sweep_slips().await {
+            tracing::warn!(%error, "old slips could not be forgotten; they are looked at again");
+        }
+        if let Err(error) = state.engine.forget_openings().await {
+            tracing::warn!(%error, "ended links could not be forgotten; they are looked at again");
+        }
         tokio::time::sleep(CHORES_EVERY).await;
         state.reads.write(&state.engine).await;
         state.devices_used.write(&state.engine).await;
+    }
+}
+
+/// Whoever made an intake is told of what was handed in, gathered.
+async fn watch_deliveries(state: web::Data<State>) {
+    loop {
+        if let Err(error) = crate::strangers::give::tell_of_deliveries(&state).await {
+            tracing::warn!(%error, "deliveries could not be told of; they are looked at again");
+        }
+        tokio::time::sleep(DELIVERIES_EVERY).await;
     }
 }
 
@@ -180,6 +199,7 @@ impl Running {
         self.chores.iter().for_each(tokio::task::JoinHandle::abort);
         self.state.reads.write(&self.state.engine).await;
         self.state.devices_used.write(&self.state.engine).await;
+        self.state.strangers.write_uses(&self.state.engine).await;
         self.state.engine.stop().await;
     }
 }

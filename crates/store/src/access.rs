@@ -2,13 +2,13 @@
 //! that a check reads nothing. Replaced as a whole by the commit that changes any of them.
 
 use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf, ShelfKind};
+use crate::model::{Actor, Row, Shelf, ShelfKind, Through};
 use crate::rows::parse;
 use sqlx::SqliteConnection;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::rights::{Explained, Gives, Grant, Here, Level, Person, Standing, Subject, explain};
-use yellow_attic_core::rules::{Rule, Rules, Scope};
+use yellow_attic_core::rules::{Door, EVERYONE, Rule, Rules, Scope, Value};
 use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId, ShelfId};
 
 /// All grants, memberships, rules, owners and quotas.
@@ -27,19 +27,24 @@ pub(crate) struct Access {
     rules: Rules,
     /// People from outside.
     guests: HashSet<AccountId>,
+    /// Accounts that can do nothing now.
+    disabled: HashSet<AccountId>,
+    /// Doors closed to an account alone.
+    closed: HashMap<AccountId, BTreeSet<Door>>,
+    /// The names of groups, as rules have them.
+    group_names: HashMap<GroupId, String>,
 }
 
-type Sets = (String, String, String, String, String, String, String, String);
+type Sets = (String, String, String, String, String, String, String, String, String, String);
 
 /// A value that no longer can be read counts as not set.
-pub(crate) fn read_rule(
-    (kind, of, rule, value): (i64, i64, String, String),
-) -> Option<(Scope, Rule, yellow_attic_core::rules::Value)> {
+pub(crate) fn read_rule((kind, of, rule, value): (i64, i64, String, String)) -> Option<(Scope, Rule, Value)> {
     let rule = Rule::from_word(&rule)?;
     let scope = match kind {
         0 => Scope::Service,
         1 => Scope::Organisation,
-        _ => Scope::Group(GroupId(of)),
+        2 => Scope::Group(GroupId(of)),
+        _ => Scope::Shelf(ShelfId(of)),
     };
     Some((scope, rule, rule.read(&value).ok()?))
 }
@@ -48,7 +53,7 @@ type GrantJson = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>);
 
 impl Access {
     pub async fn load(conn: &mut SqliteConnection) -> Result<Access> {
-        let (grants, afresh, members, owners, lines, homes, rules, guests): Sets = sqlx::query_as(
+        let (grants, afresh, members, owners, lines, homes, rules, guests, shut, names): Sets = sqlx::query_as(
             "SELECT (SELECT json_group_array(json_array(id, node, account, grp, level, until)) FROM grants),
                     (SELECT json_group_array(node) FROM afresh),
                     (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp)),
@@ -61,7 +66,10 @@ impl Access {
                                                        WHERE m.account = a.id)) AS line
                        FROM accounts a) WHERE line IS NOT NULL),
                     (SELECT json_group_array(json_array(kind, of, rule, value)) FROM rules),
-                    (SELECT json_group_array(id) FROM accounts WHERE role = 'guest')",
+                    (SELECT json_group_array(id) FROM accounts WHERE role = 'guest'),
+                    (SELECT json_group_array(json_array(id, disabled_at IS NOT NULL, closed)) FROM accounts
+                     WHERE disabled_at IS NOT NULL OR closed <> ''),
+                    (SELECT json_group_array(json_array(id, name)) FROM groups)",
         )
         .fetch_one(conn)
         .await?;
@@ -93,6 +101,16 @@ impl Access {
         let home_lines = parse::<Vec<(i64, i64)>>(&homes)?;
         let home_lines = home_lines.into_iter().map(|(a, line)| (AccountId(a), line.max(0) as u64)).collect();
         let set = parse::<Vec<(i64, i64, String, String)>>(&rules)?.into_iter().filter_map(read_rule);
+        let (mut disabled, mut closed) = (HashSet::new(), HashMap::new());
+        for (id, off, doors) in parse::<Vec<(i64, i64, String)>>(&shut)? {
+            let doors: BTreeSet<Door> =
+                doors.split([',', ' ']).filter_map(|w| Door::from_word(w.trim())).collect();
+            if off != 0 {
+                disabled.insert(AccountId(id));
+            }
+            closed.insert(AccountId(id), doors);
+        }
+        let names = parse::<Vec<(i64, String)>>(&names)?;
         let bars = here.iter().filter(|(_, h)| h.bars()).map(|(n, _)| *n).collect();
         Ok(Access {
             here,
@@ -103,6 +121,9 @@ impl Access {
             home_lines,
             rules: Rules::new(set),
             guests: parse::<Vec<i64>>(&guests)?.into_iter().map(AccountId).collect(),
+            disabled,
+            closed,
+            group_names: names.into_iter().map(|(id, name)| (GroupId(id), name)).collect(),
         })
     }
 
@@ -129,6 +150,26 @@ impl Access {
             ShelfKind::Home => self.home_lines.get(&shelf.owner?).copied(),
             ShelfKind::Shared => self.lines.get(&shelf.id).copied(),
         }
+    }
+
+    /// Whether somebody may have such openings: by the rule that names groups.
+    pub fn makes(&self, rules: &Rules, rule: Rule, account: AccountId) -> bool {
+        let Value::Words(words) = rules.decide(rule, &[]).value else { return false };
+        let mine = self.groups_of(account);
+        !self.guests.contains(&account)
+            && (words.contains(EVERYONE)
+                || mine.iter().filter_map(|g| self.group_names.get(g)).any(|name| words.contains(name)))
+    }
+
+    /// Whether an account is disabled.
+    pub fn is_disabled(&self, account: AccountId) -> bool {
+        self.disabled.contains(&account)
+    }
+
+    /// Whether a door is closed to an account, by a rule or to it alone.
+    pub fn is_closed(&self, account: AccountId, door: Door) -> bool {
+        self.closed.get(&account).is_some_and(|doors| doors.contains(&door))
+            || self.rules.closed(&self.groups_of(account)).contains(&door)
     }
 
     /// All rules that are set.
@@ -164,17 +205,19 @@ pub(crate) struct Eyes {
     account: Option<AccountId>,
     groups: Arc<[GroupId]>,
     now: i64,
+    /// A stranger sees with the eyes of whoever let them in, and no further than that.
+    through: Option<Through>,
 }
 
 impl Eyes {
     pub fn of(access: Arc<Access>, actor: &Actor, now: i64) -> Eyes {
-        Eyes::of_account(access, actor.account, now)
+        Eyes { through: actor.through, ..Eyes::of_account(access, actor.account, now) }
     }
 
     /// `None`: the service itself, which may do everything.
     pub fn of_account(access: Arc<Access>, account: Option<AccountId>, now: i64) -> Eyes {
         let groups = account.map(|a| access.groups_of(a)).unwrap_or_default();
-        Eyes { access, account, groups, now }
+        Eyes { access, account, groups, now, through: None }
     }
 
     fn person(&self, account: AccountId) -> Person<'_> {
@@ -194,12 +237,17 @@ impl Eyes {
     /// What one may do at the end of a way. `way`: from the node up to the top of its shelf.
     pub fn standing(&self, shelf: ShelfId, way: impl DoubleEndedIterator<Item = NodeId>) -> Standing {
         let Some(account) = self.account else { return Standing::above(true) };
-        let above = Standing::above(self.access.owns(account, shelf));
+        let owner = self.access.owns(account, shelf);
+        let above = if self.through.is_some() { Standing::outside(owner) } else { Standing::above(owner) };
         way.rev().fold(above, |standing, node| self.enter(standing, node))
     }
 
     /// One step further down.
     pub fn enter(&self, standing: Standing, node: NodeId) -> Standing {
+        let standing = match self.through {
+            Some(through) if through.node == node => standing.within(through.most),
+            _ => standing,
+        };
         match (self.account, self.access.here(node)) {
             (Some(account), Some(here)) => {
                 standing.enter(&self.person(account), node, here, self.now, &mut ())

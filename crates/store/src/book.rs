@@ -313,7 +313,7 @@ impl Book {
             until,
             ended_at: self.now,
             ended_how: how,
-            ended_account: actor.account,
+            ended_account: actor.author(),
             ended_device: actor.device,
         });
     }
@@ -387,7 +387,7 @@ impl Book {
             self.heads.record,
             self.now,
             action,
-            actor.account,
+            actor.author(),
             node,
             serde_json::to_string(&fields).unwrap_or_default(),
             hex(&salt),

@@ -77,7 +77,7 @@ pub(crate) async fn add_batch(
             since: moment,
             at: book.now,
             how: How::Copied,
-            account: actor.account,
+            account: actor.author(),
             device: actor.device,
         };
         let task = |from, object, folder| Task {

@@ -87,6 +87,7 @@ pub(crate) struct Shared {
     pub filing: Filing,
     pub uploads: Uploads,
     pub claims: Claims,
+    pub delivering: crate::deliveries::Delivering,
     pub clock: Arc<dyn Clock>,
     pub jobs: Jobs,
     stopped: Arc<AtomicBool>,
@@ -215,6 +216,7 @@ impl Engine {
                 running: Mutex::new(running),
                 runtime,
                 claims: Claims::default(),
+                delivering: Default::default(),
             }),
         };
         engine.claim_unfinished().await?;

@@ -122,6 +122,45 @@ pub enum StoreError {
         /// What was to come.
         wanted: u64,
     },
+    /// Somebody may not have such a link or intake.
+    #[error("this {what} is refused: {why}")]
+    OpeningRefused {
+        /// Link or intake.
+        what: &'static str,
+        /// Why.
+        why: String,
+    },
+    /// A rule says how long one may live at most.
+    #[error("a rule lets a {what} live for {days} days at most")]
+    OpeningTooLong {
+        /// Link or intake.
+        what: &'static str,
+        /// How many days.
+        days: u32,
+        /// The latest end, in milliseconds.
+        longest: i64,
+    },
+    /// The ending of an address cannot be.
+    #[error("{0}")]
+    BadEnding(String),
+    /// The ending of an address is in use, or was lately.
+    #[error("the ending \"{0}\" is taken")]
+    EndingTaken(String),
+    /// All downloads or deliveries are used.
+    #[error("it was used as often as it may be")]
+    UsedUp,
+    /// A file of a kind that an intake does not take.
+    #[error("{0}")]
+    OtherKind(yellow_attic_core::openings::KindError),
+    /// More than one delivery may hold.
+    #[error("a delivery may hold {0} bytes")]
+    DeliveryTooLarge(u64),
+    /// Its sender was done with it.
+    #[error("the delivery is done")]
+    DeliveryDone,
+    /// No file has arrived.
+    #[error("nothing has arrived yet")]
+    NothingDelivered,
     /// A rule refuses it.
     #[error("{0}")]
     Rule(#[from] yellow_attic_core::rules::RuleError),

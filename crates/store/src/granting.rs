@@ -317,6 +317,14 @@ impl Engine {
         self.grants_where(&format!("id IN (SELECT value FROM json_each('{ids:?}'))")).await
     }
 
+    /// What somebody gave to others, or all that anybody gave.
+    pub async fn grants_made(&self, by: Option<AccountId>) -> Result<Vec<Given>> {
+        match by {
+            Some(by) => self.grants_where(&format!("made_by = {by} AND level <> 'deny'")).await,
+            None => self.grants_where("level <> 'deny'").await,
+        }
+    }
+
     async fn grants_where(&self, which: &str) -> Result<Vec<Given>> {
         type Raw = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>, String, Option<i64>, i64);
         let rows: Vec<Raw> = sqlx::query_as(sql(format!(

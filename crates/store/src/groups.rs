@@ -5,6 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::taken;
 use crate::rows::parse;
+use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{AccountId, GroupId};
 
 /// A group.
@@ -84,6 +85,9 @@ impl Engine {
         self.change_rights(actor, "group changed", &what, move |conn| {
             Box::pin(async move {
                 let key = name.as_deref().map(group_key);
+                if let Some(name) = &name {
+                    rename_in_rules(conn, group, name).await?;
+                }
                 let done = sqlx::query(
                     "UPDATE groups SET name = coalesce(?, name), name_key = coalesce(?, name_key), note = coalesce(?, note),
                        quota = iif(?, ?, quota) WHERE id = ?",
@@ -94,7 +98,7 @@ impl Engine {
                 .bind(quota.is_some())
                 .bind(quota.flatten().map(|q| i64::try_from(q).unwrap_or(i64::MAX)))
                 .bind(group.0)
-                .execute(conn)
+                .execute(&mut *conn)
                 .await
                 .map_err(|e| taken(e, "There is a group of this name already, or one that looks like it"))?;
                 match done.rows_affected() {
@@ -173,4 +177,31 @@ fn group_name(name: &str) -> Result<String> {
         ));
     }
     Ok(name.to_string())
+}
+
+/// Rules that name a group go on naming it.
+async fn rename_in_rules(conn: &mut sqlx::SqliteConnection, group: GroupId, name: &str) -> Result<()> {
+    let before: Option<String> = sqlx::query_scalar("SELECT name FROM groups WHERE id = ?")
+        .bind(group.0)
+        .fetch_optional(&mut *conn)
+        .await?;
+    let Some(before) = before.filter(|b| b != name) else { return Ok(()) };
+    let set: Vec<(i64, i64, String, String)> =
+        sqlx::query_as("SELECT kind, of, rule, value FROM rules").fetch_all(&mut *conn).await?;
+    for (kind, of, rule, value) in set {
+        let Some(rule) = Rule::from_word(&rule).filter(|r| r.by_groups()) else { continue };
+        let Ok(Value::Words(mut words)) = rule.read(&value) else { continue };
+        if !words.remove(&before) {
+            continue;
+        }
+        words.insert(name.to_string());
+        sqlx::query("UPDATE rules SET value = ? WHERE kind = ? AND of = ? AND rule = ?")
+            .bind(rule.word_of(&Value::Words(words)))
+            .bind(kind)
+            .bind(of)
+            .bind(rule.word())
+            .execute(&mut *conn)
+            .await?;
+    }
+    Ok(())
 }

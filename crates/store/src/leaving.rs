@@ -5,7 +5,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::Account;
-use yellow_attic_core::{AccountId, Name};
+use yellow_attic_core::AccountId;
 
 /// What goes with an account.
 #[derive(Clone, Debug, Default)]
@@ -153,7 +153,8 @@ impl Engine {
             let gone = || StoreError::NotFound("The home of who gets the files".into());
             match heir.map(|h| self.home_of(h).ok_or_else(gone)).transpose()? {
                 Some(to) => {
-                    let name = self.free_name(to.root, &format!("Files of {}", account.display_name)).await?;
+                    let name =
+                        self.free_folder_name(to.root, &format!("Files of {}", account.display_name)).await?;
                     self.lower_shelf(&service, home.id, to.root, name).await?;
                 }
                 None => drop(self.drop_shelf(&service, home.id).await?),
@@ -184,20 +185,5 @@ impl Engine {
             })
         })
         .await
-    }
-
-    /// A name for a folder that is free, with a number if need be.
-    async fn free_name(&self, parent: yellow_attic_core::NodeId, wanted: &str) -> Result<Name> {
-        let plain: String =
-            wanted.chars().map(|c| if c == '/' || c.is_control() { '-' } else { c }).collect();
-        for n in 1..1000 {
-            let text = if n == 1 { plain.clone() } else { format!("{plain} {n}") };
-            let name = Name::new(&text).or_else(|_| Name::new(&format!("Files of a member {n}")))?;
-            let key = yellow_attic_core::collate::sort_key(&name).into();
-            if self.shared.view.child(parent, &key).await?.is_none() {
-                return Ok(name);
-            }
-        }
-        Err(StoreError::NameTaken(plain))
     }
 }

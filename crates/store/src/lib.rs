@@ -12,6 +12,8 @@
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
+//! - [`openings`]: links and intakes, and whether they act; [`slips`]: downloads that are counted;
+//!   [`deliveries`]: what strangers hand in.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
@@ -35,6 +37,7 @@ pub mod clock;
 mod converting;
 mod copying;
 mod db;
+pub mod deliveries;
 mod dirs;
 pub mod disk;
 pub mod engine;
@@ -49,6 +52,7 @@ mod kernel;
 pub mod leaving;
 pub mod letters;
 pub mod model;
+pub mod openings;
 mod ops;
 mod past;
 pub mod people;
@@ -63,6 +67,7 @@ mod rows;
 pub mod ruling;
 pub mod searching;
 pub mod signing;
+pub mod slips;
 mod staging;
 pub mod steps;
 mod task;
@@ -75,7 +80,7 @@ mod writer;
 pub use changes::Change;
 pub use engine::{Engine, Options};
 pub use error::{Result, StoreError};
-pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind};
+pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Through};
 pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
 pub use staging::{Arriving, SMALL, Staged};

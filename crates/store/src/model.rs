@@ -3,8 +3,9 @@
 use crate::disk::ObjectId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
-use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
+use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OpeningId, OrgId, ShelfId};
 
 /// Who does something, and where from: what the record needs.
 #[derive(Clone, Debug)]
@@ -17,12 +18,39 @@ pub struct Actor {
     pub who: Arc<str>,
     /// The network address, or how it came.
     pub from: Arc<str>,
+    /// The opening through which a stranger acts, within the account's rights.
+    pub through: Option<Through>,
+}
+
+/// What an opening lets through: nothing outside a node, and there no more than a level.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Through {
+    /// Which opening.
+    pub opening: OpeningId,
+    /// Its target.
+    pub node: NodeId,
+    /// The most that counts.
+    pub most: Level,
 }
 
 impl Actor {
+    /// Who is said to have done it: the account, or, for a stranger, the opening (its number, negative).
+    pub fn author(&self) -> Option<AccountId> {
+        match self.through {
+            Some(through) => Some(AccountId(-through.opening.0)),
+            None => self.account,
+        }
+    }
+
     /// The service itself.
     pub fn service() -> Actor {
-        Actor { account: None, device: None, who: "service".into(), from: "this machine".into() }
+        Actor {
+            account: None,
+            device: None,
+            who: "service".into(),
+            from: "this machine".into(),
+            through: None,
+        }
     }
 }
 

@@ -78,13 +78,13 @@ struct Memo {
 impl Memory {
     fn remember_left(&mut self, row: &Row, actor: &Actor, now: i64) {
         if let (Some(parent), Kind::File) = (row.parent, row.kind) {
-            let memo = Memo { node: row.node, who: (actor.account, actor.device), at: now };
+            let memo = Memo { node: row.node, who: (actor.author(), actor.device), at: now };
             self.left.insert((parent, row.key.clone()), memo);
         }
     }
 
     fn remember_made(&mut self, node: NodeId, actor: &Actor, now: i64) {
-        self.made.insert(node, Memo { node, who: (actor.account, actor.device), at: now });
+        self.made.insert(node, Memo { node, who: (actor.author(), actor.device), at: now });
     }
 
     fn fresh(&self, node: NodeId, actor: &Actor, now: i64) -> bool {
@@ -104,7 +104,7 @@ impl Memory {
 
 impl Memo {
     fn holds(&self, actor: &Actor, now: i64) -> bool {
-        self.who == (actor.account, actor.device) && now - self.at <= LEFT_FOR_MS
+        self.who == (actor.author(), actor.device) && now - self.at <= LEFT_FOR_MS
     }
 }
 
@@ -127,7 +127,7 @@ async fn left_at(
 }
 
 pub(crate) fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i64) -> Row {
-    Row { since: moment, at: now, how, account: actor.account, device: actor.device, ..row.clone() }
+    Row { since: moment, at: now, how, account: actor.author(), device: actor.device, ..row.clone() }
 }
 
 pub(crate) async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
@@ -184,7 +184,7 @@ pub(crate) async fn make_shelf(
         since: moment,
         at: book.now,
         how: How::Made,
-        account: actor.account,
+        account: actor.author(),
         device: actor.device,
     };
     book.open_row(row, false);
@@ -256,7 +256,7 @@ async fn add_folder(
         since: moment,
         at: book.now,
         how: How::Made,
-        account: actor.account,
+        account: actor.author(),
         device: actor.device,
     };
     let to = Loc::In(parent, row.name().into());
@@ -335,7 +335,7 @@ pub(crate) async fn put(
         since: moment,
         at: book.now,
         how,
-        account: actor.account,
+        account: actor.author(),
         device: actor.device,
     };
     let created = !matches!(plan, PutPlan::Replace(_));

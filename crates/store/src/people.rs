@@ -630,7 +630,13 @@ impl Engine {
     /// The names to show for accounts and devices.
     pub async fn names(&self) -> Result<(Vec<(AccountId, String)>, Vec<(DeviceId, String)>)> {
         let accounts: Vec<(i64, String)> =
-            sqlx::query_as("SELECT id, display_name FROM accounts").fetch_all(&self.shared.view.pool).await?;
+            // Strangers are named by what they came through, by its negative number.
+            sqlx::query_as(
+                "SELECT id, display_name FROM accounts UNION ALL
+                 SELECT -id, 'somebody by ' || kind || ' \"' || iif(title = '', '#' || id, title) || '\"' FROM openings",
+            )
+            .fetch_all(&self.shared.view.pool)
+            .await?;
         let devices: Vec<(i64, String)> =
             sqlx::query_as("SELECT id, name FROM devices").fetch_all(&self.shared.view.pool).await?;
         Ok((

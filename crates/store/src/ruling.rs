@@ -5,7 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::{Account, Role};
 use yellow_attic_core::AccountId;
-use yellow_attic_core::rules::{Facts, Rule, Rules, Scope, Value, word};
+use yellow_attic_core::rules::{Facts, Rule, Rules, Scope, Value};
 
 const DAY_MS: i64 = 86_400_000;
 
@@ -34,7 +34,7 @@ impl Engine {
         value: Option<Value>,
         place: &str,
     ) -> Result<()> {
-        let text = value.as_ref().map(word);
+        let text = value.as_ref().map(|v| rule.word_of(v));
         let what = format!("{} of {place}: {}", rule.word(), text.as_deref().unwrap_or("as further up"));
         let (by, now) = (actor.account.map(|a| a.0), self.now_ms());
         self.change_rights(actor, "rule set", &what, move |conn| {
@@ -48,6 +48,7 @@ impl Engine {
                     Scope::Service => (0, 0),
                     Scope::Organisation => (1, 1),
                     Scope::Group(group) => (2, group.0),
+                    Scope::Shelf(shelf) => (3, shelf.0),
                 };
                 sqlx::query("DELETE FROM rules WHERE kind = ? AND of = ? AND rule = ?")
                     .bind(kind)

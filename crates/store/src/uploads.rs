@@ -59,7 +59,18 @@ pub struct Upload {
     pub expires_at: i64,
     /// The file it became.
     pub node: Option<NodeId>,
+    /// The folders on the way to it within a delivery, each with a slash.
+    pub way: String,
+    /// The delivery that it is a part of.
+    pub delivery: Option<i64>,
     content: ContentId,
+}
+
+impl Upload {
+    /// What its bytes are called in staging.
+    pub(crate) fn staged_name(&self) -> String {
+        crate::disk::content_name(self.content)
+    }
 }
 
 /// Where the bytes go in the end, if not where they were announced to go.
@@ -162,9 +173,23 @@ impl Drop for Appending {
 impl Engine {
     /// Begins an upload: its place, rights and room are looked at before a byte is sent.
     pub async fn begin_upload(&self, actor: &Actor, new: NewUpload) -> Result<Upload> {
+        self.begin_upload_of(actor, new, None).await
+    }
+
+    /// The same for a part of a delivery, with the folders on the way to it.
+    pub(crate) async fn begin_upload_of(
+        &self,
+        actor: &Actor,
+        new: NewUpload,
+        delivery: Option<(i64, String)>,
+    ) -> Result<Upload> {
         let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
         // What would refuse it at the end refuses it before a byte is sent.
-        let there = self.check_put(actor, new.parent, &new.name).await?;
+        let there = match &delivery {
+            None => self.check_put(actor, new.parent, &new.name).await?,
+            // What is there already is nothing to a sender: theirs gets a number.
+            Some(_) => self.chain(actor, new.parent, Level::Add).await.map(|_| None)?,
+        };
         let present = there.as_ref().and_then(|row| row.etag());
         if !conditions(&new)?.hold(present.as_deref()) {
             return Err(StoreError::ConditionFailed { present });
@@ -176,11 +201,13 @@ impl Engine {
         }
         self.check_room(new.size)?;
         let claim = self.claim(new.parent, new.size, replaced).await?;
-        let unfinished: i64 =
-            sqlx::query_scalar("SELECT count(*) FROM uploads WHERE account = ? AND node IS NULL")
-                .bind(account.0)
-                .fetch_one(&self.shared.view.pool)
-                .await?;
+        let unfinished: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM uploads WHERE account = ? AND opening IS ? AND node IS NULL",
+        )
+        .bind(account.0)
+        .bind(through(actor))
+        .fetch_one(&self.shared.view.pool)
+        .await?;
         if unfinished >= MOST_UNFINISHED {
             return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
         }
@@ -198,15 +225,18 @@ impl Engine {
             made_at: now,
             expires_at: now + KEPT_MS,
             node: None,
+            way: delivery.as_ref().map_or_else(String::new, |(_, way)| way.clone()),
+            delivery: delivery.map(|(id, _)| id),
             content,
         };
-        let (row, org) = (upload.clone(), 1i64);
+        let (row, org, opening) = (upload.clone(), 1i64, through(actor));
         let kept = self
             .catalogue(actor, move |conn| {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO uploads (id, org, account, content, parent, name, size, mtime, if_match, if_none_match,
-                           hash, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                           hash, made_at, expires_at, opening, delivery, way)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     )
                     .bind(&row.id)
                     .bind(org)
@@ -221,6 +251,9 @@ impl Engine {
                     .bind(row.new.hash.map(|h| h.to_vec()))
                     .bind(row.made_at)
                     .bind(row.expires_at)
+                    .bind(opening)
+                    .bind(row.delivery)
+                    .bind(&row.way)
                     .execute(conn)
                     .await?;
                     Ok(())
@@ -238,12 +271,14 @@ impl Engine {
 
     /// One of the actor's uploads.
     pub async fn upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
-        let row: Option<UploadRow> =
-            sqlx::query_as(sqlx::AssertSqlSafe(format!("{SELECT} WHERE id = ? AND account = ?")))
-                .bind(id)
-                .bind(actor.account.map(|a| a.0))
-                .fetch_optional(&self.shared.view.pool)
-                .await?;
+        let row: Option<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+            "{SELECT} WHERE id = ? AND account = ? AND opening IS ?"
+        )))
+        .bind(id)
+        .bind(actor.account.map(|a| a.0))
+        .bind(through(actor))
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
         let row = row.ok_or_else(|| StoreError::NotFound("The upload".into()))?;
         self.with_size(row)
     }
@@ -251,9 +286,10 @@ impl Engine {
     /// The actor's unfinished uploads, oldest first.
     pub async fn uploads(&self, actor: &Actor) -> Result<Vec<Upload>> {
         let rows: Vec<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
-            "{SELECT} WHERE account = ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_UNFINISHED}"
+            "{SELECT} WHERE account = ? AND opening IS ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_UNFINISHED}"
         )))
         .bind(actor.account.map(|a| a.0))
+        .bind(through(actor))
         .fetch_all(&self.shared.view.pool)
         .await?;
         // One that ended between the two looks is not under way.
@@ -482,6 +518,11 @@ impl Engine {
     }
 }
 
+/// The opening through which a stranger sends: they find their own uploads only.
+fn through(actor: &Actor) -> Option<i64> {
+    actor.through.map(|t| t.opening.0)
+}
+
 /// What staging must spare, and the room spoken for, at a start.
 pub(crate) async fn recover(
     conn: &mut SqliteConnection,
@@ -503,7 +544,7 @@ pub(crate) async fn recover(
 }
 
 const SELECT: &str =
-    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node
+    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery
      FROM uploads";
 
 type UploadRow = (
@@ -519,10 +560,13 @@ type UploadRow = (
     i64,
     i64,
     Option<i64>,
+    String,
+    Option<i64>,
 );
 
 fn read(row: UploadRow) -> Result<Upload> {
-    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node) =
+    #[rustfmt::skip]
+    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery) =
         row;
     Ok(Upload {
         id,
@@ -539,6 +583,8 @@ fn read(row: UploadRow) -> Result<Upload> {
         made_at,
         expires_at,
         node: node.map(NodeId),
+        way,
+        delivery,
         content: ContentId(content),
     })
 }

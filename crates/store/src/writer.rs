@@ -646,6 +646,8 @@ impl Ask {
                 | Ask::Catalogue { .. }
                 | Ask::Granting { .. }
                 | Ask::Converting { .. }
+                | Ask::ReviveFile { .. }
+                | Ask::ReviveFolder { .. }
         )
     }
 

@@ -3,6 +3,7 @@ import type { Me } from "../../lib/api";
 import { Empty, Frame } from "../../ui";
 import { Groups } from "./groups";
 import { MailDesk } from "./mail";
+import { OutsideDesk } from "./outside";
 import { People } from "./people";
 import { RulesDesk } from "./rules";
 import { ShelvesDesk } from "./shelves";
@@ -11,6 +12,7 @@ const parts = [
   { to: "people", word: "People" },
   { to: "groups", word: "Groups" },
   { to: "shelves", word: "Shelves" },
+  { to: "outside", word: "Given out" },
   { to: "rules", word: "Rules" },
   { to: "mail", word: "Mail" },
 ];
@@ -56,6 +58,7 @@ export default function DeskPage({
         {part === "people" && <People me={frame.me} />}
         {part === "groups" && <Groups />}
         {part === "shelves" && <ShelvesDesk />}
+        {part === "outside" && <OutsideDesk />}
         {part === "rules" && <RulesDesk />}
         {part === "mail" && <MailDesk />}
       </div>

@@ -6,6 +6,13 @@ import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast
 
 const people = (n: number) => count(n, "person").replace("persons", "people");
 
+const doors: Record<string, string> = {
+  console: "The console in a browser",
+  sync: "Connecting computers",
+  links: "Giving out links",
+  intake: "Taking files in by an intake",
+};
+
 /** Every rule: what it does now, where it is set, and what a change would do. */
 export function RulesDesk() {
   const rules = useQuery({ queryKey: ["rules"], queryFn: api.rules });
@@ -13,8 +20,8 @@ export function RulesDesk() {
   return (
     <>
       <p className="max-w-2xl py-3 text-muted">
-        A rule is set for the service, the organisation or a group. Of all that apply to somebody the tightest
-        counts. Before a change is made, it is shown whom it touches.
+        A rule is set for the service, the organisation, a group or a shelf. Of all that apply to somebody the
+        tightest counts. Before a change is made, it is shown whom it touches.
       </p>
       {rules.isPending && <Loading />}
       {rules.isError && <Notice error={rules.error} retry={() => void rules.refetch()} />}
@@ -36,10 +43,10 @@ export function RulesDesk() {
               <span className="min-w-0 max-md:col-span-2">
                 <span className="block text-[14.5px]">{r.sentence}</span>
                 {r.set
-                  .filter((s) => s.scope.startsWith("group:"))
+                  .filter((s) => s.scope.includes(":"))
                   .map((s) => (
                     <span key={s.scope} className="mt-1 block text-[14.5px] text-muted">
-                      {s.scope.replace("group:", "")}: {s.sentence}
+                      {s.scope.replace("group:", "").replace("shelf:", "Shelf ")}: {s.sentence}
                     </span>
                   ))}
               </span>
@@ -65,8 +72,15 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const at = (where: string) => rule.set.find((s) => s.scope === where)?.value;
   const [value, setValue] = useState(at("service") ?? rule.usual);
   const [told, setTold] = useState<RuleEffects>();
+  const [breaking, setBreaking] = useState<"leave" | "shorten" | "end">("leave");
+  const shelves = useQuery({
+    queryKey: ["shared shelves"],
+    queryFn: api.sharedShelves,
+    enabled: rule.for_shelves,
+  });
   const change = useMutation({
-    mutationFn: (how: { value?: string; preview: boolean }) => api.setRule(rule.name, { scope, ...how }),
+    mutationFn: (how: { value?: string; preview: boolean }) =>
+      api.setRule(rule.name, { scope, breaking, ...how }),
     onSuccess: async (effects, how) => {
       if (how.preview) {
         setTold(effects);
@@ -94,6 +108,10 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
       `group:${g.name}`,
       `Group ${g.name}${at(`group:${g.name}`) ? " (set)" : ""}`,
     ]),
+    ...(rule.for_shelves ? (shelves.data?.shelves ?? []) : []).map((s): [string, string] => [
+      `shelf:${s.name}`,
+      `Shelf ${s.name}${at(`shelf:${s.name}`) ? " (set)" : ""}`,
+    ]),
   ];
   const many = rule.name === "doors-closed";
   const chosen = value === "none" ? [] : value.split(",").map((w) => w.trim());
@@ -118,7 +136,7 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
                   checked={chosen.includes(word)}
                   onChange={(e) => turn(word, e.target.checked)}
                 />
-                {word === "console" ? "The console in a browser" : "Connecting computers"}
+                {doors[word] ?? word}
               </label>
             ))}
           </fieldset>
@@ -153,6 +171,21 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
           </p>
         )}
         {told && <Told told={told} />}
+        {told && told.broken.length > 0 && (
+          <Choice
+            className="mt-3"
+            label="What becomes of them"
+            options={[
+              ["leave", "Leave them: they do not open until they are mended"],
+              ...(told.broken.some((b) => b.shorten)
+                ? [["shorten", "Shorten those that live too long"] as [string, string]]
+                : []),
+              ["end", "End them"],
+            ]}
+            value={breaking}
+            onChange={(e) => setBreaking(e.target.value as "leave" | "shorten" | "end")}
+          />
+        )}
         <DialogActions>
           {at(scope) !== undefined && (
             <Button
@@ -182,8 +215,23 @@ function Told({ told }: { told: RuleEffects }) {
   return (
     <div role="status" className="mt-4 rounded-lg border border-line p-3">
       <p className="font-semibold">{told.sentence}</p>
+      {told.broken.length > 0 && (
+        <>
+          <p className="mt-2">These links and intakes break it:</p>
+          <ul className="mt-1 max-h-56 overflow-y-auto text-[14.5px]">
+            {told.broken.map((b) => (
+              <li key={b.id} className="flex flex-wrap items-baseline justify-between gap-x-3 py-0.5">
+                <span className="min-w-0 truncate">
+                  {b.kind} {b.name || "(gone)"}, by {b.by}
+                </span>
+                <span className="text-brick">{b.breaks}</span>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
       {told.people.length === 0 ? (
-        <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
+        told.broken.length === 0 && <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
       ) : (
         <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
           {told.people.slice(0, 100).map((p) => (

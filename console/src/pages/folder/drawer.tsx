@@ -4,6 +4,7 @@ import { api, type Node, type State } from "../../lib/api";
 import { editable } from "../../lib/kinds";
 import { count, exactly, size, when } from "../../lib/show";
 import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
+import { OutsideSection } from "../outside/section";
 import { ReachSection } from "../rights";
 import { Preview } from "./preview";
 
@@ -22,6 +23,7 @@ interface Props {
   onRemove: (nodes: Node[]) => void;
   onBringBack: (nodes: Node[]) => void;
   onRights: (node: Node) => void;
+  onOutside?: (node: Node) => void;
   onChanged: () => Promise<void>;
 }
 
@@ -97,6 +99,9 @@ export function Drawer(props: Props) {
         </Button>
       )}
       {only && !at && <ReachSection node={only.id} onMore={() => props.onRights(only)} />}
+      {only && !at && props.onOutside && (
+        <OutsideSection node={only.id} onMore={() => props.onOutside!(only)} />
+      )}
       {only && <History node={only} mayRestore={mayRestore} onChanged={props.onChanged} />}
       {only && <Facts node={only} />}
     </aside>

@@ -1,12 +1,23 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from "@tanstack/react-query";
-import { FileArchive, FolderPlus, History, Search, Undo2, Upload, Users, X } from "lucide-react";
-import { useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type DragEvent } from "react";
+import { FileArchive, FolderPlus, History, Link2, Search, Undo2, Upload, Users, X } from "lucide-react";
+import {
+  lazy,
+  Suspense,
+  useCallback,
+  useDeferredValue,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+  type DragEvent,
+} from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
 import { count, moment, size } from "../../lib/show";
-import { dropped, uploads } from "../../lib/uploads";
+import { dropped } from "../../lib/dropped";
+import { uploads } from "../../lib/uploads";
 import { Button, Chip, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
 import { FoundList } from "../found-list";
 import { RightsDialog } from "../rights";
@@ -17,13 +28,15 @@ import { List } from "./list";
 import { Look } from "./preview";
 import { Strip } from "./strip";
 
+const OutsideDialog = lazy(() => import("../outside/dialog"));
+
 interface Props {
   frame: { me: Me; onSignOut: () => void };
 }
 
 type Asking =
   | { kind: "new" }
-  | { kind: "rename" | "edit" | "rights"; node: Node }
+  | { kind: "rename" | "edit" | "rights" | "outside"; node: Node }
   | { kind: "move" | "copy"; nodes: Node[] };
 
 /** A folder, now or then. */
@@ -357,12 +370,20 @@ export function FolderPage({ frame }: Props) {
                 </>
               )}
               {!at && folder && level === "manage" && chosen.length === 0 && (
-                <Button
-                  icon={<Users size={18} />}
-                  onClick={() => setAsking({ kind: "rights", node: folder })}
-                >
-                  Access
-                </Button>
+                <>
+                  <Button
+                    icon={<Users size={18} />}
+                    onClick={() => setAsking({ kind: "rights", node: folder })}
+                  >
+                    Access
+                  </Button>
+                  <Button
+                    icon={<Link2 size={18} />}
+                    onClick={() => setAsking({ kind: "outside", node: folder })}
+                  >
+                    Links
+                  </Button>
+                </>
               )}
               {at && chosen.length > 0 && level !== "view" && (
                 <Button icon={<Undo2 size={18} />} onClick={() => void bringBack(chosen)}>
@@ -487,6 +508,7 @@ export function FolderPage({ frame }: Props) {
               onRemove={(nodes) => void remove(nodes)}
               onBringBack={(nodes) => void bringBack(nodes)}
               onRights={(node) => setAsking({ kind: "rights", node })}
+              onOutside={level === "manage" ? (node) => setAsking({ kind: "outside", node }) : undefined}
               onChanged={changed}
             />
           )}
@@ -522,6 +544,16 @@ export function FolderPage({ frame }: Props) {
           top={asking.node.parent === undefined}
           onClose={() => setAsking(undefined)}
         />
+      )}
+      {asking?.kind === "outside" && (
+        <Suspense>
+          <OutsideDialog
+            node={asking.node.id}
+            name={asking.node.name}
+            folder={asking.node.kind === "folder"}
+            onClose={() => setAsking(undefined)}
+          />
+        </Suspense>
       )}
       {asking?.kind === "rename" && (
         <Rename node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />

@@ -77,7 +77,8 @@ async fn change(output: Output, client: &Client, who: &str, door: &str, close: b
         })?;
         let doors = turn(group.closed);
         let value = (!doors.is_empty()).then(|| doors.join(", "));
-        let rule = api::RuleChange { scope: format!("group:{}", group.name), value, preview: false };
+        let rule =
+            api::RuleChange { scope: format!("group:{}", group.name), value, preview: false, breaking: None };
         let done = proved(client, async || client.set_rule("doors-closed", &rule).await).await?;
         if !output.object(&done)? {
             output.say(format!("{door} is {said} to the members of {}.", group.name));

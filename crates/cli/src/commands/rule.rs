@@ -1,7 +1,7 @@
 //! `yattic rule`
 
 use crate::connection::{self, proved, sure};
-use crate::output::{Done, Failure, Output, count, table};
+use crate::output::{Done, Failure, Output, count, table, time};
 use yellow_attic_client::{Client, api};
 
 /// Show and set rules (administrators).
@@ -29,12 +29,16 @@ enum Act {
         name: String,
         /// Its value; yattic rule show NAME says what it can be.
         value: String,
-        /// Where: service, organisation or group:NAME.
+        /// Where: service, organisation, group:NAME or shelf:NAME.
         #[arg(long, value_name = "SCOPE", default_value = "service")]
         scope: String,
         /// Only tell what it would do.
         #[arg(long)]
         preview: bool,
+        /// What becomes of links and intakes that break it: leave (they do not open), shorten those
+        /// that live too long, end all of them.
+        #[arg(long, value_name = "FATE", value_parser = ["leave", "shorten", "end"], default_value = "leave")]
+        breaking: String,
         /// Do not ask.
         #[arg(long)]
         yes: bool,
@@ -43,7 +47,7 @@ enum Act {
     End {
         /// Its name.
         name: String,
-        /// Where: service, organisation or group:NAME.
+        /// Where: service, organisation, group:NAME or shelf:NAME.
         #[arg(long, value_name = "SCOPE", default_value = "service")]
         scope: String,
         /// Do not ask.
@@ -64,7 +68,7 @@ impl Rule {
                 let mut rows = vec![["rule", "value", "what it does"].map(String::from).to_vec()];
                 for rule in &all.rules {
                     rows.push(vec![rule.name.clone(), rule.value.clone(), rule.sentence.clone()]);
-                    let groups = rule.set.iter().filter(|s| s.scope.starts_with("group:"));
+                    let groups = rule.set.iter().filter(|s| s.scope.contains(':'));
                     rows.extend(
                         groups.map(|s| vec![format!("  {}", s.scope), s.value.clone(), s.sentence.clone()]),
                     );
@@ -88,38 +92,43 @@ impl Rule {
                 rows.extend(found.set.iter().map(|s| vec![format!("set for {}", s.scope), s.value.clone()]));
                 table(&rows, &[]);
             }
-            Act::Set { name, value, scope, preview, yes } => {
-                set(output, &client, &name, Some(value), scope, preview, yes).await?;
+            Act::Set { name, value, scope, preview, breaking, yes } => {
+                let change = api::RuleChange { scope, value: Some(value), preview, breaking: Some(breaking) };
+                set(output, &client, &name, change, yes).await?;
             }
-            Act::End { name, scope, yes } => set(output, &client, &name, None, scope, false, yes).await?,
+            Act::End { name, scope, yes } => {
+                let change = api::RuleChange { scope, value: None, preview: false, breaking: None };
+                set(output, &client, &name, change, yes).await?;
+            }
         }
         Ok(())
     }
 }
 
 /// Tells what a change does, asks, and does it.
-pub async fn set(
-    output: Output,
-    client: &Client,
-    name: &str,
-    value: Option<String>,
-    scope: String,
-    preview: bool,
-    yes: bool,
-) -> Done {
-    let look = api::RuleChange { scope: scope.clone(), value: value.clone(), preview: true };
+pub async fn set(output: Output, client: &Client, name: &str, change: api::RuleChange, yes: bool) -> Done {
+    let look = api::RuleChange { preview: true, ..change.clone() };
     let told = client.set_rule(name, &look).await?;
-    if preview {
+    if change.preview {
         return show(output, name, &told);
     }
-    if !yes && !told.people.is_empty() && !output.json {
+    let touches = !told.people.is_empty() || !told.broken.is_empty();
+    if !yes && touches && !output.json {
         show(output, name, &told)?;
     }
-    if !told.people.is_empty() {
-        let what = format!("{} {} are touched", name, people(told.people.len()));
-        sure(yes, &what, "Set it?")?;
+    if touches {
+        let mut what = Vec::new();
+        if !told.people.is_empty() {
+            what.push(people(told.people.len()));
+        }
+        if !told.broken.is_empty() {
+            what.push(match told.broken.len() {
+                1 => "1 link or intake".into(),
+                n => format!("{n} links and intakes"),
+            });
+        }
+        sure(yes, &format!("{name} touches {}", what.join(" and ")), "Set it?")?;
     }
-    let change = api::RuleChange { scope, value, preview: false };
     let done = proved(client, async || client.set_rule(name, &change).await).await?;
     if output.object(&done)? {
         return Ok(());
@@ -137,8 +146,20 @@ fn show(output: Output, name: &str, told: &api::RuleEffects) -> Done {
         return Ok(());
     }
     println!("{name} would be \"{}\". {}", told.value, told.sentence);
-    if told.people.is_empty() {
+    if told.people.is_empty() && told.broken.is_empty() {
         println!("It changes nothing for anybody now.");
+        return Ok(());
+    }
+    if !told.broken.is_empty() {
+        println!("These break it, and do not open any more (see --breaking):");
+        let mut rows = vec![["kind", "id", "opens", "by", "why", "would end"].map(String::from).to_vec()];
+        rows.extend(told.broken.iter().map(|b| {
+            let end = b.shorten.as_deref().map_or_else(String::new, time);
+            vec![b.kind.clone(), b.id.to_string(), b.name.clone(), b.by.clone(), b.breaks.clone(), end]
+        }));
+        table(&rows, &[1]);
+    }
+    if told.people.is_empty() {
         return Ok(());
     }
     let mut rows = vec![["account", "name", "now", "then", "at once"].map(String::from).to_vec()];

@@ -14,5 +14,6 @@ mod everyday;
 mod line;
 mod people;
 mod rights;
+mod strangers;
 mod support;
 mod transfers;

@@ -309,7 +309,12 @@ async fn a_second_factor_is_asked_for_counts_once_and_can_be_demanded() {
     owner
         .set_rule(
             "second-factor-from",
-            &api::RuleChange { scope: "service".into(), value: Some("2026-01-01".into()), preview: false },
+            &api::RuleChange {
+                scope: "service".into(),
+                value: Some("2026-01-01".into()),
+                preview: false,
+                breaking: None,
+            },
         )
         .await
         .unwrap();
@@ -330,14 +335,15 @@ async fn a_second_factor_is_asked_for_counts_once_and_can_be_demanded() {
     assert!(connected.contains("demands a second factor"), "{connected}");
 }
 
-struct Sink {
+/// A mail server that keeps what it takes.
+pub struct Sink {
     server: Child,
     folder: tempfile::TempDir,
-    port: u16,
+    pub port: u16,
 }
 
 impl Sink {
-    fn start(login: &[&str]) -> Sink {
+    pub fn start(login: &[&str]) -> Sink {
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let folder = tempfile::tempdir().unwrap();
         let mut server = python("post.py")
@@ -354,20 +360,20 @@ impl Sink {
     }
 
     /// The letter to an address, as soon as it is there; decoded.
-    fn letter(&self, to: &str, says: &str) -> String {
-        let mut found = None;
-        let there = wait_for(|| {
-            for entry in std::fs::read_dir(self.folder.path()).unwrap().flatten() {
-                let text = std::fs::read_to_string(entry.path()).unwrap_or_default();
-                let plain = text.replace("=\r\n", "").replace("=\n", "").replace("=3D", "=");
-                if entry.file_name().to_string_lossy().ends_with(to) && plain.contains(says) {
-                    found = Some(plain);
-                }
-            }
-            found.is_some()
-        });
+    pub fn letter(&self, to: &str, says: &str) -> String {
+        let there = wait_for(|| self.find(to, says).is_some());
         assert!(there, "no letter to {to} that says {says}");
-        found.unwrap()
+        self.find(to, says).unwrap()
+    }
+
+    /// The letter, if it is there.
+    pub fn find(&self, to: &str, says: &str) -> Option<String> {
+        let letters = std::fs::read_dir(self.folder.path()).unwrap().flatten();
+        letters.filter(|entry| entry.file_name().to_string_lossy().ends_with(to)).find_map(|entry| {
+            let text = std::fs::read_to_string(entry.path()).unwrap_or_default();
+            let plain = text.replace("=\r\n", "").replace("=\n", "").replace("=3D", "=");
+            plain.contains(says).then_some(plain)
+        })
     }
 }
 
@@ -379,7 +385,7 @@ impl Drop for Sink {
 }
 
 /// The address in a letter.
-fn address_in(letter: &str) -> String {
+pub fn address_in(letter: &str) -> String {
     let begin = letter.find("http://").unwrap();
     letter[begin..].split_whitespace().next().unwrap().to_string()
 }
@@ -564,8 +570,12 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
                     let change =
                         api::AccountChange { quota: Some(format!("{} KiB", n + 1)), ..Default::default() };
                     let length = (8 + n % 50).to_string();
-                    let rule =
-                        api::RuleChange { scope: "service".into(), value: Some(length), preview: false };
+                    let rule = api::RuleChange {
+                        scope: "service".into(),
+                        value: Some(length),
+                        preview: false,
+                        breaking: None,
+                    };
                     if owner.give(folder, &grant).await.is_err()
                         || owner.change_account("tomas", &change).await.is_err()
                         || owner.set_rule("password-length", &rule).await.is_err()

@@ -80,6 +80,8 @@ struct Cell {
     grant: i64,
     upload: String,
     archive: String,
+    /// An intake of the owner's for the folder.
+    opening: i64,
     path: String,
     turn: String,
 }
@@ -102,6 +104,7 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
     let manage = [401, 404, 403, 403, 403, 200, 404, 200];
     let administer = [401, 403, 403, 403, 403, 403, 403, 200];
     let own = [401, 403, 403, 403, 403, 403, 403, 403];
+    let decide = [401, 404, 404, 404, 404, 200, 404, 200];
     vec![
         ("GET", "/nodes/{node}", |c| plain(format!("/nodes/{}", c.file)), see),
         ("GET", "/nodes/{node}/entries", |c| plain(format!("/nodes/{}/entries", c.folder)), see),
@@ -424,6 +427,49 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             |_| with("/mail/1".into(), json!({ "again": true })),
             [401, 403, 403, 403, 403, 403, 403, 404],
         ),
+        ("GET", "/openings", |c| plain(format!("/openings?node={}", c.file)), manage),
+        (
+            "POST",
+            "/openings",
+            |c| with("/openings".into(), json!({ "kind": "link", "node": c.file })),
+            [401, 404, 403, 403, 403, 201, 404, 201],
+        ),
+        // Of a link or intake only who manages what it opens knows; its address is theirs alone.
+        ("GET", "/openings/{id}", |c| plain(format!("/openings/{}", c.opening)), decide),
+        (
+            "PATCH",
+            "/openings/{id}",
+            |c| with(format!("/openings/{}", c.opening), json!({ "title": "T" })),
+            decide,
+        ),
+        ("GET", "/openings/{id}/qr", |c| plain(format!("/openings/{}/qr", c.opening)), decide),
+        // There is no mail server.
+        (
+            "POST",
+            "/openings/{id}/mail",
+            |c| with(format!("/openings/{}/mail", c.opening), json!({ "to": ["a@b.example"] })),
+            [401, 404, 404, 404, 404, 409, 404, 409],
+        ),
+        (
+            "GET",
+            "/openings/{id}/deliveries",
+            |c| plain(format!("/openings/{}/deliveries", c.opening)),
+            decide,
+        ),
+        ("GET", "/given", |_| plain("/given".into()), all),
+        // Each one's fate is told.
+        (
+            "POST",
+            "/given/change",
+            |c| {
+                with(
+                    "/given/change".into(),
+                    json!({ "of": [{ "kind": "intake", "id": c.opening }], "end": true }),
+                )
+            },
+            all,
+        ),
+        ("GET", "/public-address", |_| plain("/public-address".into()), administer),
         ("GET", "/desk/shelves", |_| plain("/desk/shelves".into()), administer),
         (
             "PATCH",
@@ -577,6 +623,7 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                 grant,
                 upload: String::new(),
                 archive: String::new(),
+                opening: 0,
                 path: format!("Table:/{turn}/file.txt"),
                 turn: turn.clone(),
             };
@@ -597,6 +644,10 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                 let call = call.bearer_auth(mine.token().unwrap());
                 let made: Value = call.send().await.unwrap().json().await.unwrap();
                 cell.archive = made["address"].as_str().unwrap().trim_start_matches("/api/v1").to_string();
+            }
+            if path.starts_with("/openings/") || path == "/given/change" {
+                let new = api::NewOpening { kind: "intake".into(), node: folder, ..Default::default() };
+                cell.opening = owner.make_opening(&new).await.unwrap().id;
             }
             if path == "/groups/{name}" && method == "DELETE" && i == 7 {
                 let new = api::NewGroup { name: "Spare".into(), note: String::new(), members: vec![] };

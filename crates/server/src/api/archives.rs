@@ -4,6 +4,7 @@ use crate::app::State;
 use crate::archive::{self, Format, Wanted};
 use crate::auth::{Who, new_secret};
 use crate::problem::Refusal;
+use crate::reader::Reader;
 use crate::times;
 use actix_web::{HttpRequest, HttpResponse, post, route, web};
 use yellow_attic_api as api;
@@ -45,7 +46,7 @@ pub async fn fetch_folder(
     let chain = state.engine.check_past(&who.actor, node, at).await?;
     let wanted = Wanted { nodes: vec![node], at, format: format(query.format.as_deref().unwrap_or("zip"))? };
     let name = title(&state, &chain[0]);
-    archive::answer(&request, &state, &who, wanted, &name).await
+    archive::answer(&request, &state, &Reader::from(&who), wanted, &name).await
 }
 
 /// Gathers files and folders into one archive, to be fetched within a day.
@@ -75,7 +76,7 @@ pub async fn gather(
         (1, _) | (_, None) => title(&state, &chain[0]),
         (n, Some(parent)) => format!("{}, {n} items", title(&state, parent)),
     };
-    let (bytes, files, left_out) = archive::measure(&state, &who, &wanted).await?;
+    let (bytes, files, left_out) = archive::measure(&state, &Reader::from(&who), &wanted).await?;
     let id = new_secret()?[..32].to_string();
     state.archives.keep(&id, who.account.id, wanted, state.engine.now_ms());
     Ok(HttpResponse::Created().json(api::Archive {
@@ -105,5 +106,5 @@ pub async fn fetch_gathered(
         .kept(&id, who.account.id, state.engine.now_ms())
         .ok_or_else(|| StoreError::NotFound("The archive".into()))?;
     let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem).to_string();
-    archive::answer(&request, &state, &who, wanted, &stem).await
+    archive::answer(&request, &state, &Reader::from(&who), wanted, &stem).await
 }

@@ -3,7 +3,8 @@
 //! Each event `change` holds one change as in `/shelves/{root}/changes`, with the shelf's root and,
 //! if it was in another folder when the caller last heard, that folder (`from`); its id is the moment after which to go on (`Last-Event-ID`). Changes are read from the
 //! timeline when the caller takes them: a caller that does not read costs nothing, and one that
-//! comes back misses nothing. `upto` only moves the id on; `end` says that the sign-in has ended.
+//! comes back misses nothing. `upto` only moves the id on; `openings`: something happened at a link
+//! or intake; `end` says that the sign-in has ended.
 
 use super::shelves::shown_change;
 use crate::app::State;
@@ -32,6 +33,7 @@ struct Following {
     head: watch::Receiver<i64>,
     rights: Pin<Box<dyn Future<Output = ()> + Send>>,
     revoked: watch::Receiver<u64>,
+    openings: watch::Receiver<u64>,
     waiting: VecDeque<Bytes>,
     ended: bool,
     _counted: Counted,
@@ -74,6 +76,7 @@ pub async fn events(
         head: state.engine.head(),
         rights: Box::pin(state.engine.rights_changed()),
         revoked: state.revocations.subscribe(),
+        openings: state.openings.subscribe(),
         // Told at once, so that a caller knows from where it is in step.
         waiting: VecDeque::from([Bytes::from(format!(
             "retry: 2000\nid: {}\nevent: ready\ndata: {{}}\n\n",
@@ -117,6 +120,15 @@ impl Following {
                         return Some(Bytes::from_static(b"event: end\ndata: {}\n\n"));
                     }
                     continue;
+                }
+                told = self.openings.changed() => {
+                    if told.is_err() {
+                        return None;
+                    }
+                    // Many at once are told once.
+                    tokio::time::sleep(GATHER).await;
+                    self.openings.mark_unchanged();
+                    return Some(Bytes::from_static(b"event: openings\ndata: {}\n\n"));
                 }
                 () = &mut self.rights => {
                     self.rights = Box::pin(self.state.engine.rights_changed());

@@ -29,6 +29,7 @@ fn actor_of(request: &HttpRequest, state: &State, account: &Account) -> Actor {
         device: None,
         who: account.sign_in.as_str().into(),
         from: from(request, state).into(),
+        through: None,
     }
 }
 
@@ -146,18 +147,23 @@ pub async fn begin_codes(state: web::Data<State>, who: AnyWho) -> Result<HttpRes
     let mut secret = vec![0u8; 20];
     getrandom::fill(&mut secret).map_err(|_| Refusal::not_found("Randomness"))?;
     let address = factor::address(&secret, &who.account.sign_in, &state.config.organisation);
-    let picture = qrcode::QrCode::new(address.as_bytes())
-        .map(|code| {
-            code.render::<qrcode::render::svg::Color>()
-                .min_dimensions(200, 200)
-                .dark_color(qrcode::render::svg::Color("#201D18"))
-                .light_color(qrcode::render::svg::Color("#FFFFFF"))
-                .build()
-        })
-        .unwrap_or_default();
+    let picture = qr(&address)?;
     let written = factor::written(&secret);
     let ticket = state.tickets.make(Held::Codes(who.account.id, secret), state.engine.now_ms())?;
     Ok(HttpResponse::Created().json(api::NewCodes { ticket, secret: written, address, picture }))
+}
+
+/// A QR code as SVG: dark on white in both themes, with the quiet zone that readers need.
+pub fn qr(text: &str) -> Result<String, Refusal> {
+    let code = qrcode::QrCode::new(text.as_bytes()).map_err(|_| {
+        Refusal::bad("too_long_for_a_code", "The text is too long for a code.", "Copy it instead.")
+    })?;
+    Ok(code
+        .render::<qrcode::render::svg::Color>()
+        .min_dimensions(200, 200)
+        .dark_color(qrcode::render::svg::Color("#201D18"))
+        .light_color(qrcode::render::svg::Color("#FFFFFF"))
+        .build())
 }
 
 fn named(name: &str, usual: &str) -> Result<String, Refusal> {

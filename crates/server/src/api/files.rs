@@ -6,6 +6,7 @@ use crate::app::State;
 use crate::auth::Who;
 use crate::content;
 use crate::problem::Refusal;
+use crate::reader::Reader;
 use crate::times;
 use crate::upload::receive;
 use actix_web::http::header;
@@ -118,7 +119,7 @@ pub async fn get_by_path(
             row
         }
     };
-    content::answer(&request, &state, &who, &row).await
+    content::answer(&request, &state, &Reader::from(&who), &row).await
 }
 
 /// Puts a file at a path. Its folder must be there.

@@ -61,14 +61,17 @@ pub async fn invite_guest(
     let until = body.until.as_deref().map(times::wanted).transpose()?;
     let node = NodeId(body.node);
     let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
-    let allowed =
-        state.engine.rules_of(who.account.id, |rules, groups| rules.on(Rule::GuestsInvited, groups));
+    let shelf = state.engine.shelf_at(node).await?.map(|s| s.id);
+    let allowed = state.engine.rules_of(who.account.id, |rules, groups| {
+        rules.decide_on(Rule::GuestsInvited, groups, shelf).value == Value::Switch(true)
+            && rules.decide_on(Rule::KeptInside, groups, shelf).value == Value::Switch(false)
+    });
     if !allowed || who.account.role == Role::Guest {
         return Err(Refusal::new(
             403,
             "guests_not_invited",
             "Guests may not be invited",
-            "A rule says that you may not invite people from outside.",
+            "A rule says that you may not invite people from outside to this.",
             "Ask an administrator.",
         ));
     }
@@ -187,8 +190,13 @@ pub async fn sign_up(
     wait_over(&state, &key, now)?;
     state.guessing.failed(key, now);
     let sign_in = body.sign_in.trim().to_lowercase();
-    let actor =
-        Actor { account: None, device: None, who: "sign-up".into(), from: from(&request, &state).into() };
+    let actor = Actor {
+        account: None,
+        device: None,
+        who: "sign-up".into(),
+        from: from(&request, &state).into(),
+        through: None,
+    };
     if let Some(there) = state.engine.account_at(&to).await? {
         let says = Says {
             kind: "sign-up",

@@ -4,6 +4,7 @@ use super::shown;
 use crate::app::State;
 use crate::auth::Who;
 use crate::problem::Refusal;
+use crate::reader::Reader;
 use crate::times::{self, show};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web};
@@ -297,6 +298,8 @@ pub async fn restore(
         }
     };
     let done = state.engine.restore(&who.actor, node, at, place).await?;
+    // Links to what came back sleep until they are confirmed.
+    state.openings_changed();
     let row = done.row.ok_or_else(|| Refusal::not_found("What was restored"))?;
     Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))
 }
@@ -355,7 +358,7 @@ pub async fn content(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let row = row_at(&request, &state, &who, NodeId(*path)).await?;
-    crate::content::answer(&request, &state, &who, &row).await
+    crate::content::answer(&request, &state, &Reader::from(&who), &row).await
 }
 
 /// A small picture of a picture: at most 320 pixels a side. `of`, the ETag of the state, lets it be kept.

@@ -3,7 +3,7 @@
 use super::importing::{carry_out, present, told};
 use super::people::{Directory, quota};
 use super::rights::gives;
-use super::rules::{check_way_in, read_rule, read_scope};
+use super::rules::{check_groups, check_way_in, read_rule, read_scope};
 use super::shelves::shelf_name;
 use crate::app::State;
 use crate::auth::Who;
@@ -14,7 +14,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::people::{Row, Wanted, Wrong, plan_people};
 use yellow_attic_core::rights::{Gives, Subject};
-use yellow_attic_core::rules::{Rules, Scope, word};
+use yellow_attic_core::rules::{Rules, Scope};
 use yellow_attic_core::size::human;
 use yellow_attic_core::{GrantId, GroupId, NodeId, ShelfPath};
 use yellow_attic_store::granting::NewGrant;
@@ -230,7 +230,7 @@ impl Planner<'_> {
     ) -> Result<(&'static str, Vec<String>), Refusal> {
         let rule = read_rule(&plan.name)?;
         let place = plan.scope.as_deref().unwrap_or("service");
-        let scope = match read_scope(all, place) {
+        let scope = match read_scope(self.state, all, place) {
             Ok(scope) => scope,
             Err(_) if self.preview && to_come.people.contains(place) => Scope::Group(PLANNED),
             Err(e) => return Err(e),
@@ -243,7 +243,9 @@ impl Planner<'_> {
         let after =
             rules.with(scope, rule, Some(value.clone())).map_err(yellow_attic_store::StoreError::from)?;
         check_way_in(all, self.state, &after)?;
-        let details = vec![changed("value", &was.map(|w| word(&w)).unwrap_or_default(), &word(&value))];
+        check_groups(all, rule, Some(&value))?;
+        let details =
+            vec![changed("value", &was.map(|w| rule.word_of(&w)).unwrap_or_default(), &rule.word_of(&value))];
         if !self.preview {
             self.state.engine.set_rule(&self.who.actor, scope, rule, Some(value), place).await?;
         }

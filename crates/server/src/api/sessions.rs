@@ -88,8 +88,13 @@ pub async fn set_up(
     }
     let hash = super::people::hashed(&state, &wanted, &[&body.display_name], &[], &body.password).await?;
     // The code is taken only now, and given back to nobody: the account is made, or the service tells why not.
-    let actor =
-        Actor { account: None, device: None, who: "set-up".into(), from: from(&request, &state).into() };
+    let actor = Actor {
+        account: None,
+        device: None,
+        who: "set-up".into(),
+        from: from(&request, &state).into(),
+        through: None,
+    };
     let account =
         state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
     *state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = None;
@@ -115,6 +120,7 @@ pub async fn open_session(
         device: None,
         who: account.sign_in.as_str().into(),
         from: from(request, state).into(),
+        through: None,
     };
     let ends = state.engine.now_ms() + SESSION_MS;
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
@@ -224,6 +230,7 @@ pub async fn connect(
         device: None,
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
+        through: None,
     };
     match &body.code {
         Some(code) => check_code(&state, &actor, &account, code).await?,

@@ -147,6 +147,7 @@ pub async fn accept_invitation(
         device: None,
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
+        through: None,
     };
     state.engine.accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
     state.revoked();

@@ -24,20 +24,20 @@ use yellow_attic_store::StoreError;
 use yellow_attic_store::uploads::{NewUpload, OtherPlace, Upload};
 
 const VERSION: &str = "1.0.0";
-const EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration";
+pub const EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration";
 const RESUMABLE: HeaderName = HeaderName::from_static("tus-resumable");
-const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
-const LENGTH: HeaderName = HeaderName::from_static("upload-length");
-const EXPIRES: HeaderName = HeaderName::from_static("upload-expires");
+pub const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
+pub const LENGTH: HeaderName = HeaderName::from_static("upload-length");
+pub const EXPIRES: HeaderName = HeaderName::from_static("upload-expires");
 
 /// Every answer of the protocol names its version; refusals too.
-fn speak(result: Result<HttpResponse, Refusal>) -> HttpResponse {
+pub fn speak(result: Result<HttpResponse, Refusal>) -> HttpResponse {
     let mut answer = result.unwrap_or_else(|refusal| refusal.error_response());
     answer.headers_mut().insert(RESUMABLE, HeaderValue::from_static(VERSION));
     answer
 }
 
-fn check_version(request: &HttpRequest) -> Result<(), Refusal> {
+pub fn check_version(request: &HttpRequest) -> Result<(), Refusal> {
     match request.headers().get(RESUMABLE).map(|v| v.as_bytes()) {
         Some(version) if version == VERSION.as_bytes() => Ok(()),
         other => Err(Refusal::new(
@@ -53,7 +53,7 @@ fn check_version(request: &HttpRequest) -> Result<(), Refusal> {
     }
 }
 
-fn number(headers: &HeaderMap, name: &HeaderName) -> Result<u64, Refusal> {
+pub fn number(headers: &HeaderMap, name: &HeaderName) -> Result<u64, Refusal> {
     headers.get(name).and_then(|v| v.to_str().ok()).and_then(|v| v.trim().parse().ok()).ok_or_else(|| {
         Refusal::bad(
             "header_malformed",
@@ -64,7 +64,7 @@ fn number(headers: &HeaderMap, name: &HeaderName) -> Result<u64, Refusal> {
 }
 
 /// Reads `Upload-Metadata`: words, each with a value in Base64.
-fn metadata(headers: &HeaderMap) -> Result<HashMap<String, String>, Refusal> {
+pub fn metadata(headers: &HeaderMap) -> Result<HashMap<String, String>, Refusal> {
     let malformed = || {
         Refusal::bad(
             "header_malformed",
@@ -146,7 +146,7 @@ fn shown(upload: &Upload) -> api::Upload {
     }
 }
 
-fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
+pub fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
     answer
         .insert_header((OFFSET, upload.received))
         .insert_header((LENGTH, upload.new.size))
@@ -201,8 +201,7 @@ async fn begin(
     let new = announced(state, who, request).await?;
     let empty = new.size == 0;
     let mut upload = state.engine.begin_upload(&who.actor, new).await?;
-    let kind = request.headers().get(header::CONTENT_TYPE).map(|v| v.as_bytes());
-    if kind == Some(b"application/offset+octet-stream".as_slice()) {
+    if brings_part(request) {
         let part = state.engine.append(&who.actor, &upload.id, 0).await?;
         // A broken line ends only this part: the upload is there to go on with.
         append(state, part, request, payload).await?;
@@ -265,8 +264,25 @@ async fn patch(
     id: &str,
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
+    check_part(request)?;
+    let offset = number(request.headers(), &OFFSET)?;
+    let part = state.engine.append(&who.actor, id, offset).await?;
+    append(state, part, request, payload).await?;
+    let upload = complete(state, who, id).await?;
+    let mut answer = HttpResponse::NoContent();
+    tell(&mut answer, &upload);
+    Ok(answer.finish())
+}
+
+/// Whether the body of a creation is its first part.
+pub fn brings_part(request: &HttpRequest) -> bool {
     let kind = request.headers().get(header::CONTENT_TYPE).map(|v| v.as_bytes());
-    if kind != Some(b"application/offset+octet-stream".as_slice()) {
+    kind == Some(b"application/offset+octet-stream".as_slice())
+}
+
+/// Refuses a part of another kind.
+pub fn check_part(request: &HttpRequest) -> Result<(), Refusal> {
+    if !brings_part(request) {
         return Err(Refusal::new(
             415,
             "content_type",
@@ -275,13 +291,7 @@ async fn patch(
             "Send the part's bytes with that Content-Type.",
         ));
     }
-    let offset = number(request.headers(), &OFFSET)?;
-    let part = state.engine.append(&who.actor, id, offset).await?;
-    append(state, part, request, payload).await?;
-    let upload = complete(state, who, id).await?;
-    let mut answer = HttpResponse::NoContent();
-    tell(&mut answer, &upload);
-    Ok(answer.finish())
+    Ok(())
 }
 
 async fn end(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusal> {

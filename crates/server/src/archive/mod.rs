@@ -5,9 +5,9 @@
 mod parts;
 
 use crate::app::State;
-use crate::auth::Who;
 use crate::content::{BLOCK, StillMay, asked, block, guarded};
 use crate::problem::Refusal;
+use crate::reader::Reader;
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse};
@@ -55,7 +55,7 @@ pub struct Wanted {
 }
 
 /// A tree last fetched: whose, what for, and whether rights have changed since.
-type Kept = (AccountId, Wanted, Arc<Tree>, RightsWatch);
+type Kept = (Option<AccountId>, Wanted, Arc<Tree>, RightsWatch);
 
 /// Selections by the end of their address, and the trees last fetched.
 #[derive(Default)]
@@ -82,24 +82,24 @@ impl Archives {
         kept.get(id).filter(|(owner, _, until)| *owner == account && *until > now).map(|k| k.1.clone())
     }
 
-    async fn tree(&self, state: &State, who: &Who, wanted: &Wanted) -> Result<Arc<Tree>, Refusal> {
+    async fn tree(&self, state: &State, reader: &Reader, wanted: &Wanted) -> Result<Arc<Tree>, Refusal> {
         // Rights are looked at each time, whatever is kept.
         for node in &wanted.nodes {
-            state.engine.check_past(&who.actor, *node, wanted.at).await?;
+            state.engine.check_past(reader.actor(), *node, wanted.at).await?;
         }
         let known = {
             let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
             // What may be seen may be less by now.
             trees.retain(|(_, _, _, watch)| !watch.changed());
-            trees.iter().find(|(a, w, ..)| *a == who.account.id && w == wanted).map(|t| t.2.clone())
+            trees.iter().find(|(a, w, ..)| *a == reader.actor().author() && w == wanted).map(|t| t.2.clone())
         };
         if let Some(tree) = known {
             return Ok(tree);
         }
         let watch = state.engine.rights_watch();
-        let tree = Arc::new(state.engine.tree(&who.actor, &wanted.nodes, wanted.at, MOST_ITEMS).await?);
+        let tree = Arc::new(state.engine.tree(reader.actor(), &wanted.nodes, wanted.at, MOST_ITEMS).await?);
         let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-        trees.push((who.account.id, wanted.clone(), tree.clone(), watch));
+        trees.push((reader.actor().author(), wanted.clone(), tree.clone(), watch));
         while trees.len() > 1 && trees.iter().map(|t| t.2.items.len()).sum::<usize>() > MOST_ITEMS_KEPT {
             trees.remove(0);
         }
@@ -108,8 +108,12 @@ impl Archives {
 }
 
 /// What an archive will be: its length, how many files, what is left out.
-pub async fn measure(state: &State, who: &Who, wanted: &Wanted) -> Result<(u64, u64, Vec<String>), Refusal> {
-    let tree = state.archives.tree(state, who, wanted).await?;
+pub async fn measure(
+    state: &State,
+    reader: &Reader,
+    wanted: &Wanted,
+) -> Result<(u64, u64, Vec<String>), Refusal> {
+    let tree = state.archives.tree(state, reader, wanted).await?;
     let files = tree.items.iter().filter(|i| !i.folder).count() as u64;
     Ok((Layout::of(wanted.format, &tree.items).length(), files, tree.lost.clone()))
 }
@@ -118,11 +122,11 @@ pub async fn measure(state: &State, who: &Who, wanted: &Wanted) -> Result<(u64, 
 pub async fn answer(
     request: &HttpRequest,
     state: &actix_web::web::Data<State>,
-    who: &Who,
+    reader: &Reader,
     wanted: Wanted,
     name: &str,
 ) -> Result<HttpResponse, Refusal> {
-    let tree = state.archives.tree(state, who, &wanted).await?;
+    let tree = state.archives.tree(state, reader, &wanted).await?;
     let length = Layout::of(wanted.format, &tree.items).length();
     let tag = tag(&wanted);
     let (from, count, partial) = match asked(request, &tag, length) {
@@ -149,9 +153,10 @@ pub async fn answer(
     if *request.method() == Method::HEAD {
         return Ok(answer.no_chunking(count).finish());
     }
-    let may = StillMay::new(request, who, &wanted.nodes);
+    let may = StillMay::new(request, reader, &wanted.nodes);
     let (send, pieces) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
-    let sending = Sending { state: state.clone(), who: who.clone(), wanted, tree, send, from, left: count };
+    let sending =
+        Sending { state: state.clone(), reader: reader.clone(), wanted, tree, send, from, left: count };
     // On this worker: it ends with the answer.
     actix_web::rt::spawn(sending.run());
     let stream = futures_util::stream::unfold(pieces, |mut pieces| async move {
@@ -175,7 +180,7 @@ pub fn moment_in(request: &HttpRequest) -> Option<Moment> {
 
 struct Sending {
     state: actix_web::web::Data<State>,
-    who: Who,
+    reader: Reader,
     wanted: Wanted,
     tree: Arc<Tree>,
     send: tokio::sync::mpsc::Sender<Result<Bytes, std::io::Error>>,
@@ -262,7 +267,7 @@ impl Sending {
             self.state.checksums.0.insert(hash, crc);
         }
         let state = &self.state;
-        if state.reads.note(&self.who.actor, item.node, last_name(item), state.engine.now_ms()) {
+        if state.reads.note(self.reader.actor(), item.node, last_name(item), state.engine.now_ms()) {
             let (engine, reads) = (state.engine.clone(), state.reads.clone());
             state.engine.runtime().spawn(async move { reads.write(&engine).await });
         }

@@ -20,7 +20,17 @@ pub fn run(show: &Show) -> Outcome {
     let widest = config.sources.iter().map(|s| s.value.len()).max().unwrap_or(0).clamp(7, 60);
     for s in &config.sources {
         let value = if s.value.is_empty() { "(none)" } else { &s.value };
-        println!("{:<16} {value:<widest$}  {}", s.key, s.source);
+        println!("{:<20} {value:<widest$}  {}", s.key, s.source);
+    }
+    let address = config.public_address.clone().unwrap_or_else(|| {
+        format!("{}://{}", if config.tls.is_some() { "https" } else { "http" }, config.listen)
+    });
+    println!("\nWhat a stranger would get: {address}/open/…");
+    for found in yellow_attic_server::public::check_config(&config, &address) {
+        println!("  {} {}", if found.good { "good:" } else { "look:" }, found.what);
+        if !found.remedy.is_empty() {
+            println!("        {}", found.remedy);
+        }
     }
     Ok(())
 }

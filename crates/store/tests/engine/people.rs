@@ -20,7 +20,13 @@ const DAY: i64 = 86_400_000;
 impl Attic {
     async fn member(&self, sign_in: &str) -> (Account, Actor) {
         let made = self.engine.make_account(&self.ines, sign_in, "", Role::Member, "-").await.unwrap();
-        let actor = Actor { account: Some(made.id), device: None, who: sign_in.into(), from: "test".into() };
+        let actor = Actor {
+            account: Some(made.id),
+            device: None,
+            who: sign_in.into(),
+            from: "test".into(),
+            through: None,
+        };
         (made, actor)
     }
 
@@ -247,8 +253,13 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
             let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
             let account =
                 engine.make_account(&Actor::service(), "ines", "", Role::Administrator, "x").await.unwrap();
-            let ines =
-                Actor { account: Some(account.id), device: None, who: "ines".into(), from: "t".into() };
+            let ines = Actor {
+                account: Some(account.id),
+                device: None,
+                who: "ines".into(),
+                from: "t".into(),
+                through: None,
+            };
             let home = engine.home_of(account.id).unwrap().root;
             let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap().node;
             let staged = engine.stage_small(b"kept".to_vec()).unwrap();
@@ -371,7 +382,13 @@ async fn idle_guests_are_disabled_by_rule_and_come_back_when_enabled() {
     let guest = attic.engine.make_person(&attic.ines, new).await.unwrap();
     assert!(attic.engine.home_of(guest.id).is_none(), "a guest has no home");
     // What everybody was given is for members; what everybody was denied counts for guests as well.
-    let actor = Actor { account: Some(guest.id), device: None, who: "nora".into(), from: "test".into() };
+    let actor = Actor {
+        account: Some(guest.id),
+        device: None,
+        who: "nora".into(),
+        from: "test".into(),
+        through: None,
+    };
     let (open, file) = (attic.mkdir("Open").await, attic.put("Open/a.txt", b"a").await.row.unwrap().node);
     let give = async |node: NodeId, subject: Subject, gives: Gives| {
         let new = NewGrant { node, subject, gives, until: None, message: String::new() };

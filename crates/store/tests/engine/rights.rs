@@ -12,7 +12,13 @@ use yellow_attic_store::{Actor, Change, NewShelf, Place, ShelfKind, StoreError};
 impl Attic {
     async fn person(&self, sign_in: &str) -> Actor {
         let made = self.engine.make_account(&self.ines, sign_in, "", Role::Member, "-").await.unwrap();
-        Actor { account: Some(made.id), device: None, who: sign_in.into(), from: "test".into() }
+        Actor {
+            account: Some(made.id),
+            device: None,
+            who: sign_in.into(),
+            from: "test".into(),
+            through: None,
+        }
     }
 
     async fn give(&self, node: NodeId, to: Subject, gives: Gives) {

@@ -38,7 +38,13 @@ impl Attic {
             Engine::open(options(&dir.path().join("data"), &clock, Arc::new(AllSteps))).await.unwrap();
         let account =
             engine.make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x").await.unwrap();
-        let ines = Actor { account: Some(account.id), device: None, who: "ines".into(), from: "test".into() };
+        let ines = Actor {
+            account: Some(account.id),
+            device: None,
+            who: "ines".into(),
+            from: "test".into(),
+            through: None,
+        };
         let home = engine.home_of(account.id).unwrap().root;
         Attic { dir, clock, engine, ines, home }
     }

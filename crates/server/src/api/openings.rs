@@ -1,0 +1,717 @@
+//! Links and intakes of whoever decides over them, and the list of all that was given out.
+
+use super::people::Directory;
+use crate::app::State;
+use crate::auth::{Who, hash_password};
+use crate::mail::{self, Says};
+use crate::problem::Refusal;
+use crate::strangers::base;
+use crate::times::{self, show};
+use actix_web::{HttpResponse, get, patch, post, web};
+use yellow_attic_api as api;
+use yellow_attic_core::openings::{Can, Kind, Kinds};
+use yellow_attic_core::rights::Gives;
+use yellow_attic_core::{GrantId, NodeId, OpeningId, cursor, password};
+use yellow_attic_store::granting::{Given, NewGrant};
+use yellow_attic_store::openings::{NewOpening, Opening, Set, Wanted};
+use yellow_attic_store::{Actor, Row, ShelfKind, StoreError};
+
+/// Deliveries told at once.
+const MOST_DELIVERIES: i64 = 1_000;
+/// Letters sent at once.
+const MOST_LETTERS: usize = 20;
+
+/// What an opening opens, by name; empty if it is gone.
+pub async fn name_of(state: &State, opening: &Opening) -> String {
+    match state.engine.chain(&Actor::service(), opening.node, yellow_attic_core::rights::Level::View).await {
+        Ok(chain) => title_of(state, &chain[0]),
+        Err(_) => String::new(),
+    }
+}
+
+fn title_of(state: &State, row: &Row) -> String {
+    match state.engine.shelf_of(row).filter(|_| row.parent.is_none()) {
+        Some(shelf) if shelf.kind == ShelfKind::Home => "Home".into(),
+        Some(shelf) => shelf.name.clone(),
+        None => row.name().to_string(),
+    }
+}
+
+/// What is shown of something that may be gone: name, path as the caller sees it, whether a folder.
+async fn place(state: &State, who: &Who, node: NodeId) -> (String, Option<String>, bool) {
+    use yellow_attic_core::rights::Level;
+    let own = state.engine.chain(&who.actor, node, Level::View).await;
+    let chain = match &own {
+        Ok(chain) => Ok(chain.clone()),
+        Err(_) => state.engine.chain(&Actor::service(), node, Level::View).await,
+    };
+    let Ok(chain) = chain else { return (String::new(), None, false) };
+    let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
+    let path = match own {
+        Ok(_) => state.engine.way_of(&who.actor, &rows).await.ok().map(|w| w.path),
+        Err(_) => None,
+    };
+    (title_of(state, &chain[0]), path, chain[0].is_folder())
+}
+
+/// An opening as whoever asks may see it.
+async fn shown(
+    state: &State,
+    who: &Who,
+    all: &Directory,
+    opening: &Opening,
+) -> Result<api::Opening, Refusal> {
+    let acts = state.engine.acts(opening).await?;
+    let (name, path, folder) = place(state, who, opening.node).await;
+    let mine = state.engine.decides_over(&who.actor, opening).await;
+    let address = format!("{}{}", state.base(), base(opening.kind, &opening.ending));
+    let unwritten = state.strangers.unwritten(opening.id);
+    let (state_word, sentence) = match &acts {
+        Ok(_) => ("open", String::new()),
+        Err(shut) => (shut.word(), shut.sentence(opening.kind)),
+    };
+    let facts = state.engine.facts_with(opening, &state.engine.rules()).await?;
+    Ok(api::Opening {
+        id: opening.id.0,
+        kind: opening.kind.word().to_string(),
+        state: state_word.to_string(),
+        sentence,
+        node: opening.node.0,
+        name,
+        path,
+        folder,
+        address: mine.then_some(address),
+        own_ending: opening.ending.len() != 26,
+        can: opening.can.word().to_string(),
+        title: opening.title.clone(),
+        message: opening.message.clone(),
+        password: !opening.password.is_empty(),
+        begins: opening.begins_at.map(show),
+        ends: opening.ends_at.map(show),
+        until: yellow_attic_core::openings::until(&opening.terms(), facts.days).map(show),
+        most: opening.most,
+        used: opening.used + unwritten.as_ref().map_or(0, |u| u.0),
+        used_at: unwritten.as_ref().map(|u| u.1).or(opening.used_at).map(show),
+        used_from: unwritten.map(|u| u.2).or_else(|| opening.used_from.clone()),
+        guessed_at: opening.guessed_at.map(show),
+        largest_file: opening.largest_file,
+        largest_all: opening.largest_all,
+        kinds: opening.kinds.word(),
+        asks_mail: opening.asks_mail,
+        by: all.name(opening.made_by).unwrap_or_default(),
+        at: show(opening.made_at),
+        mine,
+    })
+}
+
+fn kind(word: &str) -> Result<Kind, Refusal> {
+    Kind::from_word(word).ok_or_else(|| {
+        Refusal::bad("word_unknown", &format!("kind={word} is unknown."), "Choose link or intake.")
+    })
+}
+
+async fn set_of(who: &Who, set: &api::OpeningSet) -> Result<Set, Refusal> {
+    let time = |text: &Option<String>| match text.as_deref().map(str::trim) {
+        None => Ok(None),
+        Some("" | "none") => Ok(Some(None)),
+        Some(text) => times::wanted(text).map(|at| Some(Some(at))),
+    };
+    let password = match set.password.as_deref() {
+        None => None,
+        Some("") => Some(String::new()),
+        Some(text) => {
+            // It is passed on by word of mouth, and tries of it are limited: less is demanded than of
+            // whoever signs in.
+            let demands = password::Demands { length: 8, strength: 2 };
+            password::check(text, &who.account.sign_in, &[], demands).map_err(|e| {
+                let said = super::sessions::capital(&e.to_string());
+                Refusal::bad("password_refused", &format!("{said}."), &e.remedy())
+            })?;
+            let text = text.to_string();
+            Some(web::block(move || hash_password(&text)).await.map_err(|_| StoreError::Stopping)??)
+        }
+    };
+    Ok(Set {
+        can: set
+            .can
+            .as_deref()
+            .map(|word| {
+                Can::from_word(word).ok_or_else(|| {
+                    Refusal::bad(
+                        "level_unknown",
+                        &format!("\"{word}\" is nothing that a link lets do."),
+                        "Choose view, download, add or edit.",
+                    )
+                })
+            })
+            .transpose()?,
+        title: set.title.clone(),
+        message: set.message.clone(),
+        password,
+        begins_at: time(&set.begins)?,
+        ends_at: time(&set.ends)?,
+        most: set.most.map(|n| Some(n).filter(|n| *n > 0)),
+        largest_file: set.largest_file.map(|n| Some(n).filter(|n| *n > 0)),
+        largest_all: set.largest_all.map(|n| Some(n).filter(|n| *n > 0)),
+        kinds: set.kinds.as_deref().map(Kinds::read).transpose().map_err(StoreError::from)?,
+        asks_mail: set.asks_mail,
+        paused: set.paused,
+        confirmed: set.confirmed,
+        ended: set.ended,
+    })
+}
+
+/// Links and intakes: one's own, or those of something that one manages.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(api::OpeningsQuery),
+    responses((status = 200, body = api::Openings), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
+#[get("/openings")]
+pub async fn list_openings(
+    state: web::Data<State>,
+    who: Who,
+    query: web::Query<api::OpeningsQuery>,
+) -> Result<HttpResponse, Refusal> {
+    let kind = query.kind.as_deref().map(kind).transpose()?;
+    let node = query.node.map(NodeId);
+    if let Some(node) = node {
+        state.engine.chain(&who.actor, node, yellow_attic_core::rights::Level::Manage).await?;
+    }
+    let by = if node.is_some() { None } else { Some(who.account.id) };
+    let all = Directory::read(&state).await?;
+    let mut openings = Vec::new();
+    for opening in state.engine.openings(&Wanted { by, node, kind }).await? {
+        openings.push(shown(&state, &who, &all, &opening).await?);
+    }
+    Ok(HttpResponse::Ok().json(api::Openings { openings }))
+}
+
+/// Makes a link or an intake for something that one manages.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", request_body = api::NewOpening,
+    responses((status = 201, body = api::Opening), (status = 400, body = api::Problem), (status = 403, body = api::Problem),
+        (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+#[post("/openings")]
+pub async fn make_opening(
+    state: web::Data<State>,
+    who: Who,
+    body: web::Json<api::NewOpening>,
+) -> Result<HttpResponse, Refusal> {
+    let kind = kind(&body.kind)?;
+    let node = NodeId(body.node);
+    state.engine.chain(&who.actor, node, yellow_attic_core::rights::Level::Manage).await?;
+    who.need_proof(&state)?;
+    let set = set_of(&who, &body.set).await?;
+    let new = NewOpening { kind, node, ending: body.ending.clone(), set };
+    let made = state.engine.make_opening(&who.actor, new).await?;
+    state.names.forget().await;
+    state.openings_changed();
+    let all = Directory::read(&state).await?;
+    Ok(HttpResponse::Created().json(shown(&state, &who, &all, &made).await?))
+}
+
+/// One that the caller decides over; of an administrator, any.
+async fn mine(state: &State, who: &Who, id: i64) -> Result<Opening, Refusal> {
+    let gone = || Refusal::not_found("The link or intake");
+    let opening = state.engine.opening(OpeningId(id)).await?.ok_or_else(gone)?;
+    if state.engine.decides_over(&who.actor, &opening).await || who.need_administrator().is_ok() {
+        return Ok(opening);
+    }
+    Err(gone())
+}
+
+/// A link or an intake.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(("id" = i64, Path)),
+    responses((status = 200, body = api::Opening), (status = 404, body = api::Problem)))]
+#[get("/openings/{id}")]
+pub async fn show_opening(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
+    let opening = mine(&state, &who, *path).await?;
+    let all = Directory::read(&state).await?;
+    Ok(HttpResponse::Ok().json(shown(&state, &who, &all, &opening).await?))
+}
+
+/// Changes a link or an intake: what is left out stays as it is. Closing it needs no password.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(("id" = i64, Path)), request_body = api::OpeningSet,
+    responses((status = 200, body = api::Opening), (status = 400, body = api::Problem), (status = 403, body = api::Problem),
+        (status = 404, body = api::Problem)))]
+#[patch("/openings/{id}")]
+pub async fn change_opening(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    body: web::Json<api::OpeningSet>,
+) -> Result<HttpResponse, Refusal> {
+    let opening = mine(&state, &who, *path).await?;
+    let closes = body.ended == Some(true) || body.paused == Some(true);
+    let own = state.engine.decides_over(&who.actor, &opening).await;
+    let only_ends = api::OpeningSet {
+        ended: body.ended,
+        paused: body.paused,
+        ends: body.ends.clone(),
+        ..Default::default()
+    };
+    if !own
+        && (serde_json::to_string(&*body).ok() != serde_json::to_string(&only_ends).ok()
+            || body.ended == Some(false)
+            || body.paused == Some(false))
+    {
+        return Err(Refusal::new(
+            403,
+            "only_to_close",
+            "Not allowed",
+            "You do not manage what it opens: you can pause it, end it, or set its end.",
+            "Ask its maker for anything else.",
+        ));
+    }
+    if !closes {
+        who.need_proof(&state)?;
+    }
+    let set = set_of(&who, &body).await?;
+    let changed = state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
+    state.names.forget().await;
+    state.openings_changed();
+    let all = Directory::read(&state).await?;
+    Ok(HttpResponse::Ok().json(shown(&state, &who, &all, &changed).await?))
+}
+
+/// The address as a QR code.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(("id" = i64, Path)),
+    responses((status = 200, description = "The picture", content_type = "image/svg+xml"), (status = 404, body = api::Problem)))]
+#[get("/openings/{id}/qr")]
+pub async fn draw_opening(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
+    let opening = mine(&state, &who, *path).await?;
+    if !state.engine.decides_over(&who.actor, &opening).await {
+        return Err(Refusal::not_found("The address"));
+    }
+    let address = format!("{}{}", state.base(), base(opening.kind, &opening.ending));
+    Ok(HttpResponse::Ok()
+        .content_type("image/svg+xml")
+        .insert_header(("Content-Security-Policy", "sandbox; default-src 'none'"))
+        .body(super::factors::qr(&address)?))
+}
+
+/// Sends the address by mail.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(("id" = i64, Path)), request_body = api::OpeningMail,
+    responses((status = 202), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+#[post("/openings/{id}/mail")]
+pub async fn mail_opening(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    body: web::Json<api::OpeningMail>,
+) -> Result<HttpResponse, Refusal> {
+    let opening = mine(&state, &who, *path).await?;
+    if !state.engine.decides_over(&who.actor, &opening).await {
+        return Err(Refusal::not_found("The address"));
+    }
+    if !state.post.is_set() {
+        return Err(Refusal::new(
+            409,
+            "no_mail_server",
+            "No mail server",
+            "This service has no mail server to send it with.",
+            "Copy the address, and send it yourself.",
+        ));
+    }
+    if body.to.is_empty() || body.to.len() > MOST_LETTERS {
+        return Err(Refusal::bad(
+            "recipients",
+            &format!("1 to {MOST_LETTERS} addresses are needed."),
+            "Name them in to.",
+        ));
+    }
+    if let Some(wrong) = body.to.iter().find(|to| !password::check_mail(to)) {
+        return Err(Refusal::bad(
+            "mail_malformed",
+            &format!("\"{wrong}\" is no mail address."),
+            "Write it like name@example.org.",
+        ));
+    }
+    if body.message.len() > 4_000 {
+        return Err(Refusal::bad(
+            "message_too_long",
+            "The message is longer than 4000 bytes.",
+            "Shorten it.",
+        ));
+    }
+    let name = name_of(&state, &opening).await;
+    let title = if opening.title.is_empty() { name } else { opening.title.clone() };
+    let from = &who.account.display_name;
+    let (subject, first, label) = match opening.kind {
+        Kind::Link => {
+            (format!("{from} shares \"{title}\""), format!("{from} shares \"{title}\" with you."), "Open it")
+        }
+        Kind::Intake => (
+            format!("{from} asks for files: {title}"),
+            format!("{from} asks you to hand files in: \"{title}\"."),
+            "Hand files in",
+        ),
+    };
+    for to in &body.to {
+        let mut paragraphs = vec!["Hello,".to_string(), first.clone()];
+        paragraphs.extend(
+            [&opening.message, &body.message]
+                .into_iter()
+                .map(|m| m.trim().to_string())
+                .filter(|m| !m.is_empty()),
+        );
+        if !opening.password.is_empty() {
+            paragraphs.push("A password is asked for; it comes to you another way.".into());
+        }
+        if let Some(end) = opening.ends_at {
+            let day = times::today(end);
+            paragraphs.push(format!("It is open until {}.", day.strftime("%-d %B %Y")));
+        }
+        let address = format!("{}{}", state.base(), base(opening.kind, &opening.ending));
+        let says = Says {
+            kind: "link",
+            to: to.trim(),
+            subject: subject.clone(),
+            paragraphs,
+            open: Some((label, address)),
+        };
+        mail::write(&state, &who.actor, says).await?;
+    }
+    Ok(HttpResponse::Accepted().finish())
+}
+
+/// What was handed in at an intake.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(("id" = i64, Path)),
+    responses((status = 200, body = api::Deliveries), (status = 404, body = api::Problem)))]
+#[get("/openings/{id}/deliveries")]
+pub async fn list_deliveries(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
+    let opening = mine(&state, &who, *path).await?;
+    if !state.engine.decides_over(&who.actor, &opening).await {
+        return Err(Refusal::not_found("The intake"));
+    }
+    let deliveries = state.engine.deliveries(opening.id, MOST_DELIVERIES).await?;
+    let deliveries = deliveries
+        .into_iter()
+        .map(|d| api::Delivery {
+            id: d.id,
+            state: match (d.done_at, d.broken) {
+                (None, _) => "under way",
+                (_, true) => "broken off",
+                _ => "done",
+            }
+            .to_string(),
+            sender: d.sender,
+            mail: d.mail,
+            from: d.from,
+            folder: d.folder.map(|f| f.0),
+            begun: show(d.begun_at),
+            done: d.done_at.map(show),
+            files: d.files,
+            bytes: d.bytes,
+        })
+        .collect();
+    Ok(HttpResponse::Ok().json(api::Deliveries { deliveries }))
+}
+
+async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Given) -> Option<api::Given> {
+    let Gives::Allow(level) = grant.gives else { return None };
+    let (name, path, folder) = place(state, who, grant.node).await;
+    let over = grant.until.is_some_and(|until| until <= state.engine.now_ms());
+    let (state_word, sentence) = match (over, name.is_empty()) {
+        (true, _) => ("over", "Its time is over."),
+        (_, true) => ("target removed", "Its file or folder was removed."),
+        _ => ("open", ""),
+    };
+    let mine =
+        state.engine.chain(&who.actor, grant.node, yellow_attic_core::rights::Level::Manage).await.is_ok();
+    Some(api::Given {
+        kind: "share".into(),
+        id: grant.id.0,
+        node: grant.node.0,
+        name,
+        path,
+        folder,
+        to: all.word(grant.subject).1,
+        can: level.word().to_string(),
+        state: state_word.into(),
+        sentence: sentence.into(),
+        until: grant.until.map(show),
+        used: None,
+        most: None,
+        used_at: None,
+        used_from: None,
+        address: None,
+        password: false,
+        by: grant.made_by.and_then(|a| all.name(a)).unwrap_or_default(),
+        at: show(grant.made_at),
+        mine,
+    })
+}
+
+fn given_opening(o: api::Opening) -> api::Given {
+    let to = match (o.kind.as_str(), o.password) {
+        ("intake", _) => "anybody with the address",
+        (_, true) => "anybody with the address and password",
+        _ => "anybody with the address",
+    };
+    let title =
+        if o.title.is_empty() || o.title == o.name { o.name } else { format!("{} ({})", o.title, o.name) };
+    api::Given {
+        can: if o.kind == "intake" { "hand in".into() } else { o.can },
+        kind: o.kind,
+        id: o.id,
+        node: o.node,
+        name: title,
+        path: o.path,
+        folder: o.folder,
+        to: to.into(),
+        state: o.state,
+        sentence: o.sentence,
+        until: o.until,
+        used: Some(o.used),
+        most: o.most,
+        used_at: o.used_at,
+        used_from: o.used_from,
+        address: o.address,
+        password: o.password,
+        by: o.by,
+        at: o.at,
+        mine: o.mine,
+    }
+}
+
+async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<Vec<api::Given>, Refusal> {
+    let all = Directory::read(state).await?;
+    let by = if query.all { None } else { Some(who.account.id) };
+    let wants = |kind: &str| query.kind.as_deref().is_none_or(|k| k == kind);
+    let mut given = Vec::new();
+    if wants("link") || wants("intake") {
+        for opening in state.engine.openings(&Wanted { by, ..Wanted::default() }).await? {
+            if wants(opening.kind.word()) {
+                given.push(given_opening(shown(state, who, &all, &opening).await?));
+            }
+        }
+    }
+    if wants("share") {
+        for grant in state.engine.grants_made(by).await? {
+            given.extend(given_share(state, who, &all, &grant).await);
+        }
+    }
+    let words: Vec<String> =
+        query.words.as_deref().unwrap_or("").split_whitespace().map(str::to_lowercase).collect();
+    given.retain(|g| {
+        let text = format!("{} {} {} {}", g.name, g.path.as_deref().unwrap_or(""), g.to, g.by).to_lowercase();
+        let fits = match query.state.as_deref() {
+            None => true,
+            Some("open") => g.state == "open",
+            Some("shut") => g.state != "open",
+            Some(other) => g.state == other,
+        };
+        fits && words.iter().all(|w| text.contains(w))
+    });
+    given.sort_by(|a, b| (&b.at, &b.kind, b.id).cmp(&(&a.at, &a.kind, a.id)));
+    Ok(given)
+}
+
+fn table(given: Vec<api::Given>) -> String {
+    let header = [
+        "kind",
+        "id",
+        "name",
+        "path",
+        "to",
+        "can",
+        "state",
+        "until",
+        "used",
+        "most",
+        "last used",
+        "last from",
+        "by",
+        "at",
+    ];
+    let number = |n: Option<u32>| n.map(|n| n.to_string()).unwrap_or_default();
+    let text = Option::<String>::unwrap_or_default;
+    let rows = given.into_iter().map(|g| {
+        vec![
+            g.kind,
+            g.id.to_string(),
+            g.name,
+            text(g.path),
+            g.to,
+            g.can,
+            g.state,
+            text(g.until),
+            number(g.used),
+            number(g.most),
+            text(g.used_at),
+            text(g.used_from),
+            g.by,
+            g.at,
+        ]
+    });
+    yellow_attic_core::table::csv(&header, rows)
+}
+
+/// All that was given out and is taken in: links, intakes and shares. One's own; for administrators
+/// everybody's.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(api::GivenQuery),
+    responses((status = 200, body = api::GivenOut), (status = 403, body = api::Problem)))]
+#[get("/given")]
+pub async fn list_given(
+    state: web::Data<State>,
+    who: Who,
+    query: web::Query<api::GivenQuery>,
+) -> Result<HttpResponse, Refusal> {
+    if query.all {
+        who.need_administrator()?;
+    }
+    if let Some(kind) = query.kind.as_deref().filter(|k| !["link", "intake", "share"].contains(k)) {
+        return Err(Refusal::bad(
+            "word_unknown",
+            &format!("kind={kind} is unknown."),
+            "Choose link, intake or share.",
+        ));
+    }
+    let mut given = all_given(&state, &who, &query).await?;
+    match query.format.as_deref() {
+        None | Some("json") => {}
+        Some("csv") => {
+            return Ok(HttpResponse::Ok()
+                .content_type("text/csv; charset=utf-8")
+                .insert_header(("Content-Disposition", crate::content::attachment("given out.csv")))
+                .body(table(given)));
+        }
+        Some(other) => {
+            return Err(Refusal::bad(
+                "word_unknown",
+                &format!("format={other} is unknown."),
+                "Choose json or csv.",
+            ));
+        }
+    }
+    let total = given.len();
+    let list = format!("given {} {:?} {:?} {:?}", query.all, query.words, query.kind, query.state);
+    if let Some(cursor) = &query.cursor {
+        let place = cursor::decode(&list, cursor).map_err(StoreError::from)?;
+        given.retain(|g| place_of(g) < place);
+    }
+    let limit = query.limit.unwrap_or(200).clamp(1, 1000);
+    let more = given.len() > limit;
+    given.truncate(limit);
+    let next = given.last().filter(|_| more).map(|g| cursor::encode(&list, &place_of(g)));
+    Ok(HttpResponse::Ok().json(api::GivenOut { given, total, next }))
+}
+
+fn place_of(g: &api::Given) -> String {
+    format!("{} {} {:020}", g.at, g.kind, g.id)
+}
+
+/// Changes many at once: ends them, pauses them, or sets their end.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", request_body = api::GivenChange,
+    responses((status = 200, body = api::GivenChanged), (status = 400, body = api::Problem)))]
+#[post("/given/change")]
+pub async fn change_given(
+    state: web::Data<State>,
+    who: Who,
+    body: web::Json<api::GivenChange>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_own()?;
+    let closes = body.end || body.paused == Some(true);
+    if !closes && body.paused.is_none() && body.ends.is_none() {
+        return Err(Refusal::bad(
+            "nothing_to_change",
+            "Nothing is to be changed.",
+            "Say end, paused or ends.",
+        ));
+    }
+    if !closes || body.of.iter().any(|g| g.kind == "share") {
+        who.need_proof(&state)?;
+    }
+    let set = api::OpeningSet {
+        ended: body.end.then_some(true),
+        paused: body.paused,
+        ends: body.ends.clone(),
+        ..Default::default()
+    };
+    let mut changed = api::GivenChanged { done: 0, refused: Vec::new() };
+    for one in &body.of {
+        let done = match one.kind.as_str() {
+            "share" => change_share(&state, &who, &body, one.id).await,
+            _ => change_one(&state, &who, &set, one).await,
+        };
+        match done {
+            Ok(()) => changed.done += 1,
+            Err(e) => changed.refused.push(api::GivenRefused {
+                kind: one.kind.clone(),
+                id: one.id,
+                reason: e.to_string(),
+            }),
+        }
+    }
+    state.openings_changed();
+    Ok(HttpResponse::Ok().json(changed))
+}
+
+async fn change_one(
+    state: &State,
+    who: &Who,
+    set: &api::OpeningSet,
+    one: &api::GivenId,
+) -> Result<(), Refusal> {
+    let opening = mine(state, who, one.id).await?;
+    if opening.kind != kind(&one.kind)? {
+        return Err(Refusal::not_found("The link or intake"));
+    }
+    let own = state.engine.decides_over(&who.actor, &opening).await;
+    if !own && set.paused == Some(false) {
+        return Err(Refusal::not_found("The link or intake"));
+    }
+    let set = set_of(who, set).await?;
+    state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
+    Ok(())
+}
+
+async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i64) -> Result<(), Refusal> {
+    let id = GrantId(id);
+    if change.end {
+        let actor = match who.need_administrator() {
+            // In the administrator's name, with the service's rights.
+            Ok(()) => Actor { account: None, ..who.actor.clone() },
+            Err(_) => who.actor.clone(),
+        };
+        return Ok(state.engine.end_grant(&actor, id).await?);
+    }
+    let Some(ends) = &change.ends else {
+        return Err(Refusal::bad(
+            "shares_are_not_paused",
+            "A share is not paused.",
+            "End it, or set its end.",
+        ));
+    };
+    let found = state.engine.grants_made(None).await?.into_iter().find(|g| g.id == id);
+    let grant = found.ok_or_else(|| Refusal::not_found("The share"))?;
+    let until = if ends.trim().is_empty() { None } else { Some(times::wanted(ends)?) };
+    let new = NewGrant {
+        node: grant.node,
+        subject: grant.subject,
+        gives: grant.gives,
+        until,
+        message: grant.message,
+    };
+    state.engine.give(&who.actor, new).await?;
+    Ok(())
+}
+
+/// What strangers would get under the public address. For administrators.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers",
+    responses((status = 200, body = api::AddressCheck), (status = 403, body = api::Problem)))]
+#[get("/public-address")]
+pub async fn check_address(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    Ok(HttpResponse::Ok().json(crate::public::check(&state)))
+}

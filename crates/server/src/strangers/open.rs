@@ -1,0 +1,628 @@
+//! Links: a page, what it shows, and downloads.
+//!
+//! Below `/open/ENDING`: `at/WAY` a file or folder in it, `look/WAY` its bytes to be shown, `small/WAY`
+//! a small picture, `take/WAY` a download, `slip/WAY` (POST) a download that is counted, or an
+//! archive, `change/WAY` (POST) for links that let change, `uploads` (tus).
+
+use super::page::{self, Page, Script};
+use super::shown::{Kind as Shows, encoded, kind_of, preview};
+use super::{Gate, Tried, Visit, base, enter, gate, parts, refused, to, visit};
+use crate::app::State;
+use crate::archive::{self, Format, Wanted};
+use crate::auth::{check_origin, hash_secret, new_secret};
+use crate::content;
+use crate::problem::Refusal;
+use crate::reader::Reader;
+use actix_web::body::{BodySize, BoxBody, MessageBody};
+use actix_web::http::{Method, StatusCode, header};
+use actix_web::{HttpRequest, HttpResponse, web};
+use bytes::Bytes;
+use maud::{Markup, html};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::openings::{Can, Kind, Told};
+use yellow_attic_core::range::Asked;
+use yellow_attic_core::rights::Level;
+use yellow_attic_core::size::human;
+use yellow_attic_core::{Moment, Name, NodeId};
+use yellow_attic_store::{Entry, Row, Sort, StoreError};
+
+/// Entries on one page of a folder.
+const PAGE: usize = 500;
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    let scope = web::scope("/open/{ending}")
+        .route("/take/{way:.*}", web::get().to(take))
+        .route("/take/{way:.*}", web::head().to(take))
+        .route("/look/{way:.*}", web::get().to(look))
+        .route("/look/{way:.*}", web::head().to(look))
+        .route("/small/{way:.*}", web::get().to(small))
+        .route("/slip/{way:.*}", web::post().to(slip))
+        .route("/at/{way:.*}", web::get().to(show))
+        .route("/change/{way:.*}", web::post().to(change))
+        .route("/enter", web::post().to(let_in))
+        .route("/uploads", web::post().to(begin_upload))
+        .route("/uploads/{id}", web::route().to(one_upload))
+        .route("", web::get().to(show))
+        .route("/", web::get().to(show));
+    app.service(scope);
+}
+
+fn ending(request: &HttpRequest) -> &str {
+    request.match_info().get("ending").unwrap_or_default()
+}
+
+/// The names on the way below the target, and what stands there.
+async fn find(
+    request: &HttpRequest,
+    state: &State,
+    visit: &Visit,
+) -> Result<(Vec<String>, Arc<Row>), Refusal> {
+    let gone = || super::refusal(Told::Nothing);
+    let raw = request.match_info().get("way").unwrap_or_default();
+    let chain =
+        state.engine.chain(&visit.actor, visit.opening.node, Level::View).await.map_err(|_| gone())?;
+    let mut row = chain[0].clone();
+    let mut way = Vec::new();
+    for part in raw.split('/').filter(|p| !p.is_empty()) {
+        let name = percent_encoding::percent_decode_str(part).decode_utf8().map_err(|_| gone())?;
+        let name = Name::new(&name).map_err(|_| gone())?;
+        row =
+            state.engine.child(&visit.actor, row.node, &name).await.map_err(|_| gone())?.ok_or_else(gone)?;
+        way.push(name.to_string());
+    }
+    Ok((way, row))
+}
+
+async fn let_in(request: HttpRequest, state: web::Data<State>, tried: web::Form<Tried>) -> HttpResponse {
+    let ending = ending(&request).to_string();
+    match enter(&request, &state, Kind::Link, &ending, &tried.password).await {
+        Ok(answer) => answer,
+        Err(refusal) => wrong(&request, &state, Kind::Link, &ending, refusal),
+    }
+}
+
+/// A password that was not taken: asked for again, or told to a program.
+pub fn wrong(
+    request: &HttpRequest,
+    state: &State,
+    kind: Kind,
+    ending: &str,
+    refusal: Refusal,
+) -> HttpResponse {
+    let accepts = request.headers().get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or("");
+    let again = ["wrong_password", "too_many_attempts"].contains(&refusal.code());
+    match again && accepts.contains("text/html") {
+        true => page::password(state, &base(kind, ending), Some(refusal)),
+        false => refused(request, state, refusal),
+    }
+}
+
+/// The page of a link, or of something in it.
+async fn show(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    let ending = ending(&request).to_string();
+    let shown = match gate(&request, &state, Kind::Link, &ending, true).await {
+        Ok(Gate::In(visit)) => show_in(&request, &state, &visit).await,
+        Ok(Gate::Password(_)) => return page::password(&state, &base(Kind::Link, &ending), None),
+        Ok(Gate::Shut(told)) => return page::refused(&state, super::refusal(told)),
+        Err(refusal) => Err(refusal),
+    };
+    shown.unwrap_or_else(|refusal| page::refused(&state, refusal))
+}
+
+async fn show_in(request: &HttpRequest, state: &State, visit: &Visit) -> Result<HttpResponse, Refusal> {
+    let Some(open) = visit.open else { return Err(super::refusal(Told::UsedUp)) };
+    let (way, row) = find(request, state, visit).await?;
+    let opening = &visit.opening;
+    let base = base(Kind::Link, &opening.ending);
+    let name = name_for_strangers(state, visit, &row);
+    let top = way.is_empty();
+    let title = if top && !opening.title.is_empty() { opening.title.clone() } else { name.clone() };
+    let from = state.names.get(&state.engine).await.accounts.get(&opening.made_by).cloned();
+    let body = match row.is_folder() {
+        true => folder(request, state, visit, &row, &base, &way).await?,
+        false => file(state, visit, &row, &base, &way).await?,
+    };
+    let body = html! {
+        @if !top { (crumbs(&base, &opening.title, state, visit, &way).await) }
+        (body.above)
+        h1 { (title) }
+        p.muted {
+            @if title != name { span.name { (name) } ", " }
+            (body.facts)
+            @if let Some(until) = open.until { ". Open until " (page::moment(until)) }
+            "."
+        }
+        @if top { (page::text(&opening.message)) }
+        (body.below)
+        footer {
+            @if let Some(from) = from { "From " (from) ". " }
+            @if let (Some(left), Some(most)) = (open.left, opening.most) {
+                (most - left) " of " (most) @if most == 1 { " download" } @else { " downloads" } " used."
+            }
+        }
+    };
+    let script = if opening.can >= Can::Add && row.is_folder() { Script::Send } else { Script::Open };
+    Ok(Page { title: &title, body, script }.answer(state, StatusCode::OK))
+}
+
+/// The top of a home shelf is named like its account, which is nobody's business.
+fn name_for_strangers(state: &State, visit: &Visit, row: &Row) -> String {
+    let top = row.parent.is_none();
+    match state.engine.shelf_of(row) {
+        Some(shelf) if top && shelf.kind == yellow_attic_store::ShelfKind::Home => "Files".into(),
+        Some(shelf) if top => shelf.name.clone(),
+        _ if row.node == visit.opening.node => row.name().to_string(),
+        _ => row.name().to_string(),
+    }
+}
+
+struct Body {
+    above: Markup,
+    facts: Markup,
+    below: Markup,
+}
+
+async fn crumbs(base: &str, title: &str, state: &State, visit: &Visit, way: &[String]) -> Markup {
+    let top = match state.engine.chain(&visit.actor, visit.opening.node, Level::View).await {
+        Ok(chain) if title.is_empty() => name_for_strangers(state, visit, &chain[0]),
+        _ => title.to_string(),
+    };
+    html! {
+        nav.crumbs aria-label="Where this is" {
+            a href=(base) { (top) }
+            @for i in 0..way.len() {
+                span aria-hidden="true" { " / " }
+                @if i + 1 < way.len() { a href=(format!("{base}/at/{}", encoded(&way[..=i]))) { (way[i]) } }
+                @else { span aria-current="page" { (way[i]) } }
+            }
+        }
+    }
+}
+
+/// The button that downloads: counted downloads and archives take a slip first.
+fn download(visit: &Visit, base: &str, way: &[String], row: &Row, label: &str) -> Markup {
+    let place = encoded(way);
+    match visit.opening.most.is_some() || row.is_folder() {
+        true => html! {
+            form method="post" action=(format!("{base}/slip/{place}")) { button.main type="submit" { (label) } }
+        },
+        false => html! { a.main href=(format!("{base}/take/{place}")) download=(row.name()) { (label) } },
+    }
+}
+
+async fn file(state: &State, visit: &Visit, row: &Row, base: &str, way: &[String]) -> Result<Body, Refusal> {
+    let can = visit.opening.can;
+    let kind = kind_of(row.name());
+    let larger = kind == Shows::Picture && visit.opening.most.is_none();
+    let (before, after) = neighbours(state, visit, row, way).await;
+    let beside = |name: &Option<String>| {
+        name.as_ref().map(|name| {
+            let mut way = way.to_vec();
+            way.pop();
+            way.push(name.clone());
+            format!("{base}/at/{}", encoded(&way))
+        })
+    };
+    let shown = preview(state, visit, row, base, way).await;
+    let nothing = can == Can::View && kind == Shows::Other;
+    Ok(Body {
+        above: html! {
+            (shown)
+            @if before.is_some() || after.is_some() {
+                nav.beside aria-label="Pictures beside this one" {
+                    @if let Some(to) = beside(&before) { a rel="prev" href=(to) { "Previous" } } @else { span {} }
+                    @if let Some(to) = beside(&after) { a rel="next" href=(to) { "Next" } }
+                }
+            }
+        },
+        facts: html! { (human(row.size().max(0) as u64)) },
+        below: html! {
+            @if nothing { p { "This kind of file cannot be shown here." } }
+            div.acts {
+                @if can >= Can::Download { (download(visit, base, way, row, "Download")) }
+                @if larger { a.other href=(format!("{base}/look/{}", encoded(way))) { "Look at it larger" } }
+            }
+            @if can == Can::View {
+                p.muted { "This is for looking only. There is no download; but whatever is shown can be kept by whoever sees it." }
+            }
+        },
+    })
+}
+
+/// The pictures before and after this one in its folder.
+async fn neighbours(
+    state: &State,
+    visit: &Visit,
+    row: &Row,
+    way: &[String],
+) -> (Option<String>, Option<String>) {
+    let (Some(parent), true) = (row.parent, !way.is_empty() && kind_of(row.name()) == Shows::Picture) else {
+        return (None, None);
+    };
+    let Ok(list) = state.engine.list(&visit.actor, parent, Sort::Name, false, 1000, None).await else {
+        return (None, None);
+    };
+    let pictures: Vec<&Entry> =
+        list.items.iter().filter(|e| !e.row.is_folder() && kind_of(e.row.name()) == Shows::Picture).collect();
+    let Some(at) = pictures.iter().position(|e| e.row.node == row.node) else { return (None, None) };
+    let name = |i: usize| pictures.get(i).map(|e| e.row.name().to_string());
+    (at.checked_sub(1).and_then(name), name(at + 1))
+}
+
+async fn folder(
+    request: &HttpRequest,
+    state: &State,
+    visit: &Visit,
+    row: &Row,
+    base: &str,
+    way: &[String],
+) -> Result<Body, Refusal> {
+    let can = visit.opening.can;
+    let query: std::collections::HashMap<String, String> =
+        web::Query::from_query(request.query_string()).map(web::Query::into_inner).unwrap_or_default();
+    let cursor = query.get("from").map(String::as_str);
+    let list = state.engine.list(&visit.actor, row.node, Sort::Name, false, PAGE, cursor).await?;
+    let sums = state.engine.sums(&visit.actor, row.node).await?;
+    let (pictures, others): (Vec<&Entry>, Vec<&Entry>) =
+        list.items.iter().partition(|e| !e.row.is_folder() && kind_of(e.row.name()) == Shows::Picture);
+    let here = encoded(way);
+    let slash = if here.is_empty() { "" } else { "/" };
+    let place = |name: &str| format!("{here}{slash}{}", content::encode_name(name));
+    let empty = list.items.is_empty() && cursor.is_none();
+    let facts = match &sums {
+        Some(s) => html! {
+            (s.files) @if s.files == 1 { " file" } @else { " files" } ", " (human(s.bytes.max(0) as u64))
+        },
+        None => html! { "A folder" },
+    };
+    let label = sums.map_or_else(
+        || "Download all".to_string(),
+        |s| format!("Download all, {}", human(s.bytes.max(0) as u64)),
+    );
+    Ok(Body {
+        above: Markup::default(),
+        facts,
+        below: html! {
+            @if can >= Can::Download && !empty { div.acts { (download(visit, base, way, row, &label)) } }
+            @if can >= Can::Add { (send_area(visit, base, way)) }
+            @if empty { p.muted { "Nothing is in this folder." @if can >= Can::Add { " What you add stands here." } } }
+            @if !pictures.is_empty() {
+                section aria-label="Pictures" { ul.gallery {
+                    @for e in &pictures {
+                        li {
+                            a href=(format!("{base}/at/{}", place(e.row.name()))) {
+                                img src=(format!("{base}/small/{}", place(e.row.name()))) alt="" loading="lazy";
+                                span.name { (e.row.name()) }
+                            }
+                            @if can == Can::Edit { (change_of(base, &place(e.row.name()), e.row.name())) }
+                        }
+                    }
+                } }
+            }
+            @if !others.is_empty() {
+                ul.list aria-label="Files and folders" {
+                    @for e in &others {
+                        li {
+                            a href=(format!("{base}/at/{}", place(e.row.name()))) {
+                                span.name { (e.row.name()) @if e.row.is_folder() { "/" } }
+                                span.size {
+                                    @match &e.folder {
+                                        Some(f) => { (f.files) @if f.files == 1 { " file" } @else { " files" } }
+                                        None => { @if !e.row.is_folder() { (human(e.row.size().max(0) as u64)) } }
+                                    }
+                                }
+                            }
+                            @if can == Can::Edit { (change_of(base, &place(e.row.name()), e.row.name())) }
+                        }
+                    }
+                }
+            }
+            @if let Some(next) = &list.next {
+                p { a.other href=(format!("{base}/at/{here}?from={}", content::encode_name(next))) { "Go on" } }
+            }
+            @if can == Can::View {
+                p.muted { "This is for looking only. There is no download; but whatever is shown can be kept by whoever sees it." }
+            }
+        },
+    })
+}
+
+fn send_area(visit: &Visit, base: &str, way: &[String]) -> Markup {
+    html! {
+        section.send data-send=(base) data-way=(way.join("/")) data-replaces[visit.opening.can == Can::Edit] {
+            h2 { "Add files" }
+            p.muted {
+                @if visit.opening.can == Can::Edit { "A file of the same name becomes the new state of the one that is here; the old one is kept." }
+                @else { "What has the same name as something here is kept beside it, numbered." }
+            }
+            noscript { p { "Adding files needs JavaScript." } }
+            div.drop {
+                label.other { "Choose files" input type="file" multiple hidden; }
+                span.muted { "or drop files and folders here" }
+            }
+            ul.sending aria-live="polite" {}
+            form method="post" action=(format!("{base}/change/{}", encoded(way))) .line {
+                input type="hidden" name="what" value="folder";
+                label for="new-folder" { "New folder" }
+                input #new-folder name="name" required maxlength="200" autocomplete="off";
+                button.other type="submit" { "Make it" }
+            }
+        }
+    }
+}
+
+fn change_of(base: &str, place: &str, name: &str) -> Markup {
+    html! {
+        details.change {
+            summary { "Change" span.hidden { " " (name) } }
+            form method="post" action=(format!("{base}/change/{place}")) {
+                input type="hidden" name="what" value="rename";
+                label { "Name " input name="name" value=(name) required maxlength="200" autocomplete="off"; }
+                button.other type="submit" { "Rename" }
+            }
+            form method="post" action=(format!("{base}/change/{place}")) {
+                input type="hidden" name="what" value="remove";
+                input type="hidden" name="name" value="";
+                button.other.loss type="submit" { "Remove" }
+                span.muted { "Its owner can bring it back." }
+            }
+        }
+    }
+}
+
+/// What a link that lets change is asked to do.
+#[derive(serde::Deserialize)]
+struct Changes {
+    what: String,
+    name: String,
+}
+
+async fn change(request: HttpRequest, state: web::Data<State>, asked: web::Form<Changes>) -> HttpResponse {
+    match changed(&request, &state, &asked).await {
+        Ok(answer) => answer,
+        Err(refusal) => refused(&request, &state, refusal),
+    }
+}
+
+async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Result<HttpResponse, Refusal> {
+    if request.headers().contains_key(header::ORIGIN) {
+        check_origin(request, state)?;
+    }
+    let visit = visit(request, state, Kind::Link, ending(request)).await?;
+    let (mut way, row) = find(request, state, &visit).await?;
+    let none = Conditions { if_match: None, if_none_match: None };
+    let name = || Name::new(asked.name.trim()).map_err(StoreError::from);
+    match asked.what.as_str() {
+        "folder" => {
+            state.engine.make_folder(&visit.actor, row.node, name()?).await?;
+        }
+        "rename" | "remove" if way.is_empty() => {
+            return Err(Refusal::new(
+                403,
+                "the_target_itself",
+                "Not allowed",
+                "What the link opens is not changed through it, only what is in it.",
+                "Ask whoever gave it to you.",
+            ));
+        }
+        "rename" => {
+            let parent = row.parent.ok_or_else(|| super::refusal(Told::Nothing))?;
+            state.engine.move_node(&visit.actor, row.node, parent, name()?, false, none).await?;
+            way.pop();
+        }
+        "remove" => {
+            state.engine.remove(&visit.actor, row.node, none).await?;
+            way.pop();
+        }
+        other => {
+            return Err(Refusal::bad(
+                "word_unknown",
+                &format!("what={other} is unknown."),
+                "Choose folder, rename or remove.",
+            ));
+        }
+    }
+    state.strangers.note_use(&visit, state.engine.now_ms());
+    let base = base(Kind::Link, &visit.opening.ending);
+    Ok(to(&if way.is_empty() { base } else { format!("{base}/at/{}", encoded(&way)) }).finish())
+}
+
+/// Bytes to be shown, not kept: only of kinds that a browser or our script shows.
+async fn look(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    match looked(&request, &state).await {
+        Ok(answer) => answer,
+        Err(refusal) => refused(&request, &state, refusal),
+    }
+}
+
+async fn looked(request: &HttpRequest, state: &State) -> Result<HttpResponse, Refusal> {
+    let visit = visit(request, state, Kind::Link, ending(request)).await?;
+    let (_, row) = find(request, state, &visit).await?;
+    if row.is_folder() {
+        return Err(StoreError::NotAFile(row.name().into()).into());
+    }
+    if visit.opening.most.is_some() {
+        return Err(Refusal::new(
+            403,
+            "counted",
+            "Downloads are counted here",
+            "Where downloads are counted, the whole file is not shown.",
+            "Download it.",
+        ));
+    }
+    if kind_of(row.name()) == Shows::Other && visit.opening.can == Can::View {
+        return Err(view_only());
+    }
+    content::answer(request, state, &Reader::from(&visit), &row).await
+}
+
+fn view_only() -> Refusal {
+    Refusal::new(
+        403,
+        "view_only",
+        "For looking only",
+        "This link is for looking only; there is no download.",
+        "Ask whoever gave it to you.",
+    )
+}
+
+/// A small picture.
+async fn small(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    let answer = async {
+        let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
+        let (_, row) = find(&request, &state, &visit).await?;
+        crate::thumbnails::answer(&request, &state, &row).await
+    };
+    answer.await.unwrap_or_else(|refusal| refused(&request, &state, refusal))
+}
+
+/// Takes a slip: a download that is counted now, or an archive of this moment.
+async fn slip(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    match slipped(&request, &state).await {
+        Ok(answer) => answer,
+        Err(refusal) => refused(&request, &state, refusal),
+    }
+}
+
+async fn slipped(request: &HttpRequest, state: &State) -> Result<HttpResponse, Refusal> {
+    let visit = visit(request, state, Kind::Link, ending(request)).await?;
+    if visit.opening.can < Can::Download {
+        return Err(view_only());
+    }
+    let (way, row) = find(request, state, &visit).await?;
+    let moment = match row.is_folder() {
+        true => Some(state.engine.now_moment().await?),
+        false => None,
+    };
+    if let Some(at) = moment {
+        // What cannot be packed is said before it counts.
+        archive::measure(state, &Reader::from(&visit), &wanted(row.node, at)).await?;
+    }
+    let secret = new_secret()?;
+    state.engine.take_slip(&visit.actor, &visit.opening, hash_secret(&secret), row.node, moment).await?;
+    let base = base(Kind::Link, &visit.opening.ending);
+    state.tell_openings();
+    Ok(to(&format!("{base}/take/{}?slip={secret}", encoded(&way))).finish())
+}
+
+fn wanted(node: NodeId, at: Moment) -> Wanted {
+    Wanted { nodes: vec![node], at, format: Format::Zip }
+}
+
+/// A download: of a file directly where nobody counts, else with a slip.
+async fn take(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    match taken(&request, &state).await {
+        Ok(answer) => answer,
+        Err(refusal) => refused(&request, &state, refusal),
+    }
+}
+
+async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpResponse, Refusal> {
+    let visit = visit(request, state, Kind::Link, ending(request)).await?;
+    if visit.opening.can < Can::Download {
+        return Err(view_only());
+    }
+    let (_, row) = find(request, state, &visit).await?;
+    let reader = Reader::from(&visit);
+    let secret = request.query_string().split('&').find_map(|p| p.strip_prefix("slip="));
+    let Some(secret) = secret.map(hash_secret) else {
+        if visit.opening.most.is_some() || row.is_folder() {
+            return Err(Refusal::new(
+                403,
+                "slip_needed",
+                "Take it from its page",
+                "This download begins on the page of the link.",
+                "Open the page, and choose Download there.",
+            ));
+        }
+        let answer = content::answer(request, state, &reader, &row).await?;
+        let whole =
+            matches!(content::asked(request, "", u64::MAX), Asked::Whole | Asked::Part { from: 0, .. });
+        if *request.method() == Method::GET && answer.status().is_success() && whole {
+            state.strangers.note_use(&visit, state.engine.now_ms());
+        }
+        return Ok(as_download(answer, row.name()));
+    };
+    let slip = state.engine.slip(secret).await?;
+    let slip = slip.filter(|s| s.opening == visit.opening.id && s.node == row.node).ok_or_else(|| {
+        Refusal::new(
+            410,
+            "slip_over",
+            "This download is over",
+            "A download can be gone on with for 24 hours; this one cannot any more.",
+            "Open the page of the link, and download it again.",
+        )
+    })?;
+    let name = name_for_strangers(state, &visit, &row);
+    let answer = match slip.moment {
+        None => content::answer(request, state, &reader, &row).await.map(|a| as_download(a, row.name())),
+        Some(at) => archive::answer(request, state, &reader, wanted(row.node, at), &name).await,
+    };
+    let answer = match answer {
+        Ok(answer) => answer,
+        Err(refusal) => {
+            state.engine.return_slip(secret).await?;
+            return Err(refusal);
+        }
+    };
+    if slip.begun || *request.method() != Method::GET || !answer.status().is_success() {
+        return Ok(answer);
+    }
+    // It counts for good when its first byte leaves, and not before.
+    let engine = state.engine.clone();
+    let begin = Box::pin(async move { engine.begin_slip(secret).await.unwrap_or(false) });
+    Ok(answer.map_body(|_, body| BoxBody::new(Counted { body, begin: Some(begin) })))
+}
+
+fn as_download(mut answer: HttpResponse, name: &str) -> HttpResponse {
+    if let Ok(value) = header::HeaderValue::from_str(&content::attachment(name))
+        && answer.headers().contains_key(header::CONTENT_DISPOSITION)
+    {
+        answer.headers_mut().insert(header::CONTENT_DISPOSITION, value);
+    }
+    answer
+}
+
+/// A body that counts as a download before its first byte leaves.
+struct Counted {
+    body: BoxBody,
+    begin: Option<Pin<Box<dyn Future<Output = bool>>>>,
+}
+
+impl MessageBody for Counted {
+    type Error = Box<dyn std::error::Error>;
+
+    fn size(&self) -> BodySize {
+        self.body.size()
+    }
+
+    fn poll_next(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Self::Error>>> {
+        if let Some(begin) = &mut self.begin {
+            match begin.as_mut().poll(cx) {
+                Poll::Pending => return Poll::Pending,
+                Poll::Ready(true) => self.begin = None,
+                Poll::Ready(false) => return Poll::Ready(Some(Err("the slip is gone".into()))),
+            }
+        }
+        Pin::new(&mut self.body).poll_next(cx)
+    }
+}
+
+async fn begin_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
+    let begun = async {
+        let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
+        parts::begin(&request, &state, &visit, None, payload).await
+    };
+    crate::api::uploads::speak(begun.await)
+}
+
+async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
+    let done = async {
+        let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
+        parts::one(&request, &state, &visit, None, payload).await
+    };
+    crate::api::uploads::speak(done.await)
+}

@@ -1,0 +1,704 @@
+//! Openings: links and intakes as they are kept, who may decide over them, and whether they act.
+
+use crate::access::Eyes;
+use crate::engine::Engine;
+use crate::error::{Result, StoreError};
+use crate::model::{Actor, Row, Shelf, Through};
+use crate::rows::sql;
+use std::collections::HashMap;
+use std::sync::Arc;
+use yellow_attic_core::openings::{
+    Breaks, Can, ENDING_BYTES, Facts, Kind, Kinds, Maker, Open, Shut, Terms, breaks, check_ending, decide,
+    ending_from,
+};
+use yellow_attic_core::rights::Level;
+use yellow_attic_core::rules::{Door, Rule, Rules, Value};
+use yellow_attic_core::{AccountId, NodeId, OpeningId};
+
+/// The longest title and message, in bytes.
+pub const LONGEST_TITLE: usize = 200;
+const LONGEST_MESSAGE: usize = 4_000;
+/// An ended opening can be opened again for so long, and its ending stays taken: ninety days.
+const KEPT_MS: i64 = 90 * 86_400_000;
+
+/// A link or an intake.
+#[derive(Clone, Debug)]
+pub struct Opening {
+    /// Its id.
+    pub id: OpeningId,
+    /// Link or intake.
+    pub kind: Kind,
+    /// The end of its address.
+    pub ending: String,
+    /// What it opens.
+    pub node: NodeId,
+    /// What a link lets do.
+    pub can: Can,
+    /// What is said to strangers above all; empty: the target's name.
+    pub title: String,
+    /// What is said to strangers besides.
+    pub message: String,
+    /// The hash of its password; empty: none.
+    pub password: String,
+    /// Before this it does not open, in milliseconds.
+    pub begins_at: Option<i64>,
+    /// From this on it does not open any more.
+    pub ends_at: Option<i64>,
+    /// How many downloads or deliveries.
+    pub most: Option<u32>,
+    /// How many there were.
+    pub used: u32,
+    /// Closed for now.
+    pub paused: bool,
+    /// To be confirmed.
+    pub asleep: bool,
+    /// When somebody ended it.
+    pub ended_at: Option<i64>,
+    /// The largest file taken, in bytes.
+    pub largest_file: Option<u64>,
+    /// The most of one delivery, in bytes.
+    pub largest_all: Option<u64>,
+    /// What is taken.
+    pub kinds: Kinds,
+    /// Whether senders are asked for a mail address.
+    pub asks_mail: bool,
+    /// Who made it.
+    pub made_by: AccountId,
+    /// When.
+    pub made_at: i64,
+    /// When it was used last.
+    pub used_at: Option<i64>,
+    /// From which address.
+    pub used_from: Option<String>,
+    /// When too many passwords were tried last.
+    pub guessed_at: Option<i64>,
+}
+
+/// An opening to be made.
+#[derive(Clone, Debug)]
+pub struct NewOpening {
+    /// Link or intake.
+    pub kind: Kind,
+    /// What it opens.
+    pub node: NodeId,
+    /// An ending of one's own; none: a random one.
+    pub ending: Option<String>,
+    /// All else.
+    pub set: Set,
+}
+
+/// What of an opening can be set; `None` leaves it as it is.
+#[derive(Clone, Debug, Default)]
+pub struct Set {
+    /// What a link lets do.
+    pub can: Option<Can>,
+    /// The title.
+    pub title: Option<String>,
+    /// The message.
+    pub message: Option<String>,
+    /// The hash of a password; empty: none.
+    pub password: Option<String>,
+    /// When it begins.
+    pub begins_at: Option<Option<i64>>,
+    /// When it ends.
+    pub ends_at: Option<Option<i64>>,
+    /// How many downloads or deliveries.
+    pub most: Option<Option<u32>>,
+    /// The largest file.
+    pub largest_file: Option<Option<u64>>,
+    /// The most of one delivery.
+    pub largest_all: Option<Option<u64>>,
+    /// What is taken.
+    pub kinds: Option<Kinds>,
+    /// Whether senders are asked for a mail address.
+    pub asks_mail: Option<bool>,
+    /// Paused or not.
+    pub paused: Option<bool>,
+    /// Confirms one whose target was brought back.
+    pub confirmed: bool,
+    /// Ended, or opened again.
+    pub ended: Option<bool>,
+}
+
+impl Opening {
+    /// What decides whether it acts.
+    pub fn terms(&self) -> Terms {
+        Terms {
+            kind: self.kind,
+            password: !self.password.is_empty(),
+            made_at: self.made_at,
+            begins_at: self.begins_at,
+            ends_at: self.ends_at,
+            most: self.most,
+            paused: self.paused,
+            asleep: self.asleep,
+            ended: self.ended_at.is_some(),
+        }
+    }
+
+    /// The rules that are about its kind: who may make it, the days that it may live, its door.
+    fn rules(&self) -> (Rule, Rule, Door) {
+        rules_of(self.kind)
+    }
+
+    /// A stranger who comes through it.
+    pub fn actor(&self, from: &str) -> Actor {
+        let most = match self.kind {
+            Kind::Link => self.can.level(),
+            Kind::Intake => Level::Add,
+        };
+        Actor {
+            account: Some(self.made_by),
+            device: None,
+            who: format!("stranger by {} {}", self.kind.word(), self.id).into(),
+            from: from.into(),
+            through: Some(Through { opening: self.id, node: self.node, most }),
+        }
+    }
+
+    fn apply(&mut self, set: Set, now: i64) {
+        fn put<T>(to: &mut T, value: Option<T>) {
+            if let Some(value) = value {
+                *to = value;
+            }
+        }
+        put(&mut self.can, set.can);
+        put(&mut self.title, set.title.map(|t| t.trim().to_string()));
+        put(&mut self.message, set.message.map(|t| t.trim().to_string()));
+        put(&mut self.password, set.password);
+        put(&mut self.begins_at, set.begins_at);
+        put(&mut self.ends_at, set.ends_at);
+        put(&mut self.most, set.most);
+        put(&mut self.largest_file, set.largest_file);
+        put(&mut self.largest_all, set.largest_all);
+        put(&mut self.kinds, set.kinds);
+        put(&mut self.asks_mail, set.asks_mail);
+        put(&mut self.paused, set.paused);
+        if set.confirmed {
+            self.asleep = false;
+        }
+        match set.ended {
+            Some(true) => self.ended_at = self.ended_at.or(Some(now)),
+            Some(false) => self.ended_at = None,
+            None => {}
+        }
+    }
+}
+
+fn rules_of(kind: Kind) -> (Rule, Rule, Door) {
+    match kind {
+        Kind::Link => (Rule::LinksMadeBy, Rule::LinksDays, Door::Links),
+        Kind::Intake => (Rule::IntakesMadeBy, Rule::IntakesDays, Door::Intake),
+    }
+}
+
+#[derive(sqlx::FromRow)]
+struct Raw {
+    id: i64,
+    kind: String,
+    ending: String,
+    node: i64,
+    can: String,
+    title: String,
+    message: String,
+    password: String,
+    begins_at: Option<i64>,
+    ends_at: Option<i64>,
+    most: Option<i64>,
+    used: i64,
+    paused: bool,
+    asleep: bool,
+    ended_at: Option<i64>,
+    largest_file: Option<i64>,
+    largest_all: Option<i64>,
+    kinds: String,
+    asks_mail: bool,
+    made_by: i64,
+    made_at: i64,
+    used_at: Option<i64>,
+    used_from: Option<String>,
+    guessed_at: Option<i64>,
+}
+
+fn size(n: Option<i64>) -> Option<u64> {
+    n.and_then(|n| u64::try_from(n).ok())
+}
+
+fn kept(n: Option<u64>) -> Option<i64> {
+    n.map(|n| i64::try_from(n).unwrap_or(i64::MAX))
+}
+
+impl Raw {
+    fn read(self) -> Opening {
+        Opening {
+            id: OpeningId(self.id),
+            kind: Kind::from_word(&self.kind).unwrap_or(Kind::Link),
+            ending: self.ending,
+            node: NodeId(self.node),
+            can: Can::from_word(&self.can).unwrap_or(Can::View),
+            title: self.title,
+            message: self.message,
+            password: self.password,
+            begins_at: self.begins_at,
+            ends_at: self.ends_at,
+            most: self.most.and_then(|n| u32::try_from(n).ok()),
+            used: u32::try_from(self.used).unwrap_or(0),
+            paused: self.paused,
+            asleep: self.asleep,
+            ended_at: self.ended_at,
+            largest_file: size(self.largest_file),
+            largest_all: size(self.largest_all),
+            kinds: Kinds::read(&self.kinds).unwrap_or_default(),
+            asks_mail: self.asks_mail,
+            made_by: AccountId(self.made_by),
+            made_at: self.made_at,
+            used_at: self.used_at,
+            used_from: self.used_from,
+            guessed_at: self.guessed_at,
+        }
+    }
+}
+
+/// Which openings are wanted.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// Made by this account.
+    pub by: Option<AccountId>,
+    /// Of this node.
+    pub node: Option<NodeId>,
+    /// Only these.
+    pub kind: Option<Kind>,
+}
+
+impl Engine {
+    /// Refuses an opening that cannot be, or that rules do not let its maker have.
+    /// `set`: what of it is new.
+    async fn check_opening(&self, opening: &Opening, chain: &[Arc<Row>], set: &Set) -> Result<()> {
+        let bad = |text: &str| Err(StoreError::BadInput(text.into()));
+        let what = opening.kind.word();
+        if opening.title.len() > LONGEST_TITLE || opening.title.chars().any(char::is_control) {
+            return bad("The title is longer than 200 bytes, or has several lines.");
+        }
+        if opening.message.len() > LONGEST_MESSAGE {
+            return bad("The message is longer than 4000 bytes.");
+        }
+        if opening.most == Some(0) {
+            return bad("Not even one is none at all: leave the number out, or say 1 or more.");
+        }
+        if let (Some(begin), Some(end)) = (opening.begins_at, opening.ends_at)
+            && begin >= end
+        {
+            return bad("It would end before it begins.");
+        }
+        if opening.largest_file == Some(0) || opening.largest_all == Some(0) {
+            return bad("A size of nothing would take nothing.");
+        }
+        let folder = chain[0].is_folder();
+        if opening.kind == Kind::Intake && !folder {
+            return bad("An intake needs a folder to put things into.");
+        }
+        if opening.can >= Can::Add && !folder {
+            return bad("Only a folder can be added to; a file can be viewed or downloaded.");
+        }
+        if opening.most.is_some() && opening.kind == Kind::Link && opening.can != Can::Download {
+            return bad("Downloads are counted only where a link lets download, and nothing else.");
+        }
+        let rules = self.rules();
+        let facts = self.facts_with(opening, &rules).await?;
+        let refused = |why: Shut| StoreError::OpeningRefused { what, why: why.sentence(opening.kind) };
+        if facts.maker == Maker::DoorClosed {
+            return Err(refused(Shut::DoorClosed));
+        }
+        if opening.ended_at.is_none() {
+            match breaks(&opening.terms(), &facts) {
+                Some(Breaks::Maker) => return Err(refused(Shut::NotByMaker)),
+                Some(Breaks::Inside) => return Err(refused(Shut::KeptInside)),
+                Some(Breaks::Password) if opening.id.0 == 0 || set.password.is_some() => {
+                    return Err(refused(Shut::NeedsPassword));
+                }
+                // A rule that came later shortens it by itself.
+                Some(Breaks::Days(longest)) if opening.id.0 == 0 || set.ends_at.is_some() => {
+                    let days = facts.days.unwrap_or(0);
+                    return Err(StoreError::OpeningTooLong { what, days, longest });
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes an opening. Whoever makes it must manage what it opens.
+    pub async fn make_opening(&self, actor: &Actor, new: NewOpening) -> Result<Opening> {
+        let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
+        let chain = self.chain(actor, new.node, Level::Manage).await?;
+        let ending = match new.ending.as_deref().map(str::trim).filter(|e| !e.is_empty()) {
+            Some(own) => {
+                check_ending(own).map_err(|e| StoreError::BadEnding(e.to_string()))?;
+                own.to_string()
+            }
+            None => {
+                let mut random = [0u8; ENDING_BYTES];
+                getrandom::fill(&mut random).map_err(|e| StoreError::BadInput(e.to_string()))?;
+                ending_from(&random)
+            }
+        };
+        let now = self.now_ms();
+        let mut opening = Opening {
+            id: OpeningId(0),
+            kind: new.kind,
+            ending,
+            node: new.node,
+            can: Can::Download,
+            title: String::new(),
+            message: String::new(),
+            password: String::new(),
+            begins_at: None,
+            ends_at: None,
+            most: None,
+            used: 0,
+            paused: false,
+            asleep: false,
+            ended_at: None,
+            largest_file: None,
+            largest_all: None,
+            kinds: Kinds::default(),
+            asks_mail: false,
+            made_by: account,
+            made_at: now,
+            used_at: None,
+            used_from: None,
+            guessed_at: None,
+        };
+        opening.apply(new.set.clone(), now);
+        if opening.ends_at.is_some_and(|end| end <= now) {
+            return Err(StoreError::BadInput("The end lies in the past.".into()));
+        }
+        self.check_opening(&opening, &chain, &new.set).await?;
+        let action = match opening.kind {
+            Kind::Link => "link made",
+            Kind::Intake => "intake made",
+        };
+        let what = self.path_for_record(&chain);
+        let row = opening.clone();
+        self.change(actor, action, &what, move |conn| {
+            Box::pin(async move {
+                let done = sqlx::query(
+                    "INSERT INTO openings (org, kind, ending, node, can, title, message, password, begins_at, ends_at, most,
+                       largest_file, largest_all, kinds, asks_mail, made_by, made_at)
+                     VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (ending) DO NOTHING",
+                )
+                .bind(row.kind.word())
+                .bind(&row.ending)
+                .bind(row.node.0)
+                .bind(row.can.word())
+                .bind(&row.title)
+                .bind(&row.message)
+                .bind(&row.password)
+                .bind(row.begins_at)
+                .bind(row.ends_at)
+                .bind(row.most)
+                .bind(kept(row.largest_file))
+                .bind(kept(row.largest_all))
+                .bind(row.kinds.word())
+                .bind(row.asks_mail)
+                .bind(row.made_by.0)
+                .bind(row.made_at)
+                .execute(conn)
+                .await?;
+                match done.rows_affected() {
+                    0 => Err(StoreError::EndingTaken(row.ending)),
+                    _ => Ok(()),
+                }
+            })
+        })
+        .await?;
+        self.opening_at(&opening.ending).await?.ok_or_else(|| StoreError::NotFound("The opening".into()))
+    }
+
+    fn path_for_record(&self, chain: &[Arc<Row>]) -> String {
+        let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
+        let names: Vec<&str> = chain.iter().rev().skip(1).map(|r| r.name()).collect();
+        format!("{}:/{}", shelf.map_or_else(String::new, |s| s.name.clone()), names.join("/"))
+    }
+
+    /// Whether somebody decides over an opening: its maker, and whoever manages what it opens.
+    pub async fn decides_over(&self, actor: &Actor, opening: &Opening) -> bool {
+        actor.account == Some(opening.made_by) || self.chain(actor, opening.node, Level::Manage).await.is_ok()
+    }
+
+    /// Changes an opening. `anyway`: for administrators, who may end and tighten what they do not manage.
+    pub async fn change_opening(
+        &self,
+        actor: &Actor,
+        id: OpeningId,
+        set: Set,
+        anyway: bool,
+    ) -> Result<Opening> {
+        let gone = || StoreError::NotFound("The link or intake".into());
+        let before = self.opening(id).await?.ok_or_else(gone)?;
+        if !anyway && !self.decides_over(actor, &before).await {
+            return Err(gone());
+        }
+        let now = self.now_ms();
+        let (ends, pauses) = (set.ended == Some(true), set.paused == Some(true));
+        let only_closes = ends || pauses;
+        let mut after = before.clone();
+        after.apply(set.clone(), now);
+        if set.ends_at.flatten().is_some_and(|end| end <= now) && !ends {
+            return Err(StoreError::BadInput("The end lies in the past; to close it now, end it.".into()));
+        }
+        let chain = self.shared.view.chain(after.node).await?;
+        match &chain {
+            // What only closes is never refused.
+            _ if only_closes => {}
+            Some(chain) => self.check_opening(&after, chain, &set).await?,
+            None => return Err(StoreError::NotFound("What it opens".into())),
+        }
+        let action = match (before.kind, ends) {
+            (Kind::Link, true) => "link ended",
+            (Kind::Intake, true) => "intake ended",
+            (Kind::Link, false) => "link changed",
+            (Kind::Intake, false) => "intake changed",
+        };
+        let what = chain.map_or_else(String::new, |chain| self.path_for_record(&chain));
+        self.change(actor, action, &what, move |conn| {
+            Box::pin(async move {
+                // Only what was set: two changes at once do not undo each other.
+                let ended_at = match set.ended {
+                    Some(true) => Some(now),
+                    _ => None,
+                };
+                sqlx::query(
+                    "UPDATE openings SET
+                       can = coalesce(?2, can), title = coalesce(?3, title), message = coalesce(?4, message),
+                       password = coalesce(?5, password), begins_at = iif(?6, ?7, begins_at), ends_at = iif(?8, ?9, ends_at),
+                       most = iif(?10, ?11, most), largest_file = iif(?12, ?13, largest_file),
+                       largest_all = iif(?14, ?15, largest_all), kinds = coalesce(?16, kinds),
+                       asks_mail = coalesce(?17, asks_mail), paused = coalesce(?18, paused),
+                       asleep = iif(?19, 0, asleep), ended_at = iif(?20, ?21, ended_at)
+                     WHERE id = ?1",
+                )
+                .bind(id.0)
+                .bind(set.can.map(Can::word))
+                .bind(set.title.map(|t| t.trim().to_string()))
+                .bind(set.message.map(|t| t.trim().to_string()))
+                .bind(set.password)
+                .bind(set.begins_at.is_some())
+                .bind(set.begins_at.flatten())
+                .bind(set.ends_at.is_some())
+                .bind(set.ends_at.flatten())
+                .bind(set.most.is_some())
+                .bind(set.most.flatten())
+                .bind(set.largest_file.is_some())
+                .bind(kept(set.largest_file.flatten()))
+                .bind(set.largest_all.is_some())
+                .bind(kept(set.largest_all.flatten()))
+                .bind(set.kinds.map(|k| k.word()))
+                .bind(set.asks_mail)
+                .bind(set.paused)
+                .bind(set.confirmed)
+                .bind(set.ended.is_some())
+                .bind(ended_at)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await?;
+        self.opening(id).await?.ok_or_else(gone)
+    }
+
+    /// An opening by its id.
+    pub async fn opening(&self, id: OpeningId) -> Result<Option<Opening>> {
+        let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE id = ?")
+            .bind(id.0)
+            .fetch_optional(&self.shared.view.pool)
+            .await?;
+        Ok(raw.map(Raw::read))
+    }
+
+    /// An opening by the end of its address.
+    pub async fn opening_at(&self, ending: &str) -> Result<Option<Opening>> {
+        let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE ending = ?")
+            .bind(ending)
+            .fetch_optional(&self.shared.view.pool)
+            .await?;
+        Ok(raw.map(Raw::read))
+    }
+
+    /// Openings, newest first; those ended long ago are gone.
+    pub async fn openings(&self, wanted: &Wanted) -> Result<Vec<Opening>> {
+        let raw: Vec<Raw> = sqlx::query_as(sql(
+            "SELECT * FROM openings WHERE (?1 IS NULL OR made_by = ?1) AND (?2 IS NULL OR node = ?2)
+               AND (?3 IS NULL OR kind = ?3) ORDER BY id DESC"
+                .into(),
+        ))
+        .bind(wanted.by.map(|a| a.0))
+        .bind(wanted.node.map(|n| n.0))
+        .bind(wanted.kind.map(Kind::word))
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(raw.into_iter().map(Raw::read).collect())
+    }
+
+    /// What decides besides its terms, by some rules: those in force, or those that are looked at.
+    pub async fn facts_with(&self, opening: &Opening, rules: &Rules) -> Result<Facts> {
+        let access = self.shared.view.access();
+        let chain = self.shared.view.chain(opening.node).await?;
+        let (makers, days, door) = opening.rules();
+        let by = opening.made_by;
+        let shelf = chain.as_ref().and_then(|c| c.last()).map(|top| top.shelf);
+        let groups = access.groups_of(by);
+        let eyes = Eyes::of_account(access.clone(), Some(by), self.now_ms());
+        let manages = |chain: &Vec<Arc<Row>>| {
+            shelf.is_some_and(|s| {
+                eyes.standing(s, chain.iter().map(|r| r.node)).level() == Some(Level::Manage)
+            })
+        };
+        let maker = if access.is_disabled(by) {
+            Maker::Disabled
+        } else if access.is_closed(by, door) {
+            Maker::DoorClosed
+        } else if chain.as_ref().is_some_and(manages) || chain.is_none() {
+            Maker::Manages
+        } else {
+            Maker::LostIt
+        };
+        let on = |rule| rules.decide_on(rule, &groups, shelf).value == Value::Switch(true);
+        Ok(Facts {
+            now: self.now_ms(),
+            used: opening.used,
+            target: chain.is_some(),
+            maker,
+            makers: access.makes(rules, makers, by),
+            kept_inside: on(Rule::KeptInside),
+            password: opening.kind == Kind::Link && on(Rule::LinksPassword),
+            days: match rules.decide_on(days, &groups, shelf).value {
+                Value::Number(n) => n,
+                _ => None,
+            },
+        })
+    }
+
+    /// Whether an opening acts now. Costs no look-up for a target that was looked at lately.
+    pub async fn acts(&self, opening: &Opening) -> Result<std::result::Result<Open, Shut>> {
+        let rules = self.shared.view.access();
+        let facts = self.facts_with(opening, rules.rules()).await?;
+        Ok(decide(&opening.terms(), &facts))
+    }
+
+    /// What openings break under some rules.
+    pub async fn breaking(&self, rules: &Rules) -> Result<Vec<(Opening, Breaks)>> {
+        let mut found = Vec::new();
+        for opening in self.openings(&Wanted::default()).await? {
+            let facts = self.facts_with(&opening, rules).await?;
+            // One whose target is gone does not act anyway.
+            if facts.target
+                && let Some(broken) = breaks(&opening.terms(), &facts)
+            {
+                found.push((opening, broken));
+            }
+        }
+        Ok(found)
+    }
+
+    /// Whether a rule keeps what is at a place inside the house.
+    pub async fn kept_inside(&self, node: NodeId) -> Result<bool> {
+        let shelf = self.shared.view.chain(node).await?.and_then(|c| c.last().map(|top| top.shelf));
+        Ok(self.rules().decide_on(Rule::KeptInside, &[], shelf).value == Value::Switch(true))
+    }
+
+    /// The shelf on which something is.
+    pub async fn shelf_at(&self, node: NodeId) -> Result<Option<Arc<Shelf>>> {
+        let chain = self.shared.view.chain(node).await?;
+        Ok(chain.and_then(|c| c.last().and_then(|top| self.shared.view.shelf(top.shelf))))
+    }
+
+    /// What is used without being counted: how often, when last, and from where.
+    pub async fn note_uses(&self, uses: HashMap<OpeningId, (u32, i64, String)>) -> Result<()> {
+        let rows: Vec<_> = uses
+            .into_iter()
+            .map(|(id, (times, at, from))| serde_json::json!([id.0, times, at, from]))
+            .collect();
+        let rows = serde_json::Value::from(rows).to_string();
+        self.change(&Actor::service(), "", "", move |conn| {
+            Box::pin(async move {
+                sqlx::query(
+                    "UPDATE openings SET used = used + j.value->>1, used_at = j.value->>2, used_from = j.value->>3
+                     FROM json_each(?) j WHERE openings.id = j.value->>0",
+                )
+                .bind(rows)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Too many passwords were tried. Returns whether its maker is to be told: once an hour.
+    pub async fn note_guessing(&self, actor: &Actor, opening: &Opening) -> Result<bool> {
+        let (id, now) = (opening.id.0, self.now_ms());
+        if opening.guessed_at.is_some_and(|at| now - at < 3_600_000) {
+            return Ok(false);
+        }
+        let what = format!("{} {}", opening.kind.word(), opening.id);
+        self.change(actor, "passwords guessed", &what, move |conn| {
+            Box::pin(async move {
+                sqlx::query("UPDATE openings SET guessed_at = ? WHERE id = ?")
+                    .bind(now)
+                    .bind(id)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await?;
+        Ok(true)
+    }
+
+    /// Forgets openings that were ended long ago: their endings can be taken again.
+    pub async fn forget_openings(&self) -> Result<()> {
+        let before = self.now_ms() - KEPT_MS;
+        let due: i64 = sqlx::query_scalar("SELECT count(*) FROM openings WHERE ended_at < ?")
+            .bind(before)
+            .fetch_one(&self.shared.view.pool)
+            .await?;
+        if due == 0 {
+            return Ok(());
+        }
+        self.change(&Actor::service(), "openings forgotten", &due.to_string(), move |conn| {
+            Box::pin(async move {
+                for text in [
+                    "DELETE FROM slips WHERE opening IN (SELECT id FROM openings WHERE ended_at < ?)",
+                    "DELETE FROM delivered WHERE delivery IN (SELECT d.id FROM deliveries d JOIN openings o ON o.id = d.opening
+                       WHERE o.ended_at < ?)",
+                    "DELETE FROM deliveries WHERE opening IN (SELECT id FROM openings WHERE ended_at < ?)",
+                    "DELETE FROM openings WHERE ended_at < ?",
+                ] {
+                    sqlx::query(text).bind(before).execute(&mut *conn).await?;
+                }
+                Ok(())
+            })
+        })
+        .await
+    }
+}
+
+/// Openings of something that is brought back sleep until their makers confirm them: of the node
+/// itself, and of all beneath.
+pub(crate) async fn put_to_sleep(conn: &mut sqlx::SqliteConnection, node: NodeId) -> Result<()> {
+    sqlx::query(
+        "WITH RECURSIVE up (opening, node) AS (
+           SELECT id, node FROM openings WHERE ended_at IS NULL AND asleep = 0
+           UNION ALL
+           SELECT up.opening, e.parent FROM up JOIN entries_now e ON e.node = up.node
+           WHERE e.parent IS NOT NULL AND up.node <> ?1
+         )
+         UPDATE openings SET asleep = 1 WHERE id IN (SELECT opening FROM up WHERE node = ?1)",
+    )
+    .bind(node.0)
+    .execute(conn)
+    .await?;
+    Ok(())
+}
