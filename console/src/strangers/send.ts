@@ -227,16 +227,7 @@ class Told extends Error {}
 function choosing(place: HTMLElement, take: (chosen: Chosen[]) => void) {
   const drop = place.querySelector<HTMLElement>(".drop");
   for (const input of place.querySelectorAll<HTMLInputElement>("input[type=file]")) {
-    const label = input.closest("label")!;
-    // The label is a button for whoever uses keys.
-    label.tabIndex = 0;
-    label.setAttribute("role", "button");
-    label.addEventListener("keydown", (e) => {
-      if (e.key === "Enter" || e.key === " ") {
-        e.preventDefault();
-        input.click();
-      }
-    });
+    (input.previousElementSibling as HTMLButtonElement).addEventListener("click", () => input.click());
     input.addEventListener("change", () => {
       const files = [...(input.files ?? [])];
       take(files.map((file) => ({ file, way: file.webkitRelativePath.split("/").slice(0, -1) })));

@@ -38,6 +38,9 @@ fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     if on("people") {
         crate::people::run(disk)?;
     }
+    if on("strangers") {
+        crate::strangers::run(disk)?;
+    }
     if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
         return Ok(());
     }

@@ -2,7 +2,7 @@
 //!
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
-//! `http` is a client with as little of its own as possible, `cases`, `transfers`, `people` and `rights` measure.
+//! `http` is a client with as little of its own as possible, `cases`, `transfers`, `people`, `rights` and `strangers` measure.
 
 mod cases;
 mod disk;
@@ -10,13 +10,14 @@ mod http;
 mod peers;
 mod people;
 mod rights;
+mod strangers;
 mod transfers;
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|people|small|large|list|rename|start|scale]…: all of them, if none is named"
+            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|people|strangers|small|large|list|rename|start|scale]…: all of them, if none is named"
         );
         return;
     }

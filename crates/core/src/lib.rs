@@ -17,7 +17,8 @@
 //!   which one-time codes count.
 //! - [`rules`]: settings with a scope, of which the tightest counts. [`people`]: what a plan or a list
 //!   of people asks for, against what there is.
-//! - [`openings`]: when links and intakes act, their addresses, and what they take.
+//! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
+//!   which names it is kept.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them. [`table`]: CSV
 //!   without formulas. [`looks`]: colours, and what can be read on them.
@@ -34,6 +35,7 @@ pub mod factor;
 pub mod forwarded;
 pub mod guessing;
 pub mod ids;
+pub mod intake;
 pub mod interval;
 pub mod looks;
 pub mod name;

@@ -205,7 +205,9 @@ pub async fn around(
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
     for (name, value) in ALWAYS {
-        headers.insert(name, HeaderValue::from_static(value));
+        if !headers.contains_key(&name) {
+            headers.insert(name, HeaderValue::from_static(value));
+        }
     }
     if api && !headers.contains_key(header::CACHE_CONTROL) {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));

@@ -4,7 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yellow_attic_api::Problem;
 use yellow_attic_core::cursor::CursorError;
-use yellow_attic_core::openings::KindError;
+use yellow_attic_core::intake::KindError;
 use yellow_attic_core::rules::RuleError;
 use yellow_attic_core::size::human;
 use yellow_attic_store::StoreError;

@@ -11,7 +11,7 @@ use crate::uploads::{NewUpload, OtherPlace, Upload};
 use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
-use yellow_attic_core::openings::{HEAD, KindError, numbered, sender_folder};
+use yellow_attic_core::intake::{HEAD, KindError, numbered, sender_folder};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, OpeningId};
 
@@ -403,7 +403,7 @@ impl Engine {
         self.change(actor, "delivery done", &what, move |conn| {
             Box::pin(async move {
                 sqlx::query(
-                    "UPDATE deliveries SET done_at = ?, moved_at = ?1 WHERE id = ? AND done_at IS NULL",
+                    "UPDATE deliveries SET done_at = ?1, moved_at = ?1 WHERE id = ?2 AND done_at IS NULL",
                 )
                 .bind(now)
                 .bind(id)

@@ -151,7 +151,7 @@ pub enum StoreError {
     UsedUp,
     /// A file of a kind that an intake does not take.
     #[error("{0}")]
-    OtherKind(yellow_attic_core::openings::KindError),
+    OtherKind(yellow_attic_core::intake::KindError),
     /// More than one delivery may hold.
     #[error("a delivery may hold {0} bytes")]
     DeliveryTooLarge(u64),

@@ -12,7 +12,7 @@
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
-//! - [`openings`]: links and intakes, and whether they act; [`slips`]: downloads that are counted;
+//! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
@@ -28,6 +28,7 @@
 #![deny(unsafe_code)]
 
 mod access;
+pub mod acting;
 mod book;
 pub mod bringing;
 pub mod bytes;

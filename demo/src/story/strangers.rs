@@ -3,7 +3,8 @@
 use super::{DAY, Museum};
 use crate::{Failure, Hash, files};
 use yellow_attic_core::NodeId;
-use yellow_attic_core::openings::{Can, Kind, Kinds};
+use yellow_attic_core::intake::Kinds;
+use yellow_attic_core::openings::{Can, Kind};
 use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_store::Place;
 use yellow_attic_store::openings::{NewOpening, Opening, Set};

@@ -2,10 +2,13 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { Download } from "lucide-react";
 import { useDeferredValue, useState } from "react";
 import { Link } from "wouter";
+import type { Gives } from "../../lib/api";
 import { outside, type Given, type GivenFilter } from "../../lib/outside";
 import { pageAt } from "../../lib/place";
 import { count, exactly, shortDay, when } from "../../lib/show";
 import { Button, Choice, Dialog, DialogActions, Empty, Field, Loading, Notice, useToast } from "../../ui";
+import { mayWords } from "../rights";
+import OutsideDialog from "./dialog";
 import { canWords, State } from "./state";
 
 const key = (g: Given) => `${g.kind} ${g.id}`;
@@ -18,6 +21,7 @@ export function GivenList({ all }: { all: boolean }) {
   const wanted: GivenFilter = { all, words: useDeferredValue(words), kind, state };
   const [chosen, setChosen] = useState<Map<string, Given>>(new Map());
   const [ending, setEnding] = useState(false);
+  const [open, setOpen] = useState<Given>();
   const list = useInfiniteQuery({
     queryKey: ["given", wanted],
     queryFn: ({ pageParam }) => outside.given(wanted, pageParam),
@@ -103,6 +107,7 @@ export function GivenList({ all }: { all: boolean }) {
             all={all}
             chosen={chosen.has(key(g))}
             onChoose={(on) => turn(g, on)}
+            onOpen={() => setOpen(g)}
           />
         ))}
       </ul>
@@ -112,6 +117,14 @@ export function GivenList({ all }: { all: boolean }) {
             Show more
           </Button>
         </div>
+      )}
+      {open && (
+        <OutsideDialog
+          node={open.node}
+          name={open.name}
+          folder={open.folder}
+          onClose={() => setOpen(undefined)}
+        />
       )}
       {ending && (
         <ChangeMany
@@ -131,15 +144,23 @@ function GivenRow({
   all,
   chosen,
   onChoose,
+  onOpen,
 }: {
   given: Given;
   all: boolean;
   chosen: boolean;
   onChoose: (on: boolean) => void;
+  onOpen: () => void;
 }) {
   const name = given.name || "(gone)";
   const uses =
-    given.used === undefined ? "" : given.most ? `${given.used} of ${given.most}` : `${given.used} times`;
+    given.used === undefined
+      ? ""
+      : given.most
+        ? `${given.used} of ${given.most}`
+        : given.used === 0
+          ? "not used yet"
+          : count(given.used, "time");
   return (
     <li className="grid grid-cols-[auto_1.6fr_1.2fr_150px_150px] items-baseline gap-x-4 gap-y-1 border-b border-line px-1 py-2.5 max-md:grid-cols-[auto_1fr_auto]">
       <input
@@ -150,24 +171,33 @@ function GivenRow({
         onChange={(e) => onChoose(e.target.checked)}
       />
       <span className="min-w-0">
-        {given.path ? (
-          <Link
-            href={pageAt(given.path, given.folder, given.node)}
-            className="block truncate font-semibold hover:text-teal"
+        {given.mine && given.kind !== "share" && given.path ? (
+          <button
+            type="button"
+            onClick={onOpen}
+            className="block max-w-full truncate text-left font-semibold hover:text-teal"
           >
             {name}
-          </Link>
+          </button>
         ) : (
           <span className="block truncate font-semibold">{name}</span>
         )}
-        <span className="block truncate text-[14px] text-muted" title={given.path}>
-          {given.path ?? "You cannot see where it is"}
-        </span>
+        {given.path ? (
+          <Link
+            href={pageAt(given.path, given.folder, given.node)}
+            className="block truncate text-[14px] text-muted hover:text-teal"
+          >
+            {given.path}
+          </Link>
+        ) : (
+          <span className="block truncate text-[14px] text-muted">You cannot see where it is</span>
+        )}
       </span>
       <span className="min-w-0 max-md:order-4 max-md:col-start-2">
         <span className="block truncate">{given.to}</span>
         <span className="block truncate text-[14px] text-muted">
-          {given.kind}: {canWords[given.can] ?? given.can}
+          {given.kind}:{" "}
+          {given.kind === "share" ? mayWords[given.can as Gives] : (canWords[given.can] ?? given.can)}
           {all && given.by && `, by ${given.by}`}
         </span>
       </span>

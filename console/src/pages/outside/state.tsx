@@ -17,5 +17,4 @@ export const canWords: Record<string, string> = {
   add: "look, download and add",
   edit: "look, download, add and change",
   "hand in": "hand files in",
-  manage: "manage",
 };

@@ -243,7 +243,7 @@ pub async fn show(output: Output, kind: &str, id: i64, qr: bool) -> Done {
         ),
         ("may", if kind == "link" { o.can.clone() } else { "hand in".into() }),
         ("title", o.title.clone()),
-        ("message", o.message.clone()),
+        ("message", o.message.split_whitespace().collect::<Vec<_>>().join(" ")),
         ("password", if o.password { "asked for" } else { "none" }.to_string()),
         ("begins", when(&o.begins)),
         ("until", when(&o.until)),

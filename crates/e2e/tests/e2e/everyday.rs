@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use yellow_attic_client::Client;
 
 /// A browser with Ines signed in, at an address of the service.
-async fn signed_in(address: &str) -> Browser {
+pub async fn signed_in(address: &str) -> Browser {
     let browser = Browser::open(1280, 947).await;
     browser.page.goto(address).await.unwrap();
     browser.fill("Sign-in name", "ines").await;

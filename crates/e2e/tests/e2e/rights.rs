@@ -35,16 +35,17 @@ impl Connected for Client {
     }
 }
 
-/// The callers, in the order of the columns. The last three are derived by [`derived`].
-const CALLERS: [&str; 11] = [
+/// The callers, in the order of the columns. The last four are derived by [`derived`].
+const CALLERS: [&str; 12] = [
     "nobody", "outsider", "viewer", "adder", "editor", "manager", "denied", "owner", "guest", "shut",
-    "looking",
+    "looking", "stranger",
 ];
 
-/// What the last three callers get, by the first ones: a guest who may view gets what a viewer gets.
+/// What the last four callers get, by the first ones: a guest who may view gets what a viewer gets.
 /// An account whose door is closed gets nothing but what nobody needs to be signed in for. Whoever
-/// looks as the viewer may read what the viewer may read of files and folders, and nothing else.
-fn derived(method: &str, path: &str, written: [u16; 8]) -> [u16; 11] {
+/// looks as the viewer may read what the viewer may read of files and folders, and nothing else. A stranger
+/// who was let in by a link to all of it is nobody to the API.
+fn derived(method: &str, path: &str, written: [u16; 8]) -> [u16; 12] {
     let [nobody, _, viewer, ..] = written;
     let open = nobody != 401;
     let read = ["/nodes", "/files", "/place", "/shelves", "/find", "/recent", "/events"];
@@ -61,11 +62,12 @@ fn derived(method: &str, path: &str, written: [u16; 8]) -> [u16; 11] {
         _ if reads => viewer,
         _ => 403,
     };
-    let mut all = [0; 11];
+    let mut all = [0; 12];
     all[..8].copy_from_slice(&written);
     all[8] = viewer;
     all[9] = if open { nobody } else { 403 };
     all[10] = looking;
+    all[11] = nobody;
     all
 }
 
@@ -527,6 +529,20 @@ async fn look_as(service: &Service, name: &str) -> String {
     format!("{session}; {}", cookie(begun))
 }
 
+/// The cookie of a stranger who gave the password of a link that lets edit all of a shelf.
+async fn let_in(owner: &Client, root: i64) -> String {
+    let set =
+        api::OpeningSet { can: Some("edit".into()), password: Some(WORDS.into()), ..Default::default() };
+    let new = api::NewOpening { kind: "link".into(), node: root, ending: None, set };
+    let address = owner.make_opening(&new).await.unwrap().address.unwrap();
+    let http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().unwrap();
+    let call =
+        http.post(format!("{address}/enter")).header("content-type", "application/x-www-form-urlencoded");
+    let answer = call.body(format!("password={}", WORDS.replace(' ', "+"))).send().await.unwrap();
+    assert_eq!(answer.status(), 303);
+    answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_string()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn every_operation_answers_every_caller_as_it_is_written_down() {
     let (service, owner) = Service::ready().await;
@@ -572,6 +588,8 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
     let shut = api::AccountChange { closed: Some(vec!["sync".into()]), ..Default::default() };
     owner.change_account("shut", &shut).await.unwrap();
     let look = look_as(&service, "viewer").await;
+    callers.push(None);
+    let visit = let_in(&owner, shelf.root).await;
     callers.push(None);
 
     // An operation that is not in the table fails here.
@@ -659,6 +677,9 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
             let mut call = http.request(verb, format!("{}/api/v1{address}", service.address));
             if let Some(client) = caller {
                 call = call.bearer_auth(client.token().unwrap());
+            }
+            if CALLERS[i] == "stranger" {
+                call = call.header("cookie", &visit);
             }
             if CALLERS[i] == "looking" {
                 call = call.header("cookie", &look).header("sec-fetch-site", "same-origin");

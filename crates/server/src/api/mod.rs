@@ -4,6 +4,7 @@ pub mod archives;
 pub mod events;
 pub mod factors;
 pub mod files;
+pub mod given;
 pub mod guests;
 pub mod importing;
 pub mod leaving;
@@ -98,8 +99,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(openings::draw_opening)
         .service(openings::mail_opening)
         .service(openings::list_deliveries)
-        .service(openings::list_given)
-        .service(openings::change_given)
+        .service(given::list_given)
+        .service(given::change_given)
         .service(openings::check_address)
         .service(shelves::list_shared)
         .service(shelves::change_shelf)
@@ -147,7 +148,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         sessions::connect, sessions::disconnect, sessions::end_device, people::prove, signing::invite, signing::look_at_invitation, signing::accept_invitation,
         signing::change_password, signing::list_sessions, signing::end_session, people::list_people, people::list_accounts,
         people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
-        people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, openings::list_given, openings::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
+        people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
         nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,

@@ -40,7 +40,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .route("/enter", web::post().to(let_in))
         .route("", web::get().to(page))
         .route("/", web::get().to(page));
-    app.service(scope);
+    app.service(scope.default_service(web::route().to(super::nothing)));
 }
 
 fn ending(request: &HttpRequest) -> &str {
@@ -85,8 +85,9 @@ async fn page(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
                 }
             }
             div.drop {
-                label.other { "Choose files" input type="file" multiple hidden accept=[Some(accept).filter(|a| !a.is_empty())]; }
-                label.other.tree { "Choose a folder" input type="file" webkitdirectory hidden; }
+                button.other type="button" { "Choose files" }
+                input type="file" multiple hidden accept=[Some(accept).filter(|a| !a.is_empty())];
+                button.other.tree type="button" { "Choose a folder" } input type="file" webkitdirectory hidden;
                 span.muted { "or drop files and folders here" }
             }
             p.muted.limits {

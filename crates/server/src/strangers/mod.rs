@@ -1,11 +1,12 @@
 //! Strangers: who comes through a link or an intake. They act with the present rights of whoever made
 //! it, within its target and its level; each request asks anew whether it still acts.
 //!
-//! - [`open`]: links, `/open/…`. [`give`]: intakes, `/give/…`. [`parts`]: uploads of both (tus).
+//! - [`open`]: links, `/open/…`; [`opened`]: their pages. [`give`]: intakes, `/give/…`. [`parts`]: uploads of both (tus).
 //! - [`page`]: the frame of their pages, [`shown`]: what of a file is shown.
 
 pub mod give;
 pub mod open;
+mod opened;
 pub mod page;
 mod parts;
 mod shown;
@@ -352,6 +353,11 @@ pub fn refused(request: &HttpRequest, state: &State, refusal: Refusal) -> HttpRe
     } else {
         actix_web::ResponseError::error_response(&refusal)
     }
+}
+
+/// Anything else below an address.
+async fn nothing(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    refused(&request, &state, refusal(Told::Nothing))
 }
 
 /// The routes for strangers.

@@ -91,6 +91,8 @@ impl Page<'_> {
             .content_type("text/html; charset=utf-8")
             .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
             .insert_header((header::CACHE_CONTROL, "no-store"))
+            // Without a referrer the browser would not say that a form comes from here.
+            .insert_header((header::REFERRER_POLICY, "same-origin"))
             .insert_header(("X-Robots-Tag", "noindex, nofollow"))
             .body(text.into_string())
     }

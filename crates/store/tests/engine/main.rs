@@ -9,4 +9,5 @@ mod on_disk;
 mod past;
 mod people;
 mod rights;
+mod strangers;
 mod support;
