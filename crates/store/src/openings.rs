@@ -139,6 +139,11 @@ impl Opening {
 
     /// A stranger who comes through it.
     pub fn actor(&self, from: &str) -> Actor {
+        self.actor_named(format!("stranger by {} {}", self.kind.word(), self.id).into(), from)
+    }
+
+    /// The same, with a name that was made before.
+    pub fn actor_named(&self, who: Arc<str>, from: &str) -> Actor {
         let most = match self.kind {
             Kind::Link => self.can.level(),
             Kind::Intake => Level::Add,
@@ -146,7 +151,7 @@ impl Opening {
         Actor {
             account: Some(self.made_by),
             device: None,
-            who: format!("stranger by {} {}", self.kind.word(), self.id).into(),
+            who,
             from: from.into(),
             through: Some(Through { opening: self.id, node: self.node, most }),
         }

@@ -39,7 +39,7 @@ function AddressCheck() {
       </ul>
       {seen.length > 0 && (
         <details className="mt-1 text-[14.5px]">
-          <summary className="cursor-pointer text-muted">Addresses under which requests came</summary>
+          <summary className="min-h-6 cursor-pointer text-muted">Addresses under which requests came</summary>
           <ul className="mt-1">
             {seen.map((s) => (
               <li key={s.address} className="flex flex-wrap justify-between gap-x-4 py-0.5">

@@ -175,7 +175,7 @@ function GivenRow({
           <button
             type="button"
             onClick={onOpen}
-            className="block max-w-full truncate text-left font-semibold hover:text-teal"
+            className="block min-h-6 max-w-full truncate text-left font-semibold hover:text-teal"
           >
             {name}
           </button>
@@ -185,7 +185,7 @@ function GivenRow({
         {given.path ? (
           <Link
             href={pageAt(given.path, given.folder, given.node)}
-            className="block truncate text-[14px] text-muted hover:text-teal"
+            className="block min-h-6 truncate text-[14px] text-muted hover:text-teal"
           >
             {given.path}
           </Link>

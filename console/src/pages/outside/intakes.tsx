@@ -36,7 +36,7 @@ export function Intakes() {
       )}
       <div className="mt-2">
         {found.data?.openings.map((o) => (
-          <OpeningShown key={o.id} opening={o} onEdit={() => setEditing(o)}>
+          <OpeningShown key={o.id} level="h2" opening={o} onEdit={() => setEditing(o)}>
             <Deliveries intake={o} />
           </OpeningShown>
         ))}
@@ -71,17 +71,17 @@ function Deliveries({ intake }: { intake: Opening }) {
     return <p className="mt-3 text-[14.5px] text-muted">Nothing was handed in yet.</p>;
   return (
     <div className="mt-3">
-      <h4 className="text-[14.5px] font-semibold text-muted">
+      <h3 className="text-[14.5px] font-semibold text-muted">
         Handed in
         {intake.path && (
           <>
             , into{" "}
-            <Link href={pageAt(intake.path, true, intake.node)} className="text-teal hover:underline">
+            <Link href={pageAt(intake.path, true, intake.node)} className="text-teal underline">
               {intake.path}
             </Link>
           </>
         )}
-      </h4>
+      </h3>
       <ul>
         {shown.map((d) => (
           <li

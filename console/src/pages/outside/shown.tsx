@@ -10,10 +10,13 @@ import { canWords, State } from "./state";
 export function OpeningShown({
   opening,
   onEdit,
+  level: Heading = "h3",
   children,
 }: {
   opening: Opening;
   onEdit: () => void;
+  /** Below what it stands. */
+  level?: "h2" | "h3";
   children?: ReactNode;
 }) {
   const queries = useQueryClient();
@@ -42,12 +45,12 @@ export function OpeningShown({
       className="border-b border-line py-4 first:pt-1"
     >
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <h3 className="min-w-0 flex-1 truncate font-semibold">
+        <Heading className="min-w-0 flex-1 truncate font-semibold">
           {opening.title || opening.name || "(gone)"}
           <span className="font-normal text-muted">
             {what === "link" ? `, to ${canWords[opening.can]}` : ", to hand files in"}
           </span>
-        </h3>
+        </Heading>
         <State state={opening.state} why={opening.sentence} />
       </div>
       {opening.sentence && <p className="mt-1 text-[14.5px]">{opening.sentence}</p>}

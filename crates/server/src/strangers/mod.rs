@@ -26,8 +26,10 @@ use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::Minute;
 use yellow_attic_core::openings::{Kind, Open, Shut, Told};
 use yellow_attic_core::people::Notice;
-use yellow_attic_store::Actor;
+use yellow_attic_core::rights::Level;
+use yellow_attic_store::engine::RightsWatch;
 use yellow_attic_store::openings::Opening;
+use yellow_attic_store::{Actor, Engine, Row};
 
 /// The cookie of somebody who gave a link's password.
 const VISIT: &str = "attic_visit";
@@ -36,17 +38,38 @@ const VISIT_MS: i64 = 12 * 3_600_000;
 /// Openings kept in memory, and for how long at most.
 const MOST_KNOWN: usize = 5_000;
 const KNOWN_MS: i64 = 60_000;
+/// For so long it is not asked again whether one acts, if nothing changes.
+const DECIDED_MS: i64 = 1_000;
 /// Tries of passwords a minute: from one address, and of one link or intake.
 const TRIES_OF_ADDRESS: u32 = 10;
 const TRIES_OF_OPENING: u32 = 100;
 
 /// What is remembered of openings.
-#[derive(Default)]
 pub struct Strangers {
-    known: Mutex<HashMap<String, (Arc<Opening>, i64)>>,
+    known: Mutex<HashMap<String, Remembered>>,
+    /// Grows with every change of a file or folder.
+    head: tokio::sync::watch::Receiver<i64>,
     by_address: Mutex<HashMap<Option<IpAddr>, Minute>>,
     by_opening: Mutex<HashMap<OpeningId, Minute>>,
     uses: Mutex<HashMap<OpeningId, (u32, i64, String)>>,
+}
+
+/// An opening as it was looked at last.
+struct Remembered {
+    opening: Arc<Opening>,
+    until: i64,
+    decided: Option<Decided>,
+}
+
+/// That it acts, for as long as no file, folder or right has changed since; a right that ends by its
+/// date is noticed after [`DECIDED_MS`].
+struct Decided {
+    at: i64,
+    head: i64,
+    rights: RightsWatch,
+    open: Open,
+    target: Arc<Row>,
+    who: Arc<str>,
 }
 
 fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -54,6 +77,47 @@ fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 }
 
 impl Strangers {
+    /// Nothing is remembered yet.
+    pub fn new(engine: &Engine) -> Strangers {
+        Strangers {
+            known: Mutex::default(),
+            head: engine.head(),
+            by_address: Mutex::default(),
+            by_opening: Mutex::default(),
+            uses: Mutex::default(),
+        }
+    }
+
+    /// Somebody who comes through an opening that was found to act, if nothing has changed since. What is
+    /// counted or asks for a password is looked at each time.
+    fn again(&self, ending: &str, kind: Kind, now: i64, from: &str) -> Option<Visit> {
+        let known = lock(&self.known);
+        let remembered = known.get(ending).filter(|r| r.until > now && r.opening.kind == kind)?;
+        let decided = remembered.decided.as_ref()?;
+        let sound = (decided.at..decided.at + DECIDED_MS).contains(&now)
+            && decided.head == *self.head.borrow()
+            && !decided.rights.changed()
+            && decided.open.until.is_none_or(|until| now < until);
+        let actor = || remembered.opening.actor_named(decided.who.clone(), from);
+        sound.then(|| Visit {
+            opening: remembered.opening.clone(),
+            actor: actor(),
+            open: Some(decided.open),
+            target: decided.target.clone(),
+        })
+    }
+
+    fn remember(&self, ending: &str, visit: &Visit, now: i64, head: i64, rights: RightsWatch) {
+        let (Some(open), None, true) = (visit.open, visit.opening.most, visit.opening.password.is_empty())
+        else {
+            return;
+        };
+        if let Some(remembered) = lock(&self.known).get_mut(ending) {
+            let (target, who) = (visit.target.clone(), visit.actor.who.clone());
+            remembered.decided = Some(Decided { at: now, head, rights, open, target, who });
+        }
+    }
+
     /// Something about openings changed, and counts at once.
     pub fn forget(&self) {
         lock(&self.known).clear();
@@ -63,10 +127,10 @@ impl Strangers {
     async fn at(&self, state: &State, ending: &str, fresh: bool) -> Result<Option<Arc<Opening>>, Refusal> {
         let now = state.engine.now_ms();
         if !fresh
-            && let Some((known, until)) = lock(&self.known).get(ending)
-            && *until > now
+            && let Some(known) = lock(&self.known).get(ending)
+            && known.until > now
         {
-            return Ok(Some(known.clone()));
+            return Ok(Some(known.opening.clone()));
         }
         let Some(found) = state.engine.opening_at(ending).await? else { return Ok(None) };
         let found = Arc::new(found);
@@ -74,7 +138,8 @@ impl Strangers {
         if known.len() >= MOST_KNOWN {
             known.clear();
         }
-        known.insert(ending.to_string(), (found.clone(), now + KNOWN_MS));
+        let remembered = Remembered { opening: found.clone(), until: now + KNOWN_MS, decided: None };
+        known.insert(ending.to_string(), remembered);
         Ok(Some(found))
     }
 
@@ -82,7 +147,10 @@ impl Strangers {
     fn note_use(&self, visit: &Visit, now: i64) {
         let mut uses = lock(&self.uses);
         let entry = uses.entry(visit.opening.id).or_insert((0, now, String::new()));
-        *entry = (entry.0 + 1, now, visit.actor.from.to_string());
+        (entry.0, entry.1) = (entry.0 + 1, now);
+        if *entry.2 != *visit.actor.from {
+            entry.2 = visit.actor.from.to_string();
+        }
     }
 
     /// Writes the uses that are not written yet.
@@ -110,6 +178,8 @@ pub struct Visit {
     pub actor: Actor,
     /// Until when, and how much is left; none: all downloads are used, and only slips still count.
     pub open: Option<Open>,
+    /// What it opens.
+    pub target: Arc<Row>,
 }
 
 impl Visit {
@@ -141,6 +211,12 @@ pub async fn gate(
     ending: &str,
     fresh: bool,
 ) -> Result<Gate, Refusal> {
+    let (now, from) = (state.engine.now_ms(), from(request, state));
+    if !fresh && let Some(visit) = state.strangers.again(ending, kind, now, &from) {
+        return Ok(Gate::In(visit));
+    }
+    // Before anything is looked at: what changes meanwhile shows.
+    let (head, rights) = (*state.strangers.head.borrow(), state.engine.rights_watch());
     let found = state.strangers.at(state, ending, fresh).await?.filter(|o| o.kind == kind);
     let Some(opening) = found else { return Ok(Gate::Shut(Told::Nothing)) };
     let open = match state.engine.acts(&opening).await? {
@@ -148,11 +224,16 @@ pub async fn gate(
         Err(Shut::UsedUp) => None,
         Err(shut) => return Ok(Gate::Shut(shut.told())),
     };
-    if !opening.password.is_empty() && !is_let_in(request, &opening, state.engine.now_ms()) {
+    if !opening.password.is_empty() && !is_let_in(request, &opening, now) {
         return Ok(Gate::Password(opening));
     }
-    let actor = opening.actor(&from(request, state));
-    Ok(Gate::In(Visit { opening, actor, open }))
+    let actor = opening.actor(&from);
+    let Ok(chain) = state.engine.chain(&actor, opening.node, Level::View).await else {
+        return Ok(Gate::Shut(Told::Nothing));
+    };
+    let visit = Visit { opening, actor, open, target: chain[0].clone() };
+    state.strangers.remember(ending, &visit, now, head, rights);
+    Ok(Gate::In(visit))
 }
 
 /// The same where only who is in gets on.
