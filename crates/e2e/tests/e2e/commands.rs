@@ -172,6 +172,9 @@ fn every_help_page_is_as_it_was_reviewed() {
         "find",
         "share",
         "unshare",
+        "link",
+        "intake",
+        "given-out",
         "who",
         "why",
         "account",
@@ -186,6 +189,11 @@ fn every_help_page_is_as_it_was_reviewed() {
         "manual",
     ] {
         page("yattic", &[command]);
+    }
+    for command in ["link", "intake"] {
+        for act in ["new", "ls", "show", "set", "end"] {
+            page("yattic", &[command, act]);
+        }
     }
     page("yatticd", &[]);
     for command in ["serve", "init", "check", "demo", "config", "completions", "manual"] {
