@@ -184,6 +184,8 @@ class Sender {
     } catch (e) {
       item.fate = "failed";
       const answer = (e as DetailedError).originalResponse?.getBody();
+      // Of what was refused nothing is kept; after a broken line what has arrived counts.
+      if (answer) item.sent = 0;
       item.why =
         e instanceof Told
           ? e.message
