@@ -78,12 +78,6 @@ impl Engine {
         Ok(found)
     }
 
-    /// Whether a rule keeps what is at a place inside the house.
-    pub async fn kept_inside(&self, node: NodeId) -> Result<bool> {
-        let shelf = self.shared.view.chain(node).await?.and_then(|c| c.last().map(|top| top.shelf));
-        Ok(self.rules().decide_on(Rule::KeptInside, &[], shelf).value == Value::Switch(true))
-    }
-
     /// The shelf on which something is.
     pub async fn shelf_at(&self, node: NodeId) -> Result<Option<Arc<Shelf>>> {
         let chain = self.shared.view.chain(node).await?;

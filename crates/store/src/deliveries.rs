@@ -219,8 +219,16 @@ impl Engine {
         if let Some(largest) = opening.largest_file.filter(|l| new.size > *l) {
             return Err(StoreError::TooLarge(largest));
         }
+        // Where a sum counts, one at a time: files that begin together could pass it together.
+        let turn = self.shared.delivering.turn(delivery.id);
+        let _turn = match opening.largest_all {
+            Some(_) => Some(turn.lock().await),
+            None => None,
+        };
         let (unfinished, coming): (i64, i64) = sqlx::query_as(
-            "SELECT count(*), coalesce(sum(size), 0) FROM uploads WHERE delivery = ? AND node IS NULL",
+            "SELECT count(*), coalesce(sum(size), 0)
+               + (SELECT coalesce(sum(size), 0) FROM delivered WHERE delivery = ?1)
+             FROM uploads WHERE delivery = ?1 AND node IS NULL",
         )
         .bind(delivery.id)
         .fetch_one(&self.shared.view.pool)
@@ -228,7 +236,7 @@ impl Engine {
         if unfinished >= MOST_UNFINISHED {
             return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
         }
-        let announced = delivery.bytes.saturating_add(coming.max(0) as u64).saturating_add(new.size);
+        let announced = (coming.max(0) as u64).saturating_add(new.size);
         if let Some(all) = opening.largest_all.filter(|all| announced > *all) {
             return Err(StoreError::DeliveryTooLarge(all));
         }

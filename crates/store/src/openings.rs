@@ -186,6 +186,40 @@ impl Opening {
     }
 }
 
+impl Set {
+    /// Whether nothing is set but ending, pausing and the end.
+    fn leaves_the_rest(&self) -> bool {
+        self.can.is_none()
+            && self.title.is_none()
+            && self.message.is_none()
+            && self.password.is_none()
+            && self.begins_at.is_none()
+            && self.most.is_none()
+            && self.largest_file.is_none()
+            && self.largest_all.is_none()
+            && self.kinds.is_none()
+            && self.asks_mail.is_none()
+            && !self.confirmed
+            && self.ended != Some(false)
+            && self.paused != Some(false)
+    }
+
+    /// Whether it closes, and does nothing beside: such a change is never refused.
+    pub fn only_closes(&self) -> bool {
+        let closes = self.ended == Some(true) || self.paused == Some(true);
+        closes && self.ends_at.is_none() && self.leaves_the_rest()
+    }
+
+    /// Whether it lets an opening act at no moment at which it did not before.
+    fn only_narrows(&self, before: &Opening) -> bool {
+        let sooner = match self.ends_at {
+            None => true,
+            Some(end) => end.is_some_and(|end| before.ends_at.is_none_or(|b| end <= b)),
+        };
+        sooner && self.leaves_the_rest()
+    }
+}
+
 fn rules_of(kind: Kind) -> (Rule, Rule, Door) {
     match kind {
         Kind::Link => (Rule::LinksMadeBy, Rule::LinksDays, Door::Links),
@@ -437,12 +471,15 @@ impl Engine {
     ) -> Result<Opening> {
         let gone = || StoreError::NotFound("The link or intake".into());
         let before = self.opening(id).await?.ok_or_else(gone)?;
-        if !anyway && !self.decides_over(actor, &before).await {
+        let own = self.decides_over(actor, &before).await;
+        if !own && !anyway {
             return Err(gone());
         }
+        if !own && !set.only_narrows(&before) {
+            return Err(StoreError::NotAllowed { need: Level::Manage.word(), have: "close" });
+        }
         let now = self.now_ms();
-        let (ends, pauses) = (set.ended == Some(true), set.paused == Some(true));
-        let only_closes = ends || pauses;
+        let ends = set.ended == Some(true);
         let mut after = before.clone();
         after.apply(set.clone(), now);
         if set.ends_at.flatten().is_some_and(|end| end <= now) && !ends {
@@ -451,7 +488,7 @@ impl Engine {
         let chain = self.shared.view.chain(after.node).await?;
         match &chain {
             // What only closes is never refused.
-            _ if only_closes => {}
+            _ if set.only_closes() || !own => {}
             Some(chain) => self.check_opening(&after, chain, &set).await?,
             None => return Err(StoreError::NotFound("What it opens".into())),
         }

@@ -217,8 +217,8 @@ pub async fn change_given(
     body: web::Json<api::GivenChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_own()?;
-    let closes = body.end || body.paused == Some(true);
-    if !closes && body.paused.is_none() && body.ends.is_none() {
+    let closes = (body.end || body.paused == Some(true)) && body.ends.is_none();
+    if !body.end && body.paused.is_none() && body.ends.is_none() {
         return Err(Refusal::bad(
             "nothing_to_change",
             "Nothing is to be changed.",
@@ -274,6 +274,9 @@ async fn change_one(
 
 async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i64) -> Result<(), Refusal> {
     let id = GrantId(id);
+    // A denial is no share: ending one would open something.
+    let found = state.engine.grants_made(None).await?.into_iter().find(|g| g.id == id);
+    let grant = found.ok_or_else(|| Refusal::not_found("The share"))?;
     if change.end {
         let actor = match who.need_administrator() {
             // In the administrator's name, with the service's rights.
@@ -289,8 +292,6 @@ async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i
             "End it, or set its end.",
         ));
     };
-    let found = state.engine.grants_made(None).await?.into_iter().find(|g| g.id == id);
-    let grant = found.ok_or_else(|| Refusal::not_found("The share"))?;
     let until = if ends.trim().is_empty() { None } else { Some(times::wanted(ends)?) };
     let new = NewGrant {
         node: grant.node,

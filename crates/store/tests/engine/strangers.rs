@@ -265,6 +265,17 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
     assert!(!attic.engine.decides_over(&tomas, &mine).await);
     let end = Set { ended: Some(true), ..Set::default() };
     assert!(attic.engine.change_opening(&tomas, mine.id, end.clone(), false).await.is_err());
+    // An administrator closes what they do not manage, and opens nothing of it.
+    let ends = |at| Set { ends_at: Some(at), ..Set::default() };
+    attic.engine.change_opening(&tomas, mine.id, ends(Some(START + DAY)), true).await.unwrap();
+    for wider in [ends(None), ends(Some(START + 2 * DAY)), Set { paused: Some(false), ..Set::default() }] {
+        let done = attic.engine.change_opening(&tomas, mine.id, wider, true).await;
+        assert!(matches!(done, Err(StoreError::NotAllowed { .. })));
+    }
+    // What closes and does more is looked at like any other change.
+    let both = Set { paused: Some(true), can: Some(Can::Edit), ..Set::default() };
+    let done = attic.engine.change_opening(&attic.ines, mine.id, both, false).await;
+    assert!(matches!(done, Err(StoreError::BadInput(_))));
     // One's own can always be closed.
     attic.engine.change_opening(&tomas, theirs.id, end, false).await.unwrap();
     assert_eq!(attic.engine.acts(&mine).await.unwrap().map(|o| o.left), Ok(None));
