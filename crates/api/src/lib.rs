@@ -238,6 +238,12 @@ pub struct Restore {
     /// Another name than it had.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// Makes the folders on the way to its place again, where they are gone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub with_folders: bool,
+    /// The moment of the state that the caller has seen: refused if there is a newer one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
 }
 
 /// One state in the history of a node.
@@ -251,6 +257,12 @@ pub struct State {
     /// How it ended.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ended_how: Option<String>,
+    /// What somebody called this version, so that it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Why it is kept; none for the present state, and where the bytes are gone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kept: Option<Kept>,
 }
 
 /// The history of a node, newest state first.
@@ -543,12 +555,14 @@ pub struct Found {
     pub more: bool,
 }
 
+mod kept;
 mod openings;
 mod people;
 mod rights;
 mod rules;
 mod signing;
 mod transfers;
+pub use kept::*;
 pub use openings::*;
 pub use people::*;
 pub use rights::*;

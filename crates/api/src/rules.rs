@@ -91,6 +91,15 @@ pub struct RuleEffects {
     pub people: Vec<RuleEffect>,
     /// Links and intakes that break it and did not before.
     pub broken: Vec<crate::RuleBroken>,
+    /// What of the past the rules let go then, with the next look at them; none if the rule is about other things.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub going: Option<crate::Going>,
+    /// What they let go as they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub going_before: Option<u64>,
+    /// How full everything would be, where what counts changes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub quotas: Vec<crate::Quota>,
     /// Whether it was done.
     pub done: bool,
 }

@@ -17,6 +17,7 @@ use std::time::Duration;
 pub use yellow_attic_api as api;
 
 mod desk;
+mod kept;
 mod openings;
 mod people;
 

@@ -17,6 +17,9 @@
 //!   which one-time codes count.
 //! - [`rules`]: settings with a scope, of which the tightest counts. [`people`]: what a plan or a list
 //!   of people asks for, against what there is.
+//! - [`keeping`]: which past states are still needed, by which rule, and until when. [`schedule`]: when
+//!   snapshots are taken. [`rollback`]: how a folder becomes again what it was. [`mass`]: when one device
+//!   changes too much at once. [`chunking`]: how large past contents are cut.
 //! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
 //!   which names it is kept.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
@@ -28,6 +31,7 @@
 
 #![forbid(unsafe_code)]
 
+pub mod chunking;
 pub mod collate;
 pub mod conditions;
 pub mod cursor;
@@ -37,7 +41,9 @@ pub mod guessing;
 pub mod ids;
 pub mod intake;
 pub mod interval;
+pub mod keeping;
 pub mod looks;
+pub mod mass;
 pub mod name;
 pub mod openings;
 pub mod password;
@@ -46,7 +52,9 @@ pub mod people;
 pub mod range;
 pub mod record;
 pub mod rights;
+pub mod rollback;
 pub mod rules;
+pub mod schedule;
 pub mod size;
 pub mod table;
 pub mod tar;

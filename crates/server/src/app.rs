@@ -64,6 +64,8 @@ pub struct State {
     pub metrics: Metrics,
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
+    /// How far letting go of the past is.
+    pub going: Arc<yellow_attic_store::keeping::Progress>,
     /// Whether the service takes requests.
     pub ready: AtomicBool,
 }
@@ -93,6 +95,7 @@ impl State {
             checksums: Checksums::default(),
             archives: Archives::default(),
             revocations: tokio::sync::watch::Sender::new(0),
+            going: Arc::default(),
             ready: AtomicBool::new(true),
         }
     }

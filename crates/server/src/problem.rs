@@ -244,15 +244,52 @@ impl From<StoreError> for Refusal {
                         human(*used),
                         human(*wanted)
                     ),
-                    "Remove something from the shelf, or ask an administrator for a larger quota.",
+                    "Remove something there, or ask an administrator for a larger quota.",
                 )
             }
+            StoreError::PlanStale => make(
+                409,
+                "plan_stale",
+                "Something has changed",
+                "Nothing was done. Look at the preview again, and decide anew.",
+            ),
+            StoreError::NotHeld(_) => make(
+                410,
+                "not_held",
+                "No longer held",
+                "Its bytes went by a rule or by hand and cannot come back; choose another version or snapshot.",
+            ),
+            StoreError::RollingBack(_) => {
+                make(409, "rolling_back", "A rollback runs", "Wait until it is done, or stop it.")
+            }
+            StoreError::NotThereYet { .. } => make(
+                409,
+                "not_there_yet",
+                "It was not there yet",
+                "Choose a later moment, or roll back the folder above it.",
+            ),
+            StoreError::NewerState { .. } => make(
+                409,
+                "newer_state",
+                "Somebody has changed it",
+                "Look at its present state first; restoring keeps that as a version too.",
+            ),
+            StoreError::KeptByRule(..) => make(
+                409,
+                "kept",
+                "It is kept",
+                "End the snapshot, take the name away, or change the rule first.",
+            ),
             StoreError::Rule(rule) => make(
                 409,
                 "rule_refused",
                 "The rule cannot be set so",
                 match rule {
                     RuleError::Malformed { .. } => "Choose one of the values it can have.",
+                    RuleError::Schedule { .. } => "Write it such as \"daily at 02:00 kept 8 weeks\".",
+                    RuleError::Contradicts { .. } => {
+                        "Let it be erased later, or promise to keep it for less long."
+                    }
                     RuleError::Widens { .. } => "Loosen it further up first, or tighten it here.",
                     RuleError::NotThere { .. } => "Set it for the service or the organisation.",
                 },

@@ -3,6 +3,7 @@
 
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Shelf, ShelfKind, Through};
+use crate::quota::Lines;
 use crate::rows::parse;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -33,9 +34,19 @@ pub(crate) struct Access {
     closed: HashMap<AccountId, BTreeSet<Door>>,
     /// The names of groups, as rules have them.
     group_names: HashMap<GroupId, String>,
+    /// Soft lines, by kind and id.
+    pub(crate) soft: HashMap<(&'static str, i64), u64>,
+    folder_lines: HashMap<NodeId, Lines>,
+    whole_lines: Lines,
+    /// Past bytes that only snapshots keep.
+    only_snapshots: HashMap<ShelfId, i64>,
+    /// Accounts with a line of their own.
+    own_lines: HashSet<AccountId>,
 }
 
-type Sets = (String, String, String, String, String, String, String, String, String, String);
+type Sets =
+    (String, String, String, String, String, String, String, String, String, String, String, String, String);
+type LineJson = (String, i64, Option<i64>, Option<i64>);
 
 /// A value that no longer can be read counts as not set.
 pub(crate) fn read_rule((kind, of, rule, value): (i64, i64, String, String)) -> Option<(Scope, Rule, Value)> {
@@ -53,7 +64,7 @@ type GrantJson = (i64, i64, Option<i64>, Option<i64>, String, Option<i64>);
 
 impl Access {
     pub async fn load(conn: &mut SqliteConnection) -> Result<Access> {
-        let (grants, afresh, members, owners, lines, homes, rules, guests, shut, names): Sets = sqlx::query_as(
+        let (grants, afresh, members, owners, lines, homes, rules, guests, shut, names, quotas, only, own): Sets = sqlx::query_as(
             "SELECT (SELECT json_group_array(json_array(id, node, account, grp, level, until)) FROM grants),
                     (SELECT json_group_array(node) FROM afresh),
                     (SELECT json_group_array(json_array(account, grp)) FROM (SELECT account, grp FROM members ORDER BY account, grp)),
@@ -69,7 +80,10 @@ impl Access {
                     (SELECT json_group_array(id) FROM accounts WHERE role = 'guest'),
                     (SELECT json_group_array(json_array(id, disabled_at IS NOT NULL, closed)) FROM accounts
                      WHERE disabled_at IS NOT NULL OR closed <> ''),
-                    (SELECT json_group_array(json_array(id, name)) FROM groups)",
+                    (SELECT json_group_array(json_array(id, name)) FROM groups),
+                    (SELECT json_group_array(json_array(kind, of, soft, hard)) FROM quotas),
+                    (SELECT json_group_array(json_array(shelf, snapshots)) FROM space_kept WHERE snapshots > 0),
+                    (SELECT json_group_array(id) FROM accounts WHERE quota IS NOT NULL)",
         )
         .fetch_one(conn)
         .await?;
@@ -111,6 +125,19 @@ impl Access {
             closed.insert(AccountId(id), doors);
         }
         let names = parse::<Vec<(i64, String)>>(&names)?;
+        let size = |n: Option<i64>| n.map(|n| n.max(0) as u64);
+        let (mut soft, mut folder_lines, mut whole_lines) =
+            (HashMap::new(), HashMap::new(), Lines::default());
+        for (kind, of, its, hard) in parse::<Vec<LineJson>>(&quotas)? {
+            let lines = Lines { soft: size(its), hard: size(hard) };
+            match (kind.as_str(), lines.soft) {
+                ("organisation", _) => whole_lines = lines,
+                ("folder", _) => drop(folder_lines.insert(NodeId(of), lines)),
+                ("account", Some(line)) => drop(soft.insert(("account", of), line)),
+                (_, Some(line)) => drop(soft.insert(("shelf", of), line)),
+                _ => {}
+            }
+        }
         let bars = here.iter().filter(|(_, h)| h.bars()).map(|(n, _)| *n).collect();
         Ok(Access {
             here,
@@ -124,6 +151,14 @@ impl Access {
             disabled,
             closed,
             group_names: names.into_iter().map(|(id, name)| (GroupId(id), name)).collect(),
+            soft,
+            folder_lines,
+            whole_lines,
+            only_snapshots: parse::<Vec<(i64, i64)>>(&only)?
+                .into_iter()
+                .map(|(s, n)| (ShelfId(s), n))
+                .collect(),
+            own_lines: parse::<Vec<i64>>(&own)?.into_iter().map(AccountId).collect(),
         })
     }
 
@@ -150,6 +185,39 @@ impl Access {
             ShelfKind::Home => self.home_lines.get(&shelf.owner?).copied(),
             ShelfKind::Shared => self.lines.get(&shelf.id).copied(),
         }
+    }
+
+    /// Whether anything has a line that nothing passes.
+    pub fn has_lines(&self) -> bool {
+        !self.lines.is_empty()
+            || !self.home_lines.is_empty()
+            || !self.folder_lines.is_empty()
+            || self.whole_lines.hard.is_some()
+    }
+
+    /// The lines of a folder.
+    pub fn folder_lines(&self, node: NodeId) -> Option<Lines> {
+        self.folder_lines.get(&node).copied()
+    }
+
+    /// Those of all folders.
+    pub fn all_folder_lines(&self) -> impl Iterator<Item = (NodeId, Lines)> {
+        self.folder_lines.iter().map(|(n, l)| (*n, *l))
+    }
+
+    /// The lines of the organisation.
+    pub fn whole_lines(&self) -> Lines {
+        self.whole_lines
+    }
+
+    /// Past bytes on a shelf that only snapshots keep.
+    pub fn only_snapshots(&self, shelf: ShelfId) -> i64 {
+        self.only_snapshots.get(&shelf).copied().unwrap_or(0)
+    }
+
+    /// Whether an account has a line of its own, not by its groups.
+    pub fn has_own_line(&self, account: AccountId) -> bool {
+        self.own_lines.contains(&account)
     }
 
     /// Whether somebody may have such openings: by the rule that names groups.

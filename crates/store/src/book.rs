@@ -41,6 +41,49 @@ pub(crate) struct Delta {
     pub folders: i64,
     pub past_bytes: i64,
     pub past_files: i64,
+    /// Of these, of what was removed.
+    pub trash_bytes: i64,
+    pub trash_files: i64,
+}
+
+impl Delta {
+    pub fn negated(self) -> Delta {
+        Delta {
+            bytes: -self.bytes,
+            files: -self.files,
+            folders: -self.folders,
+            past_bytes: -self.past_bytes,
+            past_files: -self.past_files,
+            trash_bytes: -self.trash_bytes,
+            trash_files: -self.trash_files,
+        }
+    }
+
+    /// The same as it counts above a folder that was removed: all of it is past, and in the trash.
+    pub fn removed(self) -> Delta {
+        Delta {
+            bytes: 0,
+            files: 0,
+            folders: 0,
+            past_bytes: self.past_bytes + self.bytes,
+            past_files: self.past_files + self.files,
+            trash_bytes: self.trash_bytes + self.bytes,
+            trash_files: self.trash_files + self.files,
+        }
+    }
+
+    /// All of a folder.
+    pub fn of(f: &Folder) -> Delta {
+        Delta {
+            bytes: f.bytes,
+            files: f.files,
+            folders: f.folders + 1,
+            past_bytes: f.past_bytes,
+            past_files: f.past_files,
+            trash_bytes: f.trash_bytes,
+            trash_files: f.trash_files,
+        }
+    }
 }
 
 pub(crate) struct Book {
@@ -59,6 +102,10 @@ pub(crate) struct Book {
     names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
     folders: HashMap<NodeId, Folder>,
     paths: HashMap<NodeId, Arc<str>>,
+    /// Above which folder one lay that was removed; none if it never had a place.
+    above_removed: HashMap<NodeId, Option<NodeId>>,
+    /// Live bytes of the whole organisation, counted once it has a line.
+    whole: Option<i64>,
     pub group: Group,
 }
 
@@ -69,7 +116,7 @@ pub(crate) struct Group {
     /// Nodes whose row changed, and whether the database holds a row for them.
     touched: HashMap<NodeId, bool>,
     ended: Vec<PastRow>,
-    contents: Vec<Content>,
+    contents: Vec<(Content, Option<u16>)>,
     lives: HashMap<ContentId, Content>,
     sums: HashSet<NodeId>,
     activity: HashMap<(NodeId, i64), i64>,
@@ -116,6 +163,8 @@ impl Book {
             names: HashMap::new(),
             folders: HashMap::new(),
             paths: HashMap::new(),
+            above_removed: HashMap::new(),
+            whole: None,
             group: Group::default(),
         };
         let last = rows::last_shelf(&mut book.conn).await?;
@@ -280,6 +329,7 @@ impl Book {
 
     /// Opens a row.
     pub fn open_row(&mut self, row: Row, existed: bool) {
+        self.above_removed.remove(&row.node);
         self.group.touched.entry(row.node).or_insert(existed);
         if let Some(parent) = row.parent {
             self.names.insert((parent, row.key.clone()), Some(row.node));
@@ -299,8 +349,27 @@ impl Book {
         self.rows.insert(row.node, None);
         if row.is_folder() {
             self.paths.clear();
+            self.above_removed.insert(row.node, row.parent);
         }
         self.add_past(row.clone(), at, how, actor);
+    }
+
+    /// The state that was ended last holds no bytes.
+    pub fn let_last_go(&mut self) {
+        if let Some(last) = self.group.ended.last_mut() {
+            last.held = false;
+        }
+    }
+
+    /// The row of something removed goes for good: it is nowhere any more.
+    pub fn erase_row(&mut self, row: &Row) {
+        self.group.touched.entry(row.node).or_insert(true);
+        if let Some(parent) = row.parent {
+            self.names.insert((parent, row.key.clone()), None);
+        }
+        self.rows.insert(row.node, None);
+        self.folders.remove(&row.node);
+        self.group.sums.remove(&row.node);
     }
 
     /// Enters a state that is already over.
@@ -315,29 +384,39 @@ impl Book {
             ended_how: how,
             ended_account: actor.author(),
             ended_device: actor.device,
+            held: true,
         });
     }
 
     /// A new content.
     pub fn add_content(&mut self, content: Content) {
-        self.group.contents.push(content);
+        self.group.contents.push((content, None));
+    }
+
+    /// The same, of which is known how much it looks like noise.
+    pub fn add_measured(&mut self, content: Content, noise: u16) {
+        self.group.contents.push((content, Some(noise)));
     }
 
     /// A content goes on in its life.
     pub fn set_content(&mut self, content: Content) {
-        match self.group.contents.iter_mut().find(|c| c.id == content.id) {
-            Some(new) => *new = content,
+        match self.group.contents.iter_mut().find(|(c, _)| c.id == content.id) {
+            Some(new) => new.0 = content,
             None => {
                 self.group.lives.insert(content.id, content);
             }
         }
     }
 
-    /// Adds to the sums of a folder and of all above it; counts a change in their strips.
+    /// Adds to the sums of a folder and of all above it; counts a change in their strips. Above a
+    /// folder that was removed, what is in it counts as past.
     pub async fn charge(&mut self, folder: NodeId, delta: Delta, changes: i64) -> Result<()> {
         let mut next = Some(folder);
+        let (mut delta, mut changes) = (delta, changes);
         while let Some(node) = next {
             let Some(mut sums) = self.folder(node).await? else { break };
+            sums.trash_bytes += delta.trash_bytes;
+            sums.trash_files += delta.trash_files;
             sums.bytes += delta.bytes;
             sums.files += delta.files;
             sums.folders += delta.folders;
@@ -348,9 +427,79 @@ impl Book {
                 *self.group.activity.entry((node, self.now.div_euclid(DAY_MS))).or_default() += changes;
             }
             self.set_folder(node, sums);
-            next = self.row(node).await?.and_then(|r| r.parent);
+            next = match self.row(node).await? {
+                Some(row) => {
+                    if row.parent.is_none()
+                        && let Some(whole) = &mut self.whole
+                    {
+                        *whole += delta.bytes;
+                    }
+                    row.parent
+                }
+                None => {
+                    (delta, changes) = (delta.removed(), 0);
+                    self.above_removed(node).await?
+                }
+            };
         }
         Ok(())
+    }
+
+    /// A folder that is entered as removed.
+    pub fn came_apart(&mut self, node: NodeId, parent: NodeId) {
+        self.above_removed.insert(node, Some(parent));
+    }
+
+    /// Where a removed folder stood.
+    async fn above_removed(&mut self, node: NodeId) -> Result<Option<NodeId>> {
+        if let Some(known) = self.above_removed.get(&node) {
+            return Ok(*known);
+        }
+        let last = rows::past_of(&mut self.conn, node, 1).await?;
+        let above = last.first().filter(|p| p.ended_how == How::Removed).and_then(|p| p.row.parent);
+        self.above_removed.insert(node, above);
+        Ok(above)
+    }
+
+    /// The bytes of a past content are no longer held, or no longer past: takes them out of the sums.
+    pub async fn uncharge(&mut self, content: &Content) -> Result<()> {
+        // It was counted where its last state was.
+        let last: Option<(i64, Option<i64>, i64)> = sqlx::query_as(
+            // Of a removed node only what it was last is in the trash.
+            "SELECT node, parent, CASE WHEN EXISTS (SELECT 1 FROM entries_past n WHERE n.node = e.node AND n.until > e.until)
+               THEN 1 ELSE ended_how END
+             FROM entries_past e WHERE content = ? ORDER BY until DESC LIMIT 1",
+        )
+        .bind(content.id.0)
+        .fetch_optional(&mut self.conn)
+        .await?;
+        let Some((node, Some(parent), how)) = last else { return Ok(()) };
+        let removed = How::from_number(how) == How::Removed && self.row(NodeId(node)).await?.is_none();
+        let delta = Delta { past_bytes: -content.size, past_files: -1, ..Delta::default() };
+        let delta = match removed {
+            true => Delta { trash_bytes: -content.size, trash_files: -1, ..delta },
+            false => delta,
+        };
+        self.charge(NodeId(parent), delta, 0).await
+    }
+
+    /// What is a shelf has changed: the organisation is counted anew.
+    pub fn forget_whole(&mut self) {
+        self.whole = None;
+    }
+
+    /// Live bytes of the organisation.
+    pub async fn whole(&mut self) -> Result<i64> {
+        if let Some(whole) = self.whole {
+            return Ok(whole);
+        }
+        let roots: Vec<NodeId> = self.shelves.values().map(|s| s.root).collect();
+        let mut whole = 0;
+        for root in roots {
+            whole += self.folder(root).await?.map_or(0, |f| f.bytes);
+        }
+        self.whole = Some(whole);
+        Ok(whole)
     }
 
     pub fn set_folder(&mut self, node: NodeId, folder: Folder) {
@@ -428,20 +577,6 @@ impl Book {
         ShelfId(self.last_shelf + 1)
     }
 
-    /// Refuses what would put a shelf over its quota. What is there already is never refused.
-    pub async fn need_space(&mut self, shelf: ShelfId, more: i64) -> Result<()> {
-        let Some(its) = self.shelves.get(&shelf).filter(|_| more > 0).cloned() else { return Ok(()) };
-        let Some(line) = self.access.line(&its) else { return Ok(()) };
-        let used = self.folder(its.root).await?.map_or(0, |f| f.bytes);
-        match used.saturating_add(more) > i64::try_from(line).unwrap_or(i64::MAX) {
-            true => {
-                let name = shelf_word(&its);
-                Err(crate::quota::over(&name, line, used.max(0) as u64, 0, more as u64))
-            }
-            false => Ok(()),
-        }
-    }
-
     /// Enters a new shelf.
     pub fn add_shelf(&mut self, shelf: Shelf) {
         let shelf = Arc::new(shelf);
@@ -477,6 +612,8 @@ impl Book {
         self.names = HashMap::new();
         self.folders = HashMap::new();
         self.paths = HashMap::new();
+        self.above_removed = HashMap::new();
+        self.whole = None;
         self.group = Group::default();
     }
 
@@ -498,7 +635,7 @@ impl Book {
         let set = |list: Vec<Value>| Value::Array(list).to_string();
         sqlx::query(if begun { WRITE_AND_COMMIT } else { BEGIN_WRITE_AND_COMMIT })
             .bind(set(group.first_moment.map(|first| json!([first, self.now])).into_iter().collect()))
-            .bind(set(group.contents.iter().map(content_json).collect()))
+            .bind(set(group.contents.iter().map(measured_json).collect()))
             .bind(set(group.lives.values().map(content_json).collect()))
             .bind(set(group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect()))
             .bind(set(rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect()))
@@ -564,6 +701,14 @@ fn content_json(c: &Content) -> Value {
     json!([c.id, hex(&c.hash), c.size, c.life as i64, c.object.ino, c.object.btime, c.mark])
 }
 
+fn measured_json((c, noise): &(Content, Option<u16>)) -> Value {
+    let mut value = content_json(c);
+    if let Value::Array(list) = &mut value {
+        list.push(json!(noise));
+    }
+    value
+}
+
 fn row_json(r: &Row) -> Value {
     json!([
         r.node,
@@ -592,6 +737,7 @@ fn past_json(p: &PastRow) -> Value {
             json!(p.ended_how as i64),
             json!(p.ended_account),
             json!(p.ended_device),
+            json!(i64::from(p.held)),
         ]);
     }
     value
@@ -608,7 +754,9 @@ fn folder_json(node: NodeId, f: &Folder) -> Value {
         f.folders,
         f.past_bytes,
         f.past_files,
-        f.changed_at
+        f.changed_at,
+        f.trash_bytes,
+        f.trash_files
     ])
 }
 

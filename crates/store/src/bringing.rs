@@ -18,7 +18,7 @@ use yellow_attic_core::{Moment, Name, NodeId};
 const BATCH: usize = 200;
 
 impl Engine {
-    async fn stage_copy(&self, row: &Row) -> Result<Staged> {
+    pub(crate) async fn stage_copy(&self, row: &Row) -> Result<Staged> {
         let (mut file, _) = self.open_bytes(row).await?;
         let staging = self.shared.staging.clone();
         tokio::task::spawn_blocking(move || staging.copy_of(&mut file))
@@ -120,6 +120,9 @@ impl Engine {
         self.history(actor, node, 1).await?;
         let was =
             last.as_ref().filter(|_| open.is_none()).and_then(|p| Some((p.row.parent?, p.row.key.clone())));
+        if last.as_ref().is_some_and(|p| open.is_none() && !p.held) && state.kind == Kind::Folder {
+            return Err(StoreError::NotHeld(state.name().into()));
+        }
         if state.kind == Kind::Folder {
             return self.revive_folder(actor, node, place, was, How::Restored).await;
         }

@@ -22,6 +22,9 @@ impl Engine {
     /// if another program changed a live file, that is a newer one than asked for.
     pub async fn open_bytes(&self, row: &Row) -> Result<(File, Row)> {
         let content = row.content.ok_or_else(|| StoreError::NotAFile(row.name().into()))?;
+        if content.life == Life::Gone {
+            return Err(StoreError::NotHeld(row.name().into()));
+        }
         if content.life == Life::Live
             && let Ok(Some((file, look))) = self.try_place(row, &content).await
             && same(&look, row, &content)
@@ -75,7 +78,7 @@ impl Engine {
 
     async fn look_for(&self, row: &Row, content: &Content) -> Result<Found> {
         let disk = &self.shared.disk;
-        if content.life == Life::Lost {
+        if matches!(content.life, Life::Lost | Life::Gone) {
             return Ok(Found::Nowhere);
         }
         if content.life == Life::Past {
@@ -85,7 +88,11 @@ impl Engine {
             match opened.map_err(|_| StoreError::Stopping)? {
                 Ok(Past::Sound(file)) => return Ok(Found::Here(file)),
                 Ok(Past::Damaged) => self.report_damaged(row, content).await?,
-                Ok(Past::Missing) | Err(_) => {}
+                Ok(Past::Missing) | Err(_) => {
+                    if let Some(file) = self.open_packed(content.hash).await? {
+                        return Ok(Found::Here(file));
+                    }
+                }
             }
             if let Ok((file, look)) = disk.open_file(&disk.incoming, &content_name(content.id))
                 && look.id == content.object
@@ -121,6 +128,15 @@ impl Engine {
             Some((file, look)) if content.life == Life::Live => Found::Changed(file, look),
             _ => Found::Nowhere,
         })
+    }
+
+    /// A content that is kept as chunks, put together.
+    pub(crate) async fn open_packed(&self, hash: [u8; 32]) -> Result<Option<File>> {
+        let shared = self.shared.clone();
+        let handle = shared.runtime.clone();
+        tokio::task::spawn_blocking(move || shared.packing.open(&shared.disk, &shared.view, &handle, &hash))
+            .await
+            .map_err(|_| StoreError::Stopping)?
     }
 
     /// Another program wrote on in past bytes: they are set aside, and that is said once.

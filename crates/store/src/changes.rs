@@ -111,6 +111,7 @@ impl Engine {
                             ended_how: How::Removed,
                             ended_account: row.account,
                             ended_device: row.device,
+                            held: true,
                             row: row.clone(),
                         }));
                     }

@@ -58,11 +58,23 @@ pub async fn check(data: &Path, mut progress: impl FnMut(u64) + Send + 'static) 
         sqlx::query_as("SELECT at, kind, detail FROM findings ORDER BY id DESC LIMIT 1000")
             .fetch_all(&pool)
             .await?;
+    type ChunkRow = (Vec<u8>, i64, i64, i64, i64);
+    let chunks: Vec<ChunkRow> =
+        sqlx::query_as("SELECT hash, pack, at, stored, size FROM chunks ORDER BY pack, at")
+            .fetch_all(&pool)
+            .await?;
     let disk = Disk::open(data, Arc::new(AllSteps))?;
-    let mut found = tokio::task::spawn_blocking(move || hash_past(&disk, known, &mut progress))
-        .await
-        .map_err(|_| StoreError::Stopping)?
-        .map_err(|e| StoreError::io("checking the past", &e))?;
+    let mut found = tokio::task::spawn_blocking(move || {
+        let mut found = hash_past(&disk, known, &mut progress)?;
+        let done = found.bytes;
+        let packs = crate::packs::check_packs(&disk, &chunks, &mut |n| progress(done + n));
+        found.bytes += packs.bytes;
+        found.damaged.extend(packs.damaged);
+        Ok::<_, std::io::Error>(found)
+    })
+    .await
+    .map_err(|_| StoreError::Stopping)?
+    .map_err(|e| StoreError::io("checking the past", &e))?;
     // What a service is filing while we look is no loss: look for it on its way.
     let mut missing = Vec::new();
     for hash in found.missing {
@@ -78,7 +90,11 @@ pub async fn check(data: &Path, mut progress: impl FnMut(u64) + Send + 'static) 
             let name = content_name(ContentId(*id));
             data.join("past/incoming").join(&name).exists() || data.join("staging").join(&name).exists()
         };
-        let there = data.join("past").join(&hash[..2]).join(&hash).exists();
+        let packed: i64 = sqlx::query_scalar("SELECT count(*) FROM packed WHERE hash = ?")
+            .bind(unhex(&hash).unwrap_or_default().to_vec())
+            .fetch_one(&pool)
+            .await?;
+        let there = packed > 0 || data.join("past").join(&hash[..2]).join(&hash).exists();
         if !ids.is_empty() && !there && owed == 0 && !ids.iter().any(on_its_way) {
             missing.push(hash);
         }

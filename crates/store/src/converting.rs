@@ -40,16 +40,6 @@ pub(crate) async fn apply(
     }
 }
 
-fn load(sums: &Folder) -> Delta {
-    Delta {
-        bytes: sums.bytes,
-        files: sums.files,
-        folders: sums.folders + 1,
-        past_bytes: sums.past_bytes,
-        past_files: sums.past_files,
-    }
-}
-
 async fn sums_of(book: &mut Book, node: NodeId) -> Result<Folder> {
     match book.folder(node).await? {
         Some(sums) if sums.lies == Lies::Placed => Ok(sums),
@@ -123,7 +113,8 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
     });
     book.open_row(placed(&row, shelf.id, None, name, (moment, book.now), actor), true);
     book.add_job("restamp", node, moment, book.now);
-    book.charge(parent, load(&sums).negated(), 1).await?;
+    book.charge(parent, Delta::of(&sums).negated(), 1).await?;
+    book.forget_whole();
     book.add_shelf(shelf);
     if !inherited.is_empty() {
         book.reload_access().await?;
@@ -197,7 +188,7 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
     let to = above[above.len() - 1].shelf;
     // What the service itself moves is let in: nothing may be lost for want of space.
     if actor.account.is_some() {
-        book.need_space(to, sums.bytes).await?;
+        book.need_space(parent, Some(shelf.root), sums.bytes, 0).await?;
     }
     let (what, target) =
         (book.path(shelf.root).await?, format!("{}/{name}", book.folder_path(parent).await?));
@@ -232,7 +223,8 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
     });
     book.open_row(placed(&row, to, Some(parent), name, (moment, book.now), actor), true);
     book.add_job("restamp", shelf.root, moment, book.now);
-    book.charge(parent, load(&sums), 1).await?;
+    book.charge(parent, Delta::of(&sums), 1).await?;
+    book.forget_whole();
     book.end_shelf(&shelf);
     if given {
         book.reload_access().await?;

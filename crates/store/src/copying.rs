@@ -33,7 +33,13 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
     match &mut item.staged {
         Some(staged) => {
             let look = staged.write_out(item.mtime).map_err(|e| StoreError::io("copying", &e))?;
-            Ok(Ready::File(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id }))
+            Ok(Ready::File(Arrived {
+                id: staged.id,
+                hash: staged.hash,
+                size: staged.size,
+                noise: staged.noise(),
+                object: look.id,
+            }))
         }
         None => {
             let id = staging.next_id();
@@ -100,7 +106,7 @@ pub(crate) async fn add_batch(
                     object: a.object,
                     mark,
                 };
-                book.add_content(content);
+                book.add_measured(content, a.noise);
                 row.content = Some(content);
                 Delta { bytes: a.size, files: 1, ..Delta::default() }
             }

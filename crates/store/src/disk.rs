@@ -62,6 +62,8 @@ pub struct Disk {
     pub incoming: Arc<OwnedFd>,
     /// `past/removed/`
     pub removed: Arc<OwnedFd>,
+    /// `past/packs/`
+    pub packs: Arc<OwnedFd>,
     /// `shelves/`
     pub shelves: Arc<OwnedFd>,
 }
@@ -84,6 +86,7 @@ impl Disk {
             past: folder("past")?,
             incoming: folder("past/incoming")?,
             removed: folder("past/removed")?,
+            packs: folder("past/packs")?,
             shelves: folder("shelves")?,
             path: path.to_path_buf(),
             steps,

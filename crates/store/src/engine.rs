@@ -9,6 +9,7 @@ use crate::filer::{Filer, Filing};
 use crate::jobs::{Jobs, Step};
 use crate::model::{Actor, How, Row, Shelf};
 use crate::ops::{Done, NewShelf, Place};
+use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::quota::Claims;
 use crate::staging::{Arriving, Staged, Staging};
@@ -88,6 +89,11 @@ pub(crate) struct Shared {
     pub uploads: Uploads,
     pub claims: Claims,
     pub delivering: crate::deliveries::Delivering,
+    pub packing: Packing,
+    /// Rollbacks that run, with how far they are.
+    pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::rollback::Running>>>,
+    /// Whether jobs run by themselves.
+    pub background: bool,
     pub clock: Arc<dyn Clock>,
     pub jobs: Jobs,
     stopped: Arc<AtomicBool>,
@@ -95,7 +101,7 @@ pub(crate) struct Shared {
     writer: Mutex<Option<mpsc::Sender<Ask>>>,
     running: Mutex<Running>,
     /// Where the engine's own tasks run, whatever runtime its callers come from.
-    runtime: tokio::runtime::Handle,
+    pub(crate) runtime: tokio::runtime::Handle,
 }
 
 #[derive(Default)]
@@ -158,11 +164,23 @@ impl Engine {
             tracing::error!(%error, "what was under way could not be carried forward yet");
         }
 
+        let packing = Packing::new();
+        let packer = Packer {
+            disk: disk.clone(),
+            view: view.clone(),
+            staging: staging.clone(),
+            packing: packing.clone(),
+            filing: filing.clone(),
+            writer: sender.downgrade(),
+            handle: runtime.clone(),
+            open: None,
+        };
         let filer = Filer {
             disk: disk.clone(),
             view: view.clone(),
             staging: staging.clone(),
             filing: filing.clone(),
+            packing: packing.clone(),
             writer: sender.downgrade(),
             handle: runtime.clone(),
         };
@@ -174,6 +192,7 @@ impl Engine {
             staging: staging.clone(),
             placing: placing.clone(),
             filing: filing.clone(),
+            packing: packing.clone(),
             clock: options.clock.clone(),
             writer: sender.downgrade(),
             wake: wake.clone(),
@@ -195,6 +214,7 @@ impl Engine {
             threads: vec![
                 std::thread::Builder::new().name("placer".into()).spawn(move || placer.run()),
                 std::thread::Builder::new().name("filer".into()).spawn(move || filer.run()),
+                std::thread::Builder::new().name("packer".into()).spawn(move || packer.run()),
             ]
             .into_iter()
             .collect::<std::io::Result<_>>()
@@ -216,6 +236,9 @@ impl Engine {
                 running: Mutex::new(running),
                 runtime,
                 claims: Claims::default(),
+                packing,
+                rolling: Mutex::default(),
+                background: options.background,
                 delivering: Default::default(),
             }),
         };
@@ -244,6 +267,7 @@ impl Engine {
         let _ = shared.placing.settle().await;
         shared.placing.stop();
         shared.filing.stop();
+        shared.packing.stop();
         let _ = tokio::task::spawn_blocking(move || {
             for thread in running.threads {
                 let _ = thread.join();
@@ -319,6 +343,11 @@ impl Engine {
     /// Renames that the disk owes.
     pub fn owed(&self) -> usize {
         self.shared.placing.owed()
+    }
+
+    /// Whether large past contents wait to be packed, or packs to be tidied.
+    pub fn is_packing(&self) -> bool {
+        !self.shared.packing.is_idle() || !self.shared.filing.is_idle()
     }
 
     /// Where the engine's tasks run.

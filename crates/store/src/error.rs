@@ -18,6 +18,34 @@ pub enum StoreError {
         /// The level there is.
         have: &'static str,
     },
+    /// What was looked at is not what would happen now.
+    #[error("what you looked at is not what would happen now: something has changed meanwhile")]
+    PlanStale,
+    /// The bytes of a past state went by a rule, or by hand.
+    #[error("the bytes of this state of \"{0}\" are no longer held")]
+    NotHeld(String),
+    /// A folder is being rolled back, and this touches the same tree.
+    #[error("\"{0}\" is being rolled back")]
+    RollingBack(String),
+    /// The folder was not there at that moment.
+    #[error("\"{name}\" was not there yet; it was made {made}")]
+    NotThereYet {
+        /// The folder.
+        name: String,
+        /// When it was made, RFC 3339.
+        made: String,
+    },
+    /// Somebody has changed the file since.
+    #[error("\"{name}\" has changed since you looked: it is the state of {changed} now")]
+    NewerState {
+        /// The file.
+        name: String,
+        /// When it changed last, RFC 3339.
+        changed: String,
+    },
+    /// A rule or a snapshot keeps what was to go by hand.
+    #[error("{0} is kept: {1}")]
+    KeptByRule(String, String),
     /// The name is in use in that folder.
     #[error("the name \"{0}\" is taken in this folder")]
     NameTaken(String),

@@ -4,6 +4,7 @@
 
 use crate::disk::{Disk, Plain, content_name, hex, look};
 use crate::error::{Result, StoreError};
+use crate::packs::Packing;
 use crate::past::{Past, hold_still, open_past};
 use crate::staging::Staging;
 use crate::view::View;
@@ -25,8 +26,8 @@ pub(crate) enum File {
     Stranger { name: String, node: NodeId, instead_of: Option<ContentId> },
     /// Something that was to be placed and is nowhere.
     Nowhere { node: NodeId, name: String },
-    /// A past content that is live again: its past bytes go if nothing else needs them.
-    Condemn { hash: [u8; 32] },
+    /// Past contents that are live again, or let go: their bytes go if nothing else needs them.
+    CondemnMany(Vec<[u8; 32]>),
 }
 
 /// The filer's queue.
@@ -65,6 +66,7 @@ pub(crate) struct Filer {
     pub view: View,
     pub staging: Arc<Staging>,
     pub filing: Filing,
+    pub packing: Packing,
     pub writer: mpsc::WeakSender<Ask>,
     pub handle: Handle,
 }
@@ -111,7 +113,7 @@ impl Filer {
                 detail: format!("\"{name}\" could not be placed: its bytes are nowhere"),
                 answer,
             }),
-            File::Condemn { hash } => self.condemn(hash),
+            File::CondemnMany(hashes) => self.condemn(hashes),
         }
     }
 
@@ -136,7 +138,10 @@ impl Filer {
                     open_past(&self.disk, &content.hash, content.size).map_err(|e| io(&e))?,
                     Past::Missing
                 );
-                if gone && content.life == crate::model::Life::Past {
+                if gone
+                    && content.life == crate::model::Life::Past
+                    && !self.handle.block_on(self.view.is_packed(&content.hash))?
+                {
                     return self.ask(|answer| Ask::Lost { content: id, node, answer });
                 }
                 return Ok(());
@@ -149,7 +154,16 @@ impl Filer {
             let foreign = still.foreign(&self.staging);
             self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
         }
-        still.file(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))
+        let large = still.size >= yellow_attic_core::chunking::WORTH;
+        still.file(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))?;
+        if large {
+            self.packing.look();
+        }
+        // Let go while it was on its way here.
+        match self.handle.block_on(self.view.content(id))? {
+            Some(now) if now.life == crate::model::Life::Gone => self.condemn(&[content.hash]),
+            _ => Ok(()),
+        }
     }
 
     fn stranger(&self, name: &str, node: NodeId, instead_of: Option<ContentId>) -> Result<()> {
@@ -193,10 +207,16 @@ impl Filer {
         }
     }
 
-    fn condemn(&self, hash: &[u8; 32]) -> Result<()> {
-        let text = hex(hash);
-        let dir = self.disk.past_dir(&text).map_err(|e| StoreError::io("opening the past", &e))?;
-        let (disk, hash) = (self.disk.clone(), hash.to_vec());
+    fn condemn(&self, hashes: &[[u8; 32]]) -> Result<()> {
+        let mut places = Vec::with_capacity(hashes.len());
+        for hash in hashes {
+            let text = hex(hash);
+            let dir = self.disk.past_dir(&text).map_err(|e| StoreError::io("opening the past", &e))?;
+            places.push((text, dir));
+        }
+        let disk = self.disk.clone();
+        let list = serde_json::to_string(&places.iter().map(|(text, _)| text).collect::<Vec<_>>());
+        let list = list.map_err(|e| StoreError::Catalogue(e.to_string()))?;
         // Looked at once more inside a writer transaction: a new reference takes it back.
         self.ask(|answer| Ask::Catalogue {
             rights: false,
@@ -205,19 +225,28 @@ impl Filer {
             what: String::new(),
             change: Box::new(move |conn| {
                 Box::pin(async move {
-                    let used: i64 =
-                        sqlx::query_scalar("SELECT count(*) FROM contents WHERE hash = ? AND state = 1")
-                            .bind(hash)
-                            .fetch_one(conn)
-                            .await?;
-                    if used == 0 {
-                        match disk.unlink(&dir, &text, false) {
+                    let needless: Vec<String> = sqlx::query_scalar(
+                        "SELECT j.value FROM json_each(?) j WHERE NOT EXISTS
+                           (SELECT 1 FROM contents c WHERE c.hash = unhex(j.value) AND c.state = 1)",
+                    )
+                    .bind(list)
+                    .fetch_all(&mut *conn)
+                    .await?;
+                    for (text, dir) in places.iter().filter(|(text, _)| needless.contains(text)) {
+                        match disk.unlink(dir, text, false) {
                             Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
                                 return Err(StoreError::BadInput(e.to_string()));
                             }
                             _ => {}
                         }
                     }
+                    let needless = serde_json::to_string(&needless).unwrap_or_default();
+                    sqlx::query(
+                        "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))",
+                    )
+                    .bind(needless)
+                    .execute(conn)
+                    .await?;
                     Ok(())
                 })
             }),

@@ -57,10 +57,18 @@ pub(crate) async fn enter_displaced(
             book.add_past(state.clone(), next, How::Changed, &actor);
             book.open_row(Row { since: next, ..(**row).clone() }, true);
         }
-        None => book.add_past(state.clone(), next, How::Removed, &actor),
+        None => {
+            crate::reviving::untrash(book, node).await?;
+            book.add_past(state.clone(), next, How::Removed, &actor);
+        }
     }
     if let Some(parent) = state.parent {
-        book.charge(parent, Delta { past_bytes: foreign.size, past_files: 1, ..Delta::default() }, 1).await?;
+        let delta = Delta { past_bytes: foreign.size, past_files: 1, ..Delta::default() };
+        let delta = match open {
+            Some(_) => delta,
+            None => Delta { trash_bytes: foreign.size, trash_files: 1, ..delta },
+        };
+        book.charge(parent, delta, 1).await?;
     }
     if let Some(lost) = instead_of {
         lose(book, lost, node).await?;
@@ -151,8 +159,13 @@ pub(crate) async fn enter_removed(
     };
     if let Some(content) = content {
         book.add_content(content);
+        let size = content.size;
+        let delta =
+            Delta { past_bytes: size, past_files: 1, trash_bytes: size, trash_files: 1, ..Delta::default() };
+        book.charge(parent, delta, 0).await?;
     } else {
         book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(folder_object, book.now) });
+        book.came_apart(node, parent);
     }
     book.add_past(row.clone(), until, How::Removed, &actor);
     book.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
@@ -162,6 +175,9 @@ pub(crate) async fn enter_removed(
 /// The bytes of a content are gone: another program overwrote or removed them.
 pub(crate) async fn lose(book: &mut Book, content: ContentId, node: NodeId) -> Result<()> {
     if let Some(known) = content_of(book, content).await? {
+        if known.life == Life::Past {
+            book.uncharge(&known).await?;
+        }
         book.set_content(Content { life: Life::Lost, ..known });
         book.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
     }

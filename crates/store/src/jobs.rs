@@ -34,6 +34,8 @@ pub(crate) enum Step {
     Done(i64),
     /// The bytes of this file are in the past now.
     Apart(Row),
+    /// Its folder came back, and its bytes are no longer held: it stays in the past.
+    Vanish(Row),
     /// Nothing of this folder is left in its place.
     Gone(NodeId),
     /// A folder within a removed one becomes a removed one of its own.
@@ -86,6 +88,16 @@ impl Step {
                     book.set_content(past);
                     // The row stays open, though not alive: whoever holds it must know.
                     book.open_row(Row { content: Some(past), ..(*now).clone() }, true);
+                }
+                Ok(())
+            }
+            Step::Vanish(row) => {
+                if let Some(now) = book.row(row.node).await?
+                    && now.content.is_some_and(|c| c.life == Life::Gone)
+                {
+                    let moment = book.next_moment();
+                    book.end_row(&now, moment, How::Removed, &Actor::service());
+                    book.let_last_go();
                 }
                 Ok(())
             }
@@ -193,6 +205,7 @@ pub(crate) struct Jobs {
     pub staging: Arc<Staging>,
     pub placing: Placing,
     pub filing: Filing,
+    pub packing: crate::packs::Packing,
     pub clock: Arc<dyn Clock>,
     pub writer: mpsc::WeakSender<Ask>,
     pub wake: Arc<Notify>,
@@ -423,13 +436,22 @@ impl Jobs {
                 }
             };
         }
+        if row.content.is_some_and(|c| c.life == Life::Gone) {
+            return self.step(Step::Vanish(row)).await;
+        }
         let Some(content) = row.content.filter(|c| c.life == Life::Past) else { return Ok(()) };
         let (disk, staging) = (self.disk.clone(), self.staging.clone());
+        let (packing, view, handle) =
+            (self.packing.clone(), self.view.clone(), tokio::runtime::Handle::current());
         let (hash, size, name) = (content.hash, content.size, row.name().to_string());
         let copied = tokio::task::spawn_blocking(move || {
             let io = |e: &std::io::Error| StoreError::io(format!("reading past {}", hex(&hash)), e);
-            let Past::Sound(mut file) = open_past(&disk, &hash, size).map_err(|e| io(&e))? else {
-                return Err(StoreError::BytesMissing(name));
+            let mut file = match open_past(&disk, &hash, size).map_err(|e| io(&e))? {
+                Past::Sound(file) => file,
+                Past::Damaged => return Err(StoreError::BytesMissing(name)),
+                Past::Missing => {
+                    packing.open(&disk, &view, &handle, &hash)?.ok_or(StoreError::BytesMissing(name))?
+                }
             };
             staging.copy_of(&mut file)
         })
@@ -437,7 +459,7 @@ impl Jobs {
         .map_err(|_| StoreError::Stopping)?;
         let staged = Some(Box::new(copied?));
         self.step(Step::Relive { row, staged, object: ObjectId::default() }).await?;
-        self.filing.add(vec![File::Condemn { hash: content.hash }]);
+        self.filing.add(vec![File::CondemnMany(vec![content.hash])]);
         Ok(())
     }
 }

@@ -18,3 +18,11 @@ pub(crate) fn reflink(from: RawFd, to: RawFd) -> bool {
     // SAFETY: the call takes two descriptors; a file system that cannot answers with an error.
     unsafe { libc::ioctl(to, FICLONE, from) == 0 }
 }
+
+/// This thread gives way to all others: work in the background must not slow down answers.
+pub(crate) fn be_patient() {
+    // SAFETY: the call takes numbers only; 0 means the calling thread.
+    unsafe {
+        libc::setpriority(libc::PRIO_PROCESS, 0, 15);
+    }
+}

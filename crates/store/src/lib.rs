@@ -8,6 +8,8 @@
 //!   [`then`]: as they were, and history; [`changes`]: what changed since.
 //! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
+//! - [`keeping`]: which past states go, looked at and done; [`snapshots`]: what keeps them; [`trash`]: what was
+//!   removed; [`rollback`]: a folder as it was; [`alarms`]: when a device changes too much; [`space`]: where it went.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
@@ -19,7 +21,7 @@
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
 //! operations, one transaction), `ops`, `reviving`, `copying`, `converting` and `found` (what each operation means),
 //! `book` (the writer's view), `access` (all rights, in memory), `rows` and `db` (the catalogue), `task` and `placer` (renames
-//! owed to the disk), `filer` and `past` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
+//! owed to the disk), `filer`, `past` and `packs` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
 //! (the file system), `view` (what readers share).
 //!
 //! What it promises: an answered change survives the end of the process and of the power; an
@@ -29,6 +31,7 @@
 
 mod access;
 pub mod acting;
+pub mod alarms;
 mod book;
 pub mod bringing;
 pub mod bytes;
@@ -49,12 +52,14 @@ mod found;
 pub mod granting;
 pub mod groups;
 mod jobs;
+pub mod keeping;
 mod kernel;
 pub mod leaving;
 pub mod letters;
 pub mod model;
 pub mod openings;
 mod ops;
+mod packs;
 mod past;
 pub mod people;
 mod placer;
@@ -64,15 +69,19 @@ pub mod quota;
 pub mod reading;
 pub mod recorded;
 mod reviving;
+pub mod rollback;
 mod rows;
 pub mod ruling;
 pub mod searching;
 pub mod signing;
 pub mod slips;
+pub mod snapshots;
+pub mod space;
 mod staging;
 pub mod steps;
 mod task;
 pub mod then;
+pub mod trash;
 pub mod tree;
 pub mod uploads;
 mod view;

@@ -124,6 +124,8 @@ pub enum Life {
     Past = 1,
     /// Gone: another program overwrote or removed it on the disk.
     Lost = 2,
+    /// No longer held: no rule needed it any more, or somebody removed it for good.
+    Gone = 3,
 }
 
 impl Life {
@@ -131,6 +133,7 @@ impl Life {
         match n {
             0 => Life::Live,
             1 => Life::Past,
+            3 => Life::Gone,
             _ => Life::Lost,
         }
     }
@@ -224,6 +227,8 @@ pub struct PastRow {
     pub ended_account: Option<AccountId>,
     /// With which device.
     pub ended_device: Option<DeviceId>,
+    /// Whether its bytes are still held.
+    pub held: bool,
 }
 
 /// Where a folder lies.
@@ -254,6 +259,10 @@ pub struct Folder {
     pub past_bytes: i64,
     /// How many past states hold bytes.
     pub past_files: i64,
+    /// Of the past bytes, those of things that were removed.
+    pub trash_bytes: i64,
+    /// Of the past states, those of things that were removed.
+    pub trash_files: i64,
     /// The last change beneath, in milliseconds.
     pub changed_at: i64,
 }
@@ -268,6 +277,8 @@ impl Folder {
             folders: 0,
             past_bytes: 0,
             past_files: 0,
+            trash_bytes: 0,
+            trash_files: 0,
             changed_at: at,
         }
     }

@@ -35,6 +35,7 @@ pub(crate) struct Arrived {
     pub id: ContentId,
     pub hash: [u8; 32],
     pub size: i64,
+    pub noise: u16,
     pub object: ObjectId,
 }
 
@@ -319,7 +320,7 @@ pub(crate) async fn put(
         return Err(StoreError::FolderInTheWay(name.to_string()));
     }
     let replaced = there.as_ref().map_or(0, |r| r.size());
-    book.need_space(shelf, arrived.size - replaced).await?;
+    book.need_space(parent, None, arrived.size, replaced).await?;
     let what = format!("{}/{name}", book.folder_path(parent).await?);
 
     // Nothing refuses from here on.
@@ -383,7 +384,7 @@ pub(crate) async fn put(
         object: arrived.object,
         mark,
     };
-    book.add_content(content);
+    book.add_measured(content, arrived.noise);
     row.content = Some(content);
     book.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
     let old_size = old.map_or(0, |c| c.size);
@@ -504,8 +505,9 @@ pub(crate) async fn move_node(
     let sums = book.folder(node).await?;
     let (from_shelf, to_shelf) = (from_chain[from_chain.len() - 1].shelf, to_chain[to_chain.len() - 1].shelf);
     let crossing = from_shelf != to_shelf;
-    if crossing {
-        book.need_space(to_shelf, sums.map_or_else(|| mover.size(), |s| s.bytes)).await?;
+    if parent != from_parent {
+        let more = sums.map_or_else(|| mover.size(), |s| s.bytes);
+        book.need_space(parent, Some(from_parent), more, 0).await?;
     }
     let object = match (&mover.content, &sums) {
         (Some(content), _) => content.object,
@@ -569,13 +571,7 @@ pub(crate) async fn move_node(
         book.set_content(Content { life: Life::Past, ..old });
     }
     let load = match sums {
-        Some(s) => Delta {
-            bytes: s.bytes,
-            files: s.files,
-            folders: s.folders + 1,
-            past_bytes: s.past_bytes,
-            past_files: s.past_files,
-        },
+        Some(s) => Delta::of(&s),
         None => Delta { bytes: mover.size(), files: 1, ..Delta::default() },
     };
     book.charge(from_parent, load.negated(), i64::from(from_parent != parent)).await?;
@@ -596,18 +592,6 @@ pub(crate) async fn move_node(
         &target,
     );
     Ok(Done { row: book.row(result).await?, created: false, moment })
-}
-
-impl Delta {
-    pub fn negated(self) -> Delta {
-        Delta {
-            bytes: -self.bytes,
-            files: -self.files,
-            folders: -self.folders,
-            past_bytes: -self.past_bytes,
-            past_files: -self.past_files,
-        }
-    }
 }
 
 /// Removes a node. A folder goes as a whole, by one row and one rename.
@@ -651,6 +635,8 @@ pub(crate) async fn remove(
                 files: -1,
                 past_bytes: content.size,
                 past_files: 1,
+                trash_bytes: content.size,
+                trash_files: 1,
                 ..Delta::default()
             }
         }
@@ -665,6 +651,8 @@ pub(crate) async fn remove(
                 folders: -s.folders - 1,
                 past_bytes: s.bytes,
                 past_files: s.files,
+                trash_bytes: s.bytes,
+                trash_files: s.files,
             }
         }
         (None, None) => return Err(StoreError::Catalogue(format!("folder {node} has no sums"))),

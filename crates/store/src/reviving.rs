@@ -27,7 +27,7 @@ pub(crate) async fn revive_file(
         book.require(actor, node, Level::Edit).await?;
         let old = row.content;
         let shelf = chain[chain.len() - 1].shelf;
-        book.need_space(shelf, arrived.size - row.size()).await?;
+        book.need_space(parent, None, arrived.size, row.size()).await?;
         let moment = book.next_moment();
         book.end_row(&row, moment, How::Restored, actor);
         let next = Row { shelf, mtime, ..stamped(&row, moment, How::Restored, actor, book.now) };
@@ -46,7 +46,7 @@ pub(crate) async fn revive_file(
         return Ok(Done { row: book.row(node).await?, created: false, moment });
     }
     let (parent, key, shelf) = free_place(book, actor, place, last).await?;
-    book.need_space(shelf, arrived.size).await?;
+    book.need_space(parent, None, arrived.size, 0).await?;
     let moment = book.next_moment();
     let row = Row {
         node,
@@ -64,11 +64,25 @@ pub(crate) async fn revive_file(
     };
     let content = place_bytes(book, node, parent, &row, arrived, None);
     let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
+    untrash(book, node).await?;
     book.open_row(Row { content: Some(content), ..row }, false);
     book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
     crate::acting::put_to_sleep(&mut book.conn, node).await?;
     Ok(Done { row: book.row(node).await?, created: true, moment })
+}
+
+/// What a node was last is a version of it from here on, no longer in the trash.
+pub(crate) async fn untrash(book: &mut Book, node: NodeId) -> Result<()> {
+    let last = crate::rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
+    let Some(last) = last.filter(|p| p.ended_how == How::Removed && p.held) else { return Ok(()) };
+    if let (Some(content), Some(parent)) = (last.row.content, last.row.parent)
+        && content.life == Life::Past
+    {
+        let delta = Delta { trash_bytes: -content.size, trash_files: -1, ..Delta::default() };
+        book.charge(parent, delta, 0).await?;
+    }
+    Ok(())
 }
 
 fn place_bytes(
@@ -99,7 +113,7 @@ fn place_bytes(
         object: arrived.object,
         mark,
     };
-    book.add_content(content);
+    book.add_measured(content, arrived.noise);
     content
 }
 
@@ -146,7 +160,7 @@ pub(crate) async fn revive_folder(
     let sums = book.folder(node).await?.ok_or_else(|| StoreError::NotFound("The folder".into()))?;
     let charged = last.as_ref().map(|l| l.0);
     let (parent, key, shelf) = free_place(book, actor, place, last).await?;
-    book.need_space(shelf, sums.bytes).await?;
+    book.need_space(parent, None, sums.bytes, 0).await?;
 
     let moment = book.next_moment();
     let row = Row {
@@ -178,21 +192,9 @@ pub(crate) async fn revive_folder(
     book.add_job("restamp", node, moment, book.now);
     if let (Some(charged), How::Restored) = (charged, how) {
         // What was counted as past where it was removed is counted as live where it comes back.
-        let past = Delta {
-            past_bytes: -sums.bytes - sums.past_bytes,
-            past_files: -sums.files - sums.past_files,
-            ..Delta::default()
-        };
-        book.charge(charged, past, 0).await?;
+        book.charge(charged, Delta::of(&sums).removed().negated(), 0).await?;
     }
-    let load = Delta {
-        bytes: sums.bytes,
-        files: sums.files,
-        folders: sums.folders + 1,
-        past_bytes: sums.past_bytes,
-        past_files: sums.past_files,
-    };
-    book.charge(parent, load, 1).await?;
+    book.charge(parent, Delta::of(&sums), 1).await?;
     let what = book.path(node).await?;
     let action = if how == How::Restored { "restored" } else { "copied" };
     book.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));

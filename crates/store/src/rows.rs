@@ -17,9 +17,9 @@ pub(crate) const ROW_COLUMNS: &str = "e.node, e.shelf, e.parent, e.sort_key, e.k
 /// Where they come from.
 pub(crate) const ROW_FROM: &str = "entries_now e LEFT JOIN contents c ON c.id = e.content";
 /// The further columns of a past row, in the order of [`EndJson`].
-pub(crate) const END_COLUMNS: &str = "e.until, e.ended_at, e.ended_how, e.ended_account, e.ended_device";
-pub(crate) const FOLDER_COLUMNS: &str =
-    "f.lies, f.ino, f.btime, f.bytes, f.files, f.folders, f.past_bytes, f.past_files, f.changed_at";
+pub(crate) const END_COLUMNS: &str =
+    "e.until, e.ended_at, e.ended_how, e.ended_account, e.ended_device, e.held";
+pub(crate) const FOLDER_COLUMNS: &str = "f.lies, f.ino, f.btime, f.bytes, f.files, f.folders, f.past_bytes, f.past_files, f.changed_at, f.trash_bytes, f.trash_files";
 
 #[derive(Deserialize)]
 pub(crate) struct RowJson<'a>(
@@ -44,10 +44,10 @@ pub(crate) struct RowJson<'a>(
 );
 
 #[derive(Deserialize)]
-pub(crate) struct EndJson(Moment, i64, i64, Option<AccountId>, Option<DeviceId>);
+pub(crate) struct EndJson(Moment, i64, i64, Option<AccountId>, Option<DeviceId>, i64);
 
 #[derive(Deserialize)]
-pub(crate) struct FolderJson(i64, i64, i64, i64, i64, i64, i64, i64, i64);
+pub(crate) struct FolderJson(i64, i64, i64, i64, i64, i64, i64, i64, i64, i64, i64);
 
 impl RowJson<'_> {
     pub(crate) fn row(self) -> Row {
@@ -91,6 +91,8 @@ impl FolderJson {
             past_bytes: self.6,
             past_files: self.7,
             changed_at: self.8,
+            trash_bytes: self.9,
+            trash_files: self.10,
         }
     }
 }
@@ -115,6 +117,7 @@ pub(crate) fn parse_past(text: &str) -> Result<Vec<PastRow>> {
             ended_how: How::from_number(end.2),
             ended_account: end.3,
             ended_device: end.4,
+            held: end.5 != 0,
         })
         .collect())
 }

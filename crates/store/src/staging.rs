@@ -256,6 +256,19 @@ impl Arriving {
 }
 
 impl Staged {
+    /// How much like noise the bytes look (`core::mass`). Blocks.
+    pub(crate) fn noise(&self) -> u16 {
+        use std::os::unix::fs::FileExt;
+        match &self.bytes {
+            Bytes::Memory(bytes) => yellow_attic_core::mass::noise(bytes),
+            Bytes::Disk(file) => {
+                let mut first = [0; 4096];
+                let n = file.read_at(&mut first, 0).unwrap_or(0);
+                yellow_attic_core::mass::noise(&first[..n])
+            }
+        }
+    }
+
     /// Brings the bytes to the disk, if they are not there, with their time of modification.
     /// The caller syncs the whole batch.
     pub(crate) fn write_out(&mut self, mtime: i64) -> std::io::Result<Look> {

@@ -496,7 +496,7 @@ impl Engine {
         Ok(())
     }
 
-    async fn catalogue(
+    pub(crate) async fn catalogue(
         &self,
         actor: &Actor,
         change: impl for<'c> FnOnce(

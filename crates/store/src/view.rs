@@ -270,6 +270,15 @@ impl View {
         }))
     }
 
+    /// Whether a past content is kept as chunks.
+    pub async fn is_packed(&self, hash: &[u8; 32]) -> Result<bool> {
+        let found: i64 = sqlx::query_scalar("SELECT count(*) FROM packed WHERE org = 1 AND hash = ?")
+            .bind(&hash[..])
+            .fetch_one(&self.pool)
+            .await?;
+        Ok(found > 0)
+    }
+
     /// A node that somebody used this content for, and the place where it belonged.
     pub async fn user_of(&self, content: ContentId) -> Result<Option<NodeId>> {
         let open: Option<i64> =

@@ -1,6 +1,7 @@
 INSERT INTO moments (n, at) SELECT value->>0, value->>1 FROM json_each(?);
-INSERT INTO contents (id, org, hash, size, state, ino, btime, mark)
-  SELECT value->>0, 1, unhex(value->>1), value->>2, value->>3, value->>4, value->>5, value->>6 FROM json_each(?);
+INSERT INTO contents (id, org, hash, size, state, ino, btime, mark, noise)
+  SELECT value->>0, 1, unhex(value->>1), value->>2, value->>3, value->>4, value->>5, value->>6, value->>7
+    FROM json_each(?);
 UPDATE contents SET state = j.value->>3, ino = j.value->>4, btime = j.value->>5, mark = j.value->>6
   FROM json_each(?) j WHERE contents.id = j.value->>0;
 -- Ended rows leave before others take their names.
@@ -11,14 +12,14 @@ INSERT INTO entries_now
     value->>9, value->>10, value->>11, value->>12 FROM json_each(?);
 INSERT INTO entries_past
     (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device,
-     until, fork, ended_at, ended_how, ended_account, ended_device)
+     until, fork, ended_at, ended_how, ended_account, ended_device, held)
   SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7, value->>8,
     value->>9, value->>10, value->>11, value->>12, value->>13, value->>14, value->>15, value->>16, value->>17,
-    value->>18 FROM json_each(?);
+    value->>18, value->>19 FROM json_each(?);
 INSERT OR REPLACE INTO folders
-    (node, lies, ino, btime, bytes, files, folders, past_bytes, past_files, changed_at)
+    (node, lies, ino, btime, bytes, files, folders, past_bytes, past_files, changed_at, trash_bytes, trash_files)
   SELECT value->>0, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7, value->>8,
-    value->>9 FROM json_each(?);
+    value->>9, value->>10, value->>11 FROM json_each(?);
 INSERT INTO activity (node, day, changes) SELECT value->>0, value->>1, value->>2 FROM json_each(?) WHERE true
   ON CONFLICT DO UPDATE SET changes = changes + excluded.changes;
 INSERT INTO marks (id, task) SELECT value->>0, value->>1 FROM json_each(?);

@@ -124,6 +124,10 @@ pub(crate) enum Ask {
         step: crate::jobs::Step,
         answer: Answer<()>,
     },
+    LetGo {
+        states: Vec<crate::keeping::Going>,
+        answer: Answer<crate::keeping::LetGone>,
+    },
     Note {
         actor: Actor,
         action: &'static str,
@@ -472,6 +476,9 @@ impl Writer {
                 finish(Ok(()), answer, (), answers)
             }
             Ask::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
+            Ask::LetGo { states, answer } => {
+                finish(crate::keeping::let_go(book, &states).await, answer, (), answers)
+            }
             Ask::Note { actor, action, node, what, detail, answer } => {
                 book.add_record(&actor, action, node, &what, &detail);
                 finish(Ok(()), answer, (), answers)
@@ -643,6 +650,7 @@ impl Ask {
             self,
             Ask::MakeShelf { .. }
                 | Ask::Step { .. }
+                | Ask::LetGo { .. }
                 | Ask::Catalogue { .. }
                 | Ask::Granting { .. }
                 | Ask::Converting { .. }
@@ -683,9 +691,13 @@ impl Ask {
 
     fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Ready {
         let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime) {
-            Ok(look) => {
-                Ready::Bytes(Arrived { id: staged.id, hash: staged.hash, size: staged.size, object: look.id })
-            }
+            Ok(look) => Ready::Bytes(Arrived {
+                id: staged.id,
+                hash: staged.hash,
+                size: staged.size,
+                noise: staged.noise(),
+                object: look.id,
+            }),
             Err(e) => Ready::Failed(StoreError::io("writing staged bytes", &e)),
         };
         match self {
@@ -736,6 +748,7 @@ impl Ask {
             | Ask::Step { answer, .. }
             | Ask::Note { answer, .. }
             | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
+            Ask::LetGo { answer, .. } => drop(answer.send(Err(e))),
             Ask::Granting { answer, .. } => drop(answer.send(Err(e))),
             Ask::Converting { answer, .. } => drop(answer.send(Err(e))),
         }

@@ -22,6 +22,9 @@ pub struct Restore {
     /// Bring it back to another place: a folder, or a place and name.
     #[arg(long, value_name = "PATH")]
     to: Option<String>,
+    /// Make the folders on the way to its place again, where they are gone.
+    #[arg(long, conflicts_with = "to")]
+    with_folders: bool,
 }
 
 impl Restore {
@@ -47,7 +50,10 @@ impl Restore {
                 (Some(parent), Some(name))
             }
         };
-        let restored = match client.restore(node, &api::Restore { at, parent, name }).await {
+        let restored = match client
+            .restore(node, &api::Restore { at, parent, name, with_folders: self.with_folders, seen: None })
+            .await
+        {
             Err(e) if e.code() == Some("still_here") => {
                 return Err(Failure::failed(
                     format!("{} is still here", self.path),

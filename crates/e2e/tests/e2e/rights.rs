@@ -9,6 +9,8 @@ use serde_json::{Value, json};
 use std::collections::BTreeSet;
 use yellow_attic_client::{Client, api};
 
+/// A time that has not come: as it is now.
+const LATER: &str = "2100-01-01T00:00:00Z";
 const WORDS: &str = "gulls over the harbour";
 
 async fn account(admin: &Client, name: &str) -> Client {
@@ -84,6 +86,10 @@ struct Cell {
     archive: String,
     /// An intake of the owner's for the folder.
     opening: i64,
+    /// A snapshot of the shelf.
+    snapshot: i64,
+    /// A rollback of the folder, done.
+    rollback: i64,
     path: String,
     turn: String,
 }
@@ -224,6 +230,83 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
         ),
         ("GET", "/find", |_| plain("/find?name=file".into()), all),
         ("GET", "/recent", |_| plain("/recent".into()), all),
+        ("GET", "/nodes/{node}/trash", |c| plain(format!("/nodes/{}/trash", c.folder)), see),
+        (
+            "POST",
+            "/past/let-go",
+            |c| with("/past/let-go".into(), json!({ "nodes": [c.removed], "preview": true })),
+            manage,
+        ),
+        ("GET", "/past/let-go", |_| plain("/past/let-go".into()), administer),
+        (
+            "PUT",
+            "/nodes/{node}/versions/{moment}",
+            |c| with(format!("/nodes/{}/versions/{LATER}", c.file), json!({ "label": "as printed" })),
+            [401, 404, 403, 403, 204, 204, 404, 204],
+        ),
+        (
+            "GET",
+            "/nodes/{node}/comparison",
+            |c| plain(format!("/nodes/{}/comparison?from={LATER}", c.file)),
+            see,
+        ),
+        ("GET", "/shelves/{root}/snapshots", |c| plain(format!("/shelves/{}/snapshots", c.root)), see),
+        (
+            "POST",
+            "/shelves/{root}/snapshots",
+            |c| with(format!("/shelves/{}/snapshots", c.root), json!({ "label": "for the table" })),
+            [401, 404, 403, 403, 201, 201, 404, 201],
+        ),
+        (
+            "PATCH",
+            "/snapshots/{id}",
+            |c| with(format!("/snapshots/{}", c.snapshot), json!({ "label": "renamed" })),
+            manage,
+        ),
+        (
+            "DELETE",
+            "/snapshots/{id}",
+            |c| plain(format!("/snapshots/{}", c.snapshot)),
+            [401, 404, 403, 403, 403, 204, 404, 204],
+        ),
+        (
+            "GET",
+            "/nodes/{node}/rollback",
+            |c| plain(format!("/nodes/{}/rollback?to={LATER}", c.folder)),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        (
+            "POST",
+            "/nodes/{node}/rollback",
+            // It was not there yet: whoever may roll it back is told.
+            |c| with(format!("/nodes/{}/rollback", c.folder), json!({ "to": "1970-01-02T00:00:00Z" })),
+            [401, 404, 403, 403, 409, 409, 404, 409],
+        ),
+        ("GET", "/shelves/{root}/rollbacks", |c| plain(format!("/shelves/{}/rollbacks", c.root)), see),
+        ("GET", "/rollbacks/{id}", |c| plain(format!("/rollbacks/{}", c.rollback)), see),
+        (
+            "POST",
+            "/rollbacks/{id}/stop",
+            |c| plain(format!("/rollbacks/{}/stop", c.rollback)),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        (
+            "POST",
+            "/rollbacks/{id}/undo",
+            |c| plain(format!("/rollbacks/{}/undo", c.rollback)),
+            [401, 404, 403, 403, 202, 202, 404, 202],
+        ),
+        ("GET", "/alarms", |_| plain("/alarms".into()), all),
+        (
+            "POST",
+            "/alarms/{id}/settle",
+            |_| plain("/alarms/1/settle".into()),
+            [401, 404, 404, 404, 404, 404, 404, 404],
+        ),
+        ("GET", "/space", |_| plain("/space".into()), all),
+        ("GET", "/nodes/{node}/space", |c| plain(format!("/nodes/{}/space", c.folder)), see),
+        ("GET", "/quotas", |_| plain("/quotas".into()), administer),
+        ("PUT", "/quotas", |_| with("/quotas".into(), json!({ "of": "organisation" })), administer),
         ("GET", "/shelves", |_| plain("/shelves".into()), all),
         (
             "POST",
@@ -642,6 +725,8 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                 upload: String::new(),
                 archive: String::new(),
                 opening: 0,
+                snapshot: 0,
+                rollback: 0,
                 path: format!("Table:/{turn}/file.txt"),
                 turn: turn.clone(),
             };
@@ -666,6 +751,20 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
             if path.starts_with("/openings/") || path == "/given/change" {
                 let new = api::NewOpening { kind: "intake".into(), node: folder, ..Default::default() };
                 cell.opening = owner.make_opening(&new).await.unwrap().id;
+            }
+            if path.starts_with("/snapshots/") {
+                let new = api::SnapshotChange { label: Some("table".into()), ends: None };
+                cell.snapshot = owner.take_snapshot(shelf.root, &new).await.unwrap().id;
+            }
+            if path.starts_with("/rollbacks/") {
+                let new = api::NewRollback { to: LATER.into(), token: None };
+                // One at a time on a shelf: the one before may still run.
+                let mut begun = owner.begin_rollback(folder, &new).await;
+                while begun.as_ref().is_err_and(|e| e.code() == Some("rolling_back")) {
+                    begun = owner.begin_rollback(folder, &new).await;
+                }
+                cell.rollback = begun.unwrap().id;
+                while owner.rollback(cell.rollback).await.unwrap().state == "running" {}
             }
             if path == "/groups/{name}" && method == "DELETE" && i == 7 {
                 let new = api::NewGroup { name: "Spare".into(), note: String::new(), members: vec![] };

@@ -7,6 +7,7 @@ pub mod files;
 pub mod given;
 pub mod guests;
 pub mod importing;
+pub mod kept;
 pub mod leaving;
 pub mod mailing;
 pub mod nodes;
@@ -15,12 +16,15 @@ pub mod own;
 pub mod people;
 pub mod plans;
 pub mod rights;
+pub mod rollbacks;
 pub mod rules;
 pub mod search;
 pub mod sessions;
 pub mod shelves;
 mod shown;
 pub mod signing;
+pub mod snapshots;
+pub mod space;
 pub mod uploads;
 
 use actix_web::{HttpResponse, web};
@@ -122,6 +126,27 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(nodes::restore)
         .service(nodes::history)
         .service(nodes::activity)
+        .service(kept::show_trash)
+        .service(kept::let_go)
+        .service(kept::show_going)
+        .service(kept::name_version)
+        .service(kept::compare)
+        .service(snapshots::list_snapshots)
+        .service(snapshots::take_snapshot)
+        .service(snapshots::change_snapshot)
+        .service(snapshots::end_snapshot)
+        .service(rollbacks::look_at_rollback)
+        .service(rollbacks::begin_rollback)
+        .service(rollbacks::list_rollbacks)
+        .service(rollbacks::show_rollback)
+        .service(rollbacks::stop_rollback)
+        .service(rollbacks::undo_rollback)
+        .service(rollbacks::list_alarms)
+        .service(rollbacks::settle_alarm)
+        .service(space::show_space)
+        .service(space::show_folder_space)
+        .service(space::list_quotas)
+        .service(space::set_quota)
         .service(files::take_tar)
         .service(uploads::upload_options)
         .service(uploads::list_uploads)
@@ -154,7 +179,11 @@ pub fn routes(app: &mut web::ServiceConfig) {
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
         uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
         archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,
-        events::events,
+        events::events, kept::show_trash, kept::let_go, kept::show_going, kept::name_version, kept::compare,
+        snapshots::list_snapshots, snapshots::take_snapshot, snapshots::change_snapshot, snapshots::end_snapshot,
+        rollbacks::look_at_rollback, rollbacks::begin_rollback, rollbacks::list_rollbacks, rollbacks::show_rollback,
+        rollbacks::stop_rollback, rollbacks::undo_rollback, rollbacks::list_alarms, rollbacks::settle_alarm,
+        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota,
     ),
     components(schemas(api::Problem)),
     tags(
@@ -163,6 +192,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         (name = "rights", description = "Who may do what, and why"),
         (name = "rules", description = "Settings of which the tightest counts"),
         (name = "strangers", description = "Links, intakes, and all that was given out"),
+        (name = "history", description = "Trash, versions, snapshots, rollbacks, and what keeps them"),
+        (name = "space", description = "Where the space went, and how much there may be"),
         (name = "mail", description = "The mail server and what goes out"),
         (name = "shelves", description = "What one may enter"),
         (name = "nodes", description = "Files and folders, now and then"),

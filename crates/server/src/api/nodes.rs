@@ -297,7 +297,18 @@ pub async fn restore(
             Place::At(parent, name(wanted.as_deref().unwrap_or(last.name()))?)
         }
     };
-    let done = state.engine.restore(&who.actor, node, at, place).await?;
+    if let Some(seen) = &body.seen {
+        let seen = times::moment(&state.engine, seen).await?;
+        if let Some(now) = state.engine.state_at(node, state.engine.now_moment().await?).await?
+            && now.since > seen
+        {
+            return Err(StoreError::NewerState { name: now.name().into(), changed: show(now.at) }.into());
+        }
+    }
+    let done = match (body.with_folders, &place) {
+        (true, Place::Last) => state.engine.restore_with_folders(&who.actor, node, at).await?,
+        _ => state.engine.restore(&who.actor, node, at, place).await?,
+    };
     // Links to what came back sleep until they are confirmed.
     state.openings_changed();
     let row = done.row.ok_or_else(|| Refusal::not_found("What was restored"))?;
@@ -315,10 +326,14 @@ pub async fn history(
 ) -> Result<HttpResponse, Refusal> {
     let states = state.engine.history(&who.actor, NodeId(*path), 1000).await?;
     let names = state.names.get(&state.engine).await;
+    let fates = state.engine.fates_of(NodeId(*path)).await?;
+    let labels = state.engine.named_versions(NodeId(*path)).await?;
     Ok(HttpResponse::Ok().json(api::History {
         states: states
             .iter()
             .map(|s| api::State {
+                label: labels.iter().find(|l| l.since == s.row.since).map(|l| l.label.clone()),
+                kept: fates.get(&s.row.since.0).filter(|_| s.ended.is_some()).map(|f| super::kept::kept(*f)),
                 node: shown::node(&s.row, None, &names),
                 ended: s.ended.map(|(_, at, _)| show(at)),
                 ended_how: s.ended.map(|(_, _, how)| how.word().to_string()),

@@ -233,7 +233,23 @@ pub async fn set_rule(
             },
         });
     }
+    let (mut going, mut going_before, mut quotas) = (None, None, Vec::new());
+    if rule.drops() {
+        // What goes is looked at by the same function that lets it go.
+        let reach = yellow_attic_store::keeping::Reach::All;
+        let plan = state.engine.plan_purge(&after, &reach).await?;
+        let now = state.engine.plan_purge(&before, &reach).await?;
+        going = Some(super::kept::going(&state, &plan, false));
+        going_before = Some(now.total().states);
+    }
+    if rule == Rule::QuotaCounts {
+        let counts = yellow_attic_store::quota::Counts::of(&after);
+        quotas = super::space::quotas(&state, Some(counts), true).await?;
+    }
     Ok(HttpResponse::Ok().json(api::RuleEffects {
+        going,
+        going_before,
+        quotas,
         value: rule.word_of(&counts),
         sentence: rule.sentence(&counts),
         people: effects

@@ -34,7 +34,7 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
         sums: folder.map(sums),
         since_then: None,
         given: None,
-        held: row.content.filter(|c| c.life == Life::Lost).map(|_| false),
+        held: row.content.filter(|c| matches!(c.life, Life::Lost | Life::Gone)).map(|_| false),
     }
 }
 

@@ -4,10 +4,13 @@
 mod basics;
 mod bounds;
 mod identity;
+mod keeping;
 mod model;
 mod on_disk;
 mod past;
 mod people;
+mod quotas;
 mod rights;
+mod rollback;
 mod strangers;
 mod support;

@@ -10,7 +10,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::rules::Rule;
 use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::keeping::{Progress, Reach};
 use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
 
@@ -28,6 +30,7 @@ enum Act {
     Remove(String),
     BringBack,
     Wait,
+    Purge,
 }
 
 fn path() -> impl Strategy<Value = String> {
@@ -47,6 +50,7 @@ fn act() -> impl Strategy<Value = Act> {
         3 => path().prop_map(Act::Remove),
         2 => Just(Act::BringBack),
         1 => Just(Act::Wait),
+        1 => Just(Act::Purge),
     ]
 }
 
@@ -157,6 +161,7 @@ impl Model {
                 next.give(&path, gone);
             }
             Act::Wait => {}
+            Act::Purge => next.removed = None,
         }
         Some(next)
     }
@@ -229,6 +234,13 @@ impl Driver {
                 self.engine.restore(&self.ines, node, None, Place::Last).await.map(|_| ())
             }
             Act::Wait => self.engine.run_jobs().await,
+            Act::Purge => {
+                self.engine.run_jobs().await?;
+                self.clock.advance(2 * 86_400_000);
+                let rules = crate::keeping::rules(&[(Rule::Versions, "last 1"), (Rule::TrashDays, "1")]);
+                self.engine.apply_purge(&self.ines, &rules, &Reach::All, None, &Progress::default()).await?;
+                Ok(())
+            }
         }
     }
 
@@ -321,6 +333,13 @@ async fn follow(acts: &[Act]) {
     assert_eq!(std::fs::read_dir(dir.path().join("staging")).unwrap().count(), 0, "staging");
     assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
+    counted(dir.path()).await;
+}
+
+/// Every sum, counted once more from the rows and from the disk.
+async fn counted(data: &Path) {
+    let found = yellow_attic_store::space::recount(data).await.unwrap();
+    assert!(found.agrees(), "{found:#?}");
 }
 
 /// Runs acts until the engine stops at a step, opens it again, and compares. Returns whether it
@@ -380,6 +399,7 @@ async fn stop_and_reopen(acts: &[Act], step: i64) -> bool {
     );
     assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
+    counted(dir.path()).await;
     finished
 }
 
@@ -415,6 +435,9 @@ fn stopped_at_every_single_step_of_a_day_all_that_was_answered_is_there() {
         Act::Put(path("c/x"), 5),
         Act::Remove(path("a/c")),
         Act::BringBack,
+        Act::Purge,
+        Act::Remove(path("c")),
+        Act::Purge,
     ];
     for step in 1.. {
         if runtime().block_on(stop_and_reopen(&day, step)) {

@@ -105,6 +105,13 @@ impl Attic {
         self.mv_as(&self.ines, from, to, false).await.unwrap()
     }
 
+    pub async fn mv_if(&self, from: &str, to: &str) -> Result<Done> {
+        let node = self.find(from).await?.node;
+        let (parent, last) = to.rsplit_once('/').unwrap_or(("", to));
+        let parent = self.find(parent).await?.node;
+        self.engine.move_node(&self.ines, node, parent, name(last), false, Conditions::default()).await
+    }
+
     pub async fn rm(&self, path: &str) -> Done {
         let node = self.find(path).await.unwrap().node;
         self.engine.remove(&self.ines, node, Conditions::default()).await.unwrap()

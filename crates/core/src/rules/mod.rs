@@ -4,8 +4,13 @@
 //! A value is written as text, the same in the catalogue, the API and plans: `on`, `12`, `none`,
 //! `2026-12-01`, `console, sync`.
 
+use crate::keeping::ladder::Ladder;
+use crate::schedule::{Schedule, ScheduleError};
 use crate::{AccountId, GroupId, ShelfId};
 use std::collections::BTreeSet;
+
+pub mod kept;
+pub use kept::Room;
 
 /// A way in that can be open or closed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -98,6 +103,26 @@ pub enum Rule {
     IntakesMadeBy,
     /// Whether nothing is given to strangers and guests.
     KeptInside,
+    /// Which versions are kept.
+    Versions,
+    /// Files above a size have no versions.
+    VersionsLargest,
+    /// How long removed things are kept.
+    TrashDays,
+    /// After how long past states are gone for good.
+    EraseDays,
+    /// Nothing of it goes.
+    Hold,
+    /// What gives way when the disk is nearly full.
+    MakeRoom,
+    /// When snapshots are taken by themselves.
+    Snapshots,
+    /// What happens when a device changes a great many files at once.
+    MassChange,
+    /// From which share of a quota on people are warned.
+    QuotaWarns,
+    /// What counts beside live files.
+    QuotaCounts,
 }
 
 /// A value of a rule.
@@ -113,6 +138,14 @@ pub enum Value {
     Choice(&'static str),
     /// Words, in order.
     Words(BTreeSet<String>),
+    /// Which versions are kept.
+    Ladder(Ladder),
+    /// A size in bytes, or none.
+    Size(Option<u64>),
+    /// When space is short, and what then gives way; or nothing does.
+    Room(Option<Room>),
+    /// When snapshots are taken.
+    Schedules(Vec<Schedule>),
 }
 
 /// Why a value is refused.
@@ -136,6 +169,28 @@ pub enum RuleError {
         /// What holds further up.
         above: String,
     },
+    /// A schedule in it makes no sense.
+    #[error("{rule}: \"{part}\" is no schedule: {source}")]
+    Schedule {
+        /// The rule.
+        rule: &'static str,
+        /// Which.
+        part: String,
+        /// Why.
+        source: ScheduleError,
+    },
+    /// It promises to keep what another rule erases.
+    #[error("{rule} would promise to keep things for {kept}, and {other} takes them after {gone}")]
+    Contradicts {
+        /// The rule.
+        rule: &'static str,
+        /// The one that erases.
+        other: &'static str,
+        /// How long it would keep.
+        kept: String,
+        /// When they go.
+        gone: String,
+    },
     /// It is not set there.
     #[error("{rule} is not set for a {scope}")]
     NotThere {
@@ -148,7 +203,7 @@ pub enum RuleError {
 
 impl Rule {
     /// All of them, in the order in which they are shown.
-    pub const ALL: [Rule; 16] = [
+    pub const ALL: [Rule; 26] = [
         Rule::PasswordLength,
         Rule::PasswordStrength,
         Rule::SecondFactor,
@@ -165,6 +220,16 @@ impl Rule {
         Rule::LinksDays,
         Rule::IntakesMadeBy,
         Rule::IntakesDays,
+        Rule::Versions,
+        Rule::VersionsLargest,
+        Rule::TrashDays,
+        Rule::EraseDays,
+        Rule::Hold,
+        Rule::MakeRoom,
+        Rule::Snapshots,
+        Rule::MassChange,
+        Rule::QuotaWarns,
+        Rule::QuotaCounts,
     ];
 
     /// Its name in commands, plans and the API.
@@ -186,6 +251,7 @@ impl Rule {
             Rule::IntakesDays => "intakes-longest-days",
             Rule::IntakesMadeBy => "intakes-made-by",
             Rule::KeptInside => "kept-inside",
+            other => kept::word(other),
         }
     }
 
@@ -213,6 +279,7 @@ impl Rule {
             Rule::IntakesDays => "Longest life of an intake",
             Rule::IntakesMadeBy => "Who may make intakes",
             Rule::KeptInside => "Nothing leaves the house",
+            other => kept::title(other),
         }
     }
 
@@ -230,6 +297,7 @@ impl Rule {
             Rule::LinksPassword | Rule::KeptInside => Value::Switch(false),
             Rule::LinksDays | Rule::IntakesDays => Value::Number(None),
             Rule::LinksMadeBy | Rule::IntakesMadeBy => Value::Words(BTreeSet::from([EVERYONE.to_string()])),
+            other => kept::default_value(other),
         }
     }
 
@@ -256,6 +324,7 @@ impl Rule {
             | Rule::LooksTold
             | Rule::LinksPassword
             | Rule::KeptInside => "on or off".into(),
+            other => kept::wanted(other),
         }
     }
 
@@ -269,7 +338,7 @@ impl Rule {
             | Rule::LooksTold
             | Rule::LinksPassword
             | Rule::KeptInside => vec!["on", "off"],
-            _ => Vec::new(),
+            other => kept::choices(other),
         }
     }
 
@@ -283,7 +352,7 @@ impl Rule {
                 | Rule::LinksMadeBy
                 | Rule::IntakesMadeBy
                 | Rule::KeptInside
-        )
+        ) && !self.is_kept()
     }
 
     /// Whether a shelf can have a value of its own.
@@ -295,7 +364,7 @@ impl Rule {
                 | Rule::LinksDays
                 | Rule::IntakesDays
                 | Rule::KeptInside
-        )
+        ) || kept::for_shelves(self)
     }
 
     /// Whether it is about what strangers reach by an address.
@@ -314,6 +383,9 @@ impl Rule {
     /// Reads a value.
     pub fn read(self, text: &str) -> Result<Value, RuleError> {
         let text = text.trim();
+        if self.is_kept() {
+            return kept::read(self, text);
+        }
         let none = text == "none" || text.is_empty();
         let malformed =
             || RuleError::Malformed { rule: self.word(), value: text.to_string(), wanted: self.wanted() };
@@ -367,11 +439,15 @@ impl Rule {
                 };
                 if words.iter().all(good) { Ok(Value::Words(words)) } else { Err(malformed()) }
             }
+            _ => Err(malformed()),
         }
     }
 
     /// The tighter of two values; of doors, all that one of them closes.
     pub fn tighter(self, a: &Value, b: &Value) -> Value {
+        if self.is_kept() {
+            return kept::tighter(self, a, b);
+        }
         match (a, b) {
             (Value::Switch(a), Value::Switch(b)) => Value::Switch(match self {
                 Rule::GuestsInvited => *a && *b,
@@ -419,12 +495,15 @@ impl Rule {
     pub fn word_of(self, value: &Value) -> String {
         match value {
             Value::Words(words) if words.is_empty() && self.by_groups() => NOBODY.into(),
-            value => word(value),
+            value => kept::word_of(value).unwrap_or_else(|| word(value)),
         }
     }
 
     /// What a value does, in one plain sentence.
     pub fn sentence(self, value: &Value) -> String {
+        if let Some(sentence) = kept::sentence(self, value) {
+            return sentence;
+        }
         match (self, value) {
             (Rule::PasswordLength, Value::Number(Some(n))) => {
                 format!("A password has at least {n} characters.")
@@ -523,6 +602,7 @@ fn word(value: &Value) -> String {
         Value::Choice(word) => (*word).to_string(),
         Value::Words(words) if words.is_empty() => "none".into(),
         Value::Words(words) => words.iter().cloned().collect::<Vec<_>>().join(", "),
+        other => kept::word_of(other).unwrap_or_default(),
     }
 }
 
@@ -567,6 +647,9 @@ impl Rules {
 
     /// The same for something on a shelf.
     pub fn decide_on(&self, rule: Rule, groups: &[GroupId], shelf: Option<ShelfId>) -> Decided {
+        if rule.is_kept() {
+            return self.decide_kept(rule, shelf);
+        }
         let mut decided = match self.at(Scope::Service, rule) {
             Some(value) => Decided { value: value.clone(), by: Some(Scope::Service) },
             None => Decided { value: rule.default_value(), by: None },
@@ -602,7 +685,9 @@ impl Rules {
         let mut set = self.set.clone();
         set.retain(|(s, r, _)| *s != scope || *r != rule);
         if let Some(value) = value {
-            if scope != Scope::Service {
+            if rule.is_kept() {
+                self.check_kept(scope, rule, &value)?;
+            } else if scope != Scope::Service {
                 // What holds above: without the groups, and for the organisation without itself.
                 let above = Rules::new(
                     set.iter()
@@ -616,7 +701,11 @@ impl Rules {
             }
             set.push((scope, rule, value));
         }
-        Ok(Rules::new(set))
+        let after = Rules::new(set);
+        if rule.is_kept() {
+            after.check_promises(rule)?;
+        }
+        Ok(after)
     }
 
     /// The doors that are closed to somebody, with who decided.
@@ -684,8 +773,9 @@ pub fn plan_rules(
     people
         .iter()
         .filter(|p| !p.disabled && (p.guest || rule != Rule::GuestsIdle))
-        // What strangers reach is told by the addresses it touches, not by people.
-        .filter(|_| !rule.for_strangers())
+        // What strangers reach is told by the addresses it touches, not by people; what is kept, by
+        // what would go.
+        .filter(|_| !rule.for_strangers() && !rule.is_kept())
         .filter_map(|person| {
             let (was, will) =
                 (before.decide(rule, &person.groups).value, after.decide(rule, &person.groups).value);
