@@ -165,7 +165,7 @@ impl FromRequest for AnyWho {
 }
 
 /// What may be read while looking as somebody: files and folders, and nothing of the account.
-const LOOKABLE: [&str; 14] = [
+const LOOKABLE: [&str; 19] = [
     "/api/v1/shelves",
     "/api/v1/shelves/{root}/changes",
     "/api/v1/place",
@@ -178,6 +178,11 @@ const LOOKABLE: [&str; 14] = [
     "/api/v1/nodes/{node}/archive",
     "/api/v1/nodes/{node}/why",
     "/api/v1/files/{shelf}/{path:.*}",
+    "/api/v1/nodes/{node}/trash",
+    "/api/v1/nodes/{node}/comparison",
+    "/api/v1/nodes/{node}/space",
+    "/api/v1/shelves/{root}/snapshots",
+    "/api/v1/shelves/{root}/rollbacks",
     "/api/v1/find",
     "/api/v1/recent",
 ];

@@ -17,6 +17,7 @@ pub mod config;
 pub mod console;
 pub mod content;
 pub mod factors;
+pub mod kept;
 pub mod mail;
 pub mod metrics;
 pub mod problem;

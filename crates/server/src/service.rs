@@ -90,6 +90,7 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     chores.push(tokio::spawn(do_chores(state.clone())));
     chores.push(tokio::spawn(crate::mail::deliver(state.clone())));
     chores.push(tokio::spawn(watch_deliveries(state.clone())));
+    chores.push(tokio::spawn(crate::kept::follow(state.clone())));
     chores.push(tokio::spawn(crate::thumbnails::follow(state.clone())));
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {

@@ -125,7 +125,8 @@ pub(super) fn read(rule: Rule, text: &str) -> Result<Value, RuleError> {
     match rule {
         Rule::Versions => Ladder::read(text).map(Value::Ladder).ok_or_else(malformed),
         Rule::VersionsLargest if none => Ok(Value::Size(None)),
-        Rule::VersionsLargest => match read_size(text) {
+        // A bare number is more likely a slip than a count of bytes.
+        Rule::VersionsLargest => match read_size(text).filter(|_| text.ends_with('B')) {
             Some(n) if n > 0 => Ok(Value::Size(Some(n))),
             _ => Err(malformed()),
         },
