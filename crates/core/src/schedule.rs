@@ -66,6 +66,9 @@ impl Schedule {
     pub fn read(text: &str) -> Result<Schedule, ScheduleError> {
         use ScheduleError::{Gaps, Malformed, Never, NoLife};
         let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+        if !["hourly", "daily", "weekly", "monthly"].contains(&text.split(' ').next().unwrap_or("")) {
+            return Err(Malformed);
+        }
         let (when, kept) = text.split_once(" kept").ok_or(NoLife)?;
         let kept = kept.trim();
         if kept.is_empty() || kept.starts_with("0 ") {

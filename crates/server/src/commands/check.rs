@@ -3,12 +3,17 @@ use std::io::IsTerminal;
 use yellow_attic_core::size::human;
 use yellow_attic_server::times::show;
 use yellow_attic_store::check::{Check, check};
+use yellow_attic_store::space::recount;
 
 /// Follow the record's chain and hash every past content, whether or not the service runs.
 #[derive(clap::Args)]
 pub struct Checking {
     #[command(flatten)]
     common: Common,
+    /// Count every sum once more instead: each folder's from its rows, and the bytes on the disk. A
+    /// service that writes meanwhile makes them differ.
+    #[arg(long)]
+    space: bool,
     /// As JSON.
     #[arg(long)]
     json: bool,
@@ -17,6 +22,9 @@ pub struct Checking {
 /// Checks, and fails if anything is not as it should be.
 pub async fn run(checking: &Checking) -> Outcome {
     let config = checking.common.read()?;
+    if checking.space {
+        return space(&config.data, checking.json).await;
+    }
     let terminal = std::io::stderr().is_terminal();
     let mut last = 0;
     let found = check(&config.data, move |bytes| {
@@ -35,6 +43,53 @@ pub async fn run(checking: &Checking) -> Outcome {
         print(&found);
     }
     if found.is_sound() { Ok(()) } else { Err("the check found damage; see above".into()) }
+}
+
+/// Counts, and fails if two figures differ that should be one.
+async fn space(data: &std::path::Path, as_json: bool) -> Outcome {
+    let found = recount(data).await?;
+    if as_json {
+        let differs = found.differs.iter().map(
+            |d| serde_json::json!({ "node": d.node, "name": d.name, "kept": d.kept, "counted": d.counted }),
+        );
+        let pair =
+            |(disk, catalogue): (i64, i64)| serde_json::json!({ "disk": disk, "catalogue": catalogue });
+        println!(
+            "{}",
+            serde_json::to_string_pretty(&serde_json::json!({
+                "agrees": found.agrees(),
+                "folders": found.folders,
+                "live": pair((found.live_on_disk, found.live)),
+                "files": pair((found.files_on_disk, found.files)),
+                "past": { "bytes": found.past, "trash": found.trash },
+                "whole": pair(found.whole),
+                "packs": pair(found.packs),
+                "differs": differs.collect::<Vec<_>>(),
+            }))?
+        );
+    } else {
+        let size = |n: i64| human(n.max(0) as u64);
+        let line = |what: &str, disk: i64, catalogue: i64| match disk == catalogue {
+            true => println!("{what} {} ({disk} bytes), on the disk and in the catalogue", size(disk)),
+            false => println!("{what} {disk} bytes on the disk, {catalogue} in the catalogue"),
+        };
+        println!("Sums      {} folders, {} differ", found.folders, found.differs.len());
+        for d in &found.differs {
+            println!(
+                "Differs   {} (#{}): kept {:?}, counted {:?} (bytes, files, folders, past bytes, past states, trash bytes, trash files)",
+                d.name, d.node, d.kept, d.counted
+            );
+        }
+        line("Live     ", found.live_on_disk, found.live);
+        println!(
+            "History   {}, {} of it in the trash; each state counted by itself",
+            size(found.past),
+            size(found.trash)
+        );
+        line("Whole    ", found.whole.0, found.whole.1);
+        line("Packs    ", found.packs.0, found.packs.1);
+    }
+    if found.agrees() { Ok(()) } else { Err("the figures differ; see above".into()) }
 }
 
 fn print(found: &Check) {
