@@ -31,6 +31,16 @@ impl History {
                     time(&s.node.changed),
                     s.node.how.clone(),
                     s.node.by.clone().unwrap_or_default(),
+                    match (&s.label, &s.kept) {
+                        _ if s.node.held == Some(false) => "no longer held".to_string(),
+                        (Some(label), _) => format!("\"{label}\""),
+                        (None, Some(kept)) => match (&kept.until, kept.why.as_str()) {
+                            (_, "") => "goes with the next look at the rules".into(),
+                            (Some(until), _) => format!("until {}", time(until)),
+                            (None, _) => String::new(),
+                        },
+                        (None, None) => String::new(),
+                    },
                     match (&s.ended, &s.ended_how) {
                         (Some(at), Some(how)) if how == "removed" => format!("removed {}", time(at)),
                         (None, _) => "now".to_string(),

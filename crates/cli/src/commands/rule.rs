@@ -1,7 +1,7 @@
 //! `yattic rule`
 
 use crate::connection::{self, proved, sure};
-use crate::output::{Done, Failure, Output, count, table, time};
+use crate::output::{Done, Failure, Output, count, size, table, time};
 use yellow_attic_client::{Client, api};
 
 /// Show and set rules (administrators).
@@ -112,7 +112,8 @@ pub async fn set(output: Output, client: &Client, name: &str, change: api::RuleC
     if change.preview {
         return show(output, name, &told);
     }
-    let touches = !told.people.is_empty() || !told.broken.is_empty();
+    let lets_go = told.going.as_ref().map_or(0, |g| g.states).saturating_sub(told.going_before.unwrap_or(0));
+    let touches = !told.people.is_empty() || !told.broken.is_empty() || lets_go > 0;
     if !yes && touches && !output.json {
         show(output, name, &told)?;
     }
@@ -126,6 +127,9 @@ pub async fn set(output: Output, client: &Client, name: &str, change: api::RuleC
                 1 => "1 link or intake".into(),
                 n => format!("{n} links and intakes"),
             });
+        }
+        if lets_go > 0 {
+            what.push(count(lets_go as i64, "past state"));
         }
         sure(yes, &format!("{name} touches {}", what.join(" and ")), "Set it?")?;
     }
@@ -146,6 +150,21 @@ fn show(output: Output, name: &str, told: &api::RuleEffects) -> Done {
         return Ok(());
     }
     println!("{name} would be \"{}\". {}", told.value, told.sentence);
+    if let Some(going) = told.going.as_ref().filter(|g| g.states > 0) {
+        super::trash::show(output, going, "would go for good with the next look at the rules")?;
+    }
+    if !told.quotas.is_empty() {
+        let mut rows = vec![["of", "would count", "hard"].map(String::from).to_vec()];
+        rows.extend(told.quotas.iter().map(|q| {
+            let hard = q.hard.map_or_else(|| "none".into(), |n| size(n as i64));
+            vec![q.name.clone(), size(q.used as i64), hard]
+        }));
+        table(&rows, &[1, 2]);
+    }
+    let goes = told.going.as_ref().is_some_and(|g| g.states > 0) || !told.quotas.is_empty();
+    if told.people.is_empty() && told.broken.is_empty() && goes {
+        return Ok(());
+    }
     if told.people.is_empty() && told.broken.is_empty() {
         println!("It changes nothing for anybody now.");
         return Ok(());

@@ -11,6 +11,7 @@ mod disks;
 mod durability;
 mod events;
 mod everyday;
+mod history;
 mod line;
 mod people;
 mod rights;

@@ -13,7 +13,7 @@ use yellow_attic_core::keeping::{Fate, Why};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
 use yellow_attic_store::keeping::{Purge, Reach, Sum};
-use yellow_attic_store::{Row, StoreError};
+use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Texts above this are not compared.
 const MOST_TEXT: u64 = 2 << 20;
@@ -124,11 +124,13 @@ async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::trash::
     let mut words = Vec::new();
     let mut hidden = false;
     for (node, name) in removed.way.iter().skip(1) {
-        match state.engine.chain(&who.actor, *node, Level::View).await {
-            Ok(_) => words.push(name.as_str()),
-            // A folder that is gone itself was seen where it was; one that may not be seen ends the way.
-            Err(_) if words.is_empty() && !removed.place => words.push(name.as_str()),
-            Err(_) => hidden = words.is_empty(),
+        let seen = state.engine.chain(&who.actor, *node, Level::View).await.is_ok();
+        // A folder that is gone itself was seen where it was.
+        if seen || state.engine.chain(&Actor::service(), *node, Level::View).await.is_err() {
+            words.push(name.as_str());
+        } else {
+            words.clear();
+            hidden = true;
         }
     }
     words.push(removed.past.row.name());
