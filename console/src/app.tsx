@@ -20,6 +20,7 @@ import { Empty, Frame, Loading, Notice } from "./ui";
 
 const OutsidePage = lazy(() => import("./pages/outside"));
 const DeskPage = lazy(() => import("./pages/desk"));
+const SpacePage = lazy(() => import("./pages/space"));
 const Palette = lazy(() => import("./pages/palette"));
 
 /** Which page: by who is signed in, then by the address. */
@@ -79,6 +80,11 @@ export function App() {
         </Route>
         <Route path="/welcome">
           <Redirect to="/" />
+        </Route>
+        <Route path="/space">
+          <Suspense fallback={<Loading />}>
+            <SpacePage frame={frame} />
+          </Suspense>
         </Route>
         <Route path="/computers">
           <ComputersPage frame={frame} />

@@ -2,6 +2,7 @@
 //! that the history is a true one.
 
 use crate::{Dice, Failure, Hash, files, people};
+use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
@@ -12,8 +13,9 @@ use yellow_attic_core::{AccountId, GroupId, Name, NodeId};
 use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{AccountChange, NewPerson, Role};
-use yellow_attic_store::{Actor, Engine, NewShelf, Options, Place, ShelfKind};
+use yellow_attic_store::{Actor, Engine, NewShelf, Options, ShelfKind};
 
+mod mishaps;
 mod strangers;
 
 const HOUR: i64 = 3_600_000;
@@ -51,6 +53,7 @@ pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
     museum.arrive(hash).await?;
     museum.groups().await?;
     museum.shelves().await?;
+    museum.keeping().await?;
     museum.first_days().await?;
     museum.months().await?;
     museum.last_days().await?;
@@ -69,6 +72,14 @@ impl Museum {
         let midnight = self.now - self.now.rem_euclid(DAY);
         let wanted = midnight - days_ago * DAY + hour * HOUR + minute * 60_000;
         self.clock.set(wanted.min(self.now - 60_000));
+    }
+
+    /// The end of a day: its snapshots are taken, its figures written.
+    async fn evening(&mut self, days_ago: i64) -> Result<(), Failure> {
+        self.at(days_ago, 22);
+        self.engine.run_schedules(&TimeZone::UTC).await?;
+        self.engine.note_space().await?;
+        Ok(())
     }
 
     fn actor(&self, who: &str) -> Actor {
@@ -219,7 +230,7 @@ impl Museum {
         }
         if let Some(board) = self.groups.get("Board") {
             let day = jiff::Timestamp::from_millisecond(self.now + 45 * DAY)?;
-            let day = day.to_zoned(jiff::tz::TimeZone::UTC).date();
+            let day = day.to_zoned(TimeZone::UTC).date();
             let scope = Scope::Group(*board);
             let value = Some(Value::Day(Some(day)));
             self.engine.set_rule(&ines, scope, Rule::SecondFactor, value, "group:Board").await?;
@@ -247,6 +258,33 @@ impl Museum {
                 NewShelf { kind: ShelfKind::Shared, name: Name::new(name)?, owner: Some(owner), grants };
             let shelf = self.engine.make_shelf(&self.actor("ines"), new).await?;
             self.nodes.insert(format!("{name}:"), shelf.root);
+        }
+        Ok(())
+    }
+
+    /// What is kept, and for how long.
+    async fn keeping(&mut self) -> Result<(), Failure> {
+        let ines = self.actor("ines");
+        let shelf = |name: &str| {
+            let found = self.engine.shelves().into_iter().find(|s| s.name == name);
+            found
+                .map(|s| (Scope::Shelf(s.id), format!("shelf:{name}")))
+                .ok_or_else(|| format!("no shelf {name}"))
+        };
+        let service = (Scope::Service, "service".to_string());
+        for ((scope, word), rule, value) in [
+            (
+                service.clone(),
+                Rule::Versions,
+                "everything for 30 days, daily for 90 days, weekly for 104 weeks",
+            ),
+            (service.clone(), Rule::TrashDays, "120"),
+            (service, Rule::MassChange, "close"),
+            (shelf("Collections")?, Rule::Snapshots, "weekly on monday at 03:00 kept 26 weeks"),
+            (shelf("Board")?, Rule::Snapshots, "monthly on 1 at 03:00 kept 24 months"),
+        ] {
+            let value = rule.read(value)?;
+            self.engine.set_rule(&ines, scope, rule, Some(value), &word).await?;
         }
         Ok(())
     }
@@ -328,6 +366,7 @@ impl Museum {
                 .await?;
             }
         }
+        self.evening(DAYS).await?;
         self.at(DAYS - 1, 10);
         for n in 1..=24 {
             let name = format!("lens-drawing-{n:02}.png");
@@ -349,6 +388,7 @@ impl Museum {
             .await?;
         let valuation = files::pdf("Insurance valuation", &files::lines("valuation", 24));
         self.put("tomas", "Collections:", "insurance-valuation.pdf", valuation).await?;
+        self.evening(DAYS - 1).await?;
         self.at(DAYS - 2, 11);
         for n in 1..=60 {
             let name = format!("view-{n:03}.jpg");
@@ -365,6 +405,7 @@ impl Museum {
                 self.put("edda", &format!("Board:Minutes/{year}"), &name, bytes).await?;
             }
         }
+        self.evening(DAYS - 2).await?;
         self.at(DAYS - 3, 14);
         for topic in ["Storm of 1911", "The keeper's day", "Glass and oil", "Signals", "The last keeper"] {
             let name = format!("{}.md", topic.to_lowercase().replace([' ', '\''], "-"));
@@ -403,7 +444,9 @@ impl Museum {
 
     /// The everyday, from then to last month.
     async fn months(&mut self) -> Result<(), Failure> {
+        self.evening(DAYS - 3).await?;
         for ago in (8..DAYS - 4).rev() {
+            self.evening(ago + 1).await?;
             if ago == 20 {
                 self.mishap().await?;
             }
@@ -478,31 +521,16 @@ impl Museum {
         }
     }
 
-    /// A clean-up that went wrong, three weeks ago, and what was done about it the next day.
-    async fn mishap(&mut self) -> Result<(), Failure> {
-        self.at(20, 16);
-        let spoiled: Vec<String> = (1..=34).map(|p| format!("logbook-1911-p{p:03}.png")).collect();
-        let moment = self.engine.now_moment().await?;
-        for name in &spoiled {
-            let mut bytes = files::page_png("a blank page");
-            bytes.truncate(900 + name.len());
-            self.put("front desk laptop", "Collections:Logbooks/1911", name, bytes).await?;
-        }
-        self.at(19, 9);
-        for name in &spoiled[..30] {
-            let node = self.file("Collections:Logbooks/1911", name)?;
-            self.engine.restore(&self.actor("ines"), node, Some(moment), Place::Last).await?;
-        }
-        Ok(())
-    }
-
     /// The week that ends today.
     async fn last_days(&mut self) -> Result<(), Failure> {
+        self.evening(8).await?;
+        self.evening(7).await?;
         self.at(6, 10);
         let batch: Vec<_> = (1..=12)
             .map(|n| (format!("scan-{n:02}.png"), files::page_png(&format!("batch 7 {n}"))))
             .collect();
         self.put("scanner room", "Collections:", "scans-batch-07.zip", files::batch_zip(&batch)).await?;
+        self.evening(6).await?;
         self.at(5, 11);
         for n in [3, 5, 8] {
             self.remove("bruno", "Exhibition 2027:Room studies", &format!("room-{n:02}.jpg")).await?;
@@ -515,6 +543,7 @@ impl Museum {
             "the-last-keeper.md",
         )
         .await?;
+        self.evening(5).await?;
         self.at(4, 15);
         let shifts = self.folder("greta", "Volunteers:Shifts").await?;
         let past = self
@@ -527,11 +556,15 @@ impl Museum {
             )
             .await?;
         debug_assert!(past.created);
+        self.evening(4).await?;
         self.at(3, 9);
         self.remove("tomas", "Collections:", "inventory-2024.csv").await?;
+        self.sealed().await?;
+        self.evening(3).await?;
         self.at(2, 13);
         let minutes = files::pdf("Minutes of meeting 7, 2026", &files::lines("minutes 7", 18));
         self.put("edda", "Board:Minutes/2026", "minutes-2026-07.pdf", minutes).await?;
+        self.evening(2).await?;
         self.at(1, 9);
         for page in 41..=46 {
             let name = format!("logbook-1923-p{page:03}.png");
@@ -540,6 +573,7 @@ impl Museum {
         self.at(1, 15);
         let valuation = files::pdf("Insurance valuation", &files::lines("valuation 2", 27));
         self.put("tomas", "Collections:", "insurance-valuation.pdf", valuation).await?;
+        self.evening(1).await?;
         // Within the last hours, so that something always changed since yesterday.
         for (minutes_ago, name, paragraphs) in [(190, "signals.md", 14), (130, "glass-and-oil.md", 15)] {
             self.clock.set(self.now - minutes_ago * 60_000);

@@ -1,5 +1,7 @@
 /** The API as the console uses it: types as they come, and refusals as errors with a remedy. */
 
+import type { Going, Kept, Quota } from "./kept";
+
 export type Kind = "folder" | "file";
 export type SinceThen = "same" | "different" | "moved" | "removed";
 
@@ -148,6 +150,11 @@ export interface RuleEffects {
   sentence: string;
   people: { sign_in: string; display_name: string; before: string; after: string; at_once: string }[];
   broken: { kind: string; id: number; name: string; by: string; breaks: string; shorten?: string }[];
+  /** What of the past the rules let go then, and how many states they do as they are. */
+  going?: Going;
+  going_before?: number;
+  /** How full everything would be. */
+  quotas?: Quota[];
   done: boolean;
 }
 
@@ -251,6 +258,10 @@ export interface State {
   node: Node;
   ended?: string;
   ended_how?: string;
+  /** What somebody called this version, so that it stays. */
+  label?: string;
+  /** Why it is kept, and until when. */
+  kept?: Kept;
 }
 
 export interface Activity {
@@ -514,8 +525,10 @@ export const api = {
   copy: (node: number, target: { parent?: number; name?: string }) =>
     call<Node>("POST", `/nodes/${node}/copy`, target),
   remove: (node: number) => call<void>("DELETE", `/nodes/${node}`),
-  restore: (node: number, body: { at?: string; parent?: number; name?: string }) =>
-    call<Node>("POST", `/nodes/${node}/restore`, body),
+  restore: (
+    node: number,
+    body: { at?: string; parent?: number; name?: string; with_folders?: boolean; seen?: string },
+  ) => call<Node>("POST", `/nodes/${node}/restore`, body),
   history: (node: number) => call<{ states: State[] }>("GET", `/nodes/${node}/history`),
   activity: (node: number) => call<Activity>("GET", `/nodes/${node}/activity`),
   uploads: () => call<{ uploads: Upload[] }>("GET", "/uploads"),

@@ -139,6 +139,9 @@ function touch(queries: QueryClient, changes: Change[]) {
   void queries.invalidateQueries({ queryKey: ["recent"] });
   void queries.invalidateQueries({ queryKey: ["found"] });
   void queries.invalidateQueries({ queryKey: ["folders"] });
+  void queries.invalidateQueries({ queryKey: ["trash"] });
+  void queries.invalidateQueries({ queryKey: ["space"] });
+  void queries.invalidateQueries({ queryKey: ["folder space"] });
   void queries.invalidateQueries({
     queryKey: ["history"],
     predicate: (q) => nodes.has(q.queryKey[1] as number),

@@ -1,4 +1,5 @@
 import {
+  ChartPie,
   Inbox,
   Lamp,
   Library,
@@ -148,6 +149,11 @@ export function Frame({ me, onSignOut, heading, children }: Props) {
             {!me.seen_by && (
               <MenuItem icon={<UserRound size={18} />} onSelect={() => go("/account")}>
                 My account
+              </MenuItem>
+            )}
+            {!me.seen_by && me.role !== "guest" && (
+              <MenuItem icon={<ChartPie size={18} />} onSelect={() => go("/space")}>
+                Where my space went
               </MenuItem>
             )}
             <MenuItem icon={theme === "dark" ? <Sun size={18} /> : <Moon size={18} />} onSelect={toggle}>

@@ -203,7 +203,7 @@ pub struct CompareQuery {
 pub struct Snapshot {
     /// Its id.
     pub id: i64,
-    /// The shelf, as in paths.
+    /// The shelf's name for people.
     pub shelf: String,
     /// The moment that it names.
     pub moment: String,
@@ -251,6 +251,9 @@ pub struct SnapshotChange {
 pub struct RollbackQuery {
     /// A moment's token or an RFC 3339 time.
     pub to: String,
+    /// What is to stay as it is: ids, with commas between.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep: Option<String>,
 }
 
 /// A rollback to be begun.
@@ -262,6 +265,9 @@ pub struct NewRollback {
     /// The token of the preview: refused if it would be another now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
+    /// What is to stay as it is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub keep: Vec<i64>,
 }
 
 /// One thing that a rollback touches, or leaves.
@@ -280,6 +286,14 @@ pub struct RollbackLine {
     pub why: Option<String>,
     /// Its bytes then.
     pub size: i64,
+    /// It is newer work of somebody else than whose changes most of the rollback undoes.
+    pub others: bool,
+    /// Who made its present state; none if it is not there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// When.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub changed: Option<String>,
 }
 
 /// What a rollback would do.
@@ -307,7 +321,11 @@ pub struct RollbackPreview {
     pub go_bytes: i64,
     /// Things that stay as they are.
     pub stays: usize,
-    /// The first of them by name, at most 500.
+    /// How many files are newer work of others.
+    pub others: usize,
+    /// How many things stay because `keep` names them.
+    pub kept: usize,
+    /// What stays, the work of others, and the rest; at most 500.
     pub lines: Vec<RollbackLine>,
     /// Stands for exactly this.
     pub token: String,

@@ -41,6 +41,7 @@ fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     if on("strangers") {
         crate::strangers::run(disk)?;
     }
+    crate::history::run(disk, on)?;
     if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
         return Ok(());
     }

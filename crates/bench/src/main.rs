@@ -2,10 +2,12 @@
 //!
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
-//! `http` is a client with as little of its own as possible, `cases`, `transfers`, `people`, `rights` and `strangers` measure.
+//! `http` is a client with as little of its own as possible, `cases`, `transfers`, `history`, `people`, `rights` and
+//! `strangers` measure.
 
 mod cases;
 mod disk;
+mod history;
 mod http;
 mod peers;
 mod people;
@@ -17,8 +19,17 @@ fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|people|strangers|small|large|list|rename|start|scale]…: all of them, if none is named"
+            "yattic-bench [tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|small|large|list|rename|start|scale]…: all of them, if none is named"
         );
+        return;
+    }
+    if let [case, data] = &wanted[..]
+        && case == "look-over"
+    {
+        if let Err(error) = history::look_over(data.as_ref()) {
+            eprintln!("yattic-bench: {error}");
+            std::process::exit(1);
+        }
         return;
     }
     if let Err(error) = cases::run(&wanted) {

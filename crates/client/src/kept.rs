@@ -47,8 +47,10 @@ impl Client {
     }
 
     /// What rolling a folder back would do.
-    pub async fn look_at_rollback(&self, node: i64, to: &str) -> Result<api::RollbackPreview> {
-        self.get(&format!("/nodes/{node}/rollback"), &api::RollbackQuery { to: to.into() }).await
+    pub async fn look_at_rollback(&self, node: i64, to: &str, keep: &[i64]) -> Result<api::RollbackPreview> {
+        let keep = keep.iter().map(i64::to_string).collect::<Vec<_>>().join(",");
+        let keep = (!keep.is_empty()).then_some(keep);
+        self.get(&format!("/nodes/{node}/rollback"), &api::RollbackQuery { to: to.into(), keep }).await
     }
 
     /// Begins to roll a folder back.

@@ -3,7 +3,8 @@
 //! The input is every node that changed since, as it was and as it is; the rest needs nothing. The
 //! plan is a difference, so that it can be made again at any time and goes on from where things are.
 
-use std::collections::{HashMap, HashSet};
+use crate::{AccountId, DeviceId};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// A node at one of the two moments: where it is and what it holds.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -37,6 +38,8 @@ pub struct Changed {
     pub now: Option<Stand>,
     /// It changed again after the rollback was asked for, by somebody else.
     pub newer: bool,
+    /// Of what came from elsewhere: whether the folder in which it stood is there.
+    pub way_back: bool,
 }
 
 /// What is done with one node.
@@ -63,6 +66,8 @@ pub enum Conflict {
     Newer,
     /// It came from elsewhere, and its place there is gone.
     NoWayBack,
+    /// A folder that was not there, and something in it stays.
+    Holds,
 }
 
 /// What a rollback does.
@@ -95,8 +100,9 @@ impl Plan {
     }
 }
 
-/// Makes the plan. `top`: the folder that is rolled back, which itself stays where it is.
-pub fn plan(top: i64, changed: &[Changed]) -> Plan {
+/// Makes the plan. `top`: the folder that is rolled back, which itself stays where it is. `refused`: what was
+/// tried and cannot be done; it stays, and so does every folder above it.
+pub fn plan(top: i64, changed: &[Changed], refused: &HashSet<i64>) -> Plan {
     let mut plan = Plan::default();
     let by_node: HashMap<i64, &Changed> = changed.iter().map(|c| (c.node, c)).collect();
     let mut folders: Vec<(usize, i64, Step)> = Vec::new();
@@ -114,7 +120,7 @@ pub fn plan(top: i64, changed: &[Changed]) -> Plan {
         }
         n
     };
-    for c in changed.iter().filter(|c| c.node != top) {
+    for c in changed.iter().filter(|c| c.node != top && !refused.contains(&c.node)) {
         let there_then = c.then.as_ref().filter(|t| t.within);
         match (there_then, &c.now) {
             // As it was already: whatever happened to it since is no matter.
@@ -148,6 +154,9 @@ pub fn plan(top: i64, changed: &[Changed]) -> Plan {
             (None, Some(now)) if now.within && now.alive => match (&c.then, c.newer) {
                 (_, true) => plan.conflicts.push((c.node, Conflict::Newer)),
                 // It was there, elsewhere: a rollback never removes it.
+                (Some(then), _) if then.alive && !c.way_back => {
+                    plan.conflicts.push((c.node, Conflict::NoWayBack));
+                }
                 (Some(then), _) if then.alive => {
                     plan.moves += 1;
                     match then.bytes {
@@ -155,12 +164,30 @@ pub fn plan(top: i64, changed: &[Changed]) -> Plan {
                         Some(_) => files.push((c.node, Step::MovesBack)),
                     }
                 }
-                (Some(_), _) => plan.conflicts.push((c.node, Conflict::NoWayBack)),
-                (None, _) => going.push(c.node),
+                // Not there, or in the trash with a folder that was removed by then.
+                _ => going.push(c.node),
             },
             _ => {}
         }
     }
+    // What stays keeps the folders above it: they would take it with them.
+    let mut holding: HashSet<i64> = HashSet::new();
+    for node in plan.conflicts.iter().map(|(node, _)| node).chain(refused) {
+        let mut next = *node;
+        while let Some(now) = by_node.get(&next).and_then(|c| c.now.as_ref()) {
+            if !holding.insert(now.parent) {
+                break;
+            }
+            next = now.parent;
+        }
+    }
+    going.retain(|node| {
+        let stays = holding.contains(node);
+        if stays {
+            plan.conflicts.push((*node, Conflict::Holds));
+        }
+        !stays
+    });
     // Only the tops of what goes are removed; what is beneath goes with them.
     let all: HashSet<i64> = going.iter().copied().collect();
     let mut tops: Vec<i64> = Vec::new();
@@ -186,6 +213,31 @@ pub fn plan(top: i64, changed: &[Changed]) -> Plan {
     plan
 }
 
+/// Who made a state, and with what.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Author {
+    /// Whose account; none: found on the disk.
+    pub account: Option<AccountId>,
+    /// The device; none: a browser.
+    pub device: Option<DeviceId>,
+}
+
+/// Of present states that a rollback would undo, those that are not the mishap itself. Where one author made
+/// more than half of them, that is the mishap, and all the others' is work in its way; where nobody did, it is
+/// all that was made by others than the one who asks.
+pub fn work_of_others(states: &[(i64, Author)], asks: Option<AccountId>) -> HashSet<i64> {
+    let mut counts: BTreeMap<Author, usize> = BTreeMap::new();
+    for (_, author) in states {
+        *counts.entry(*author).or_default() += 1;
+    }
+    let most = counts.into_iter().find(|(_, n)| n * 2 > states.len()).map(|(author, _)| author);
+    let others = states.iter().filter(|(_, author)| match most {
+        Some(most) => *author != most,
+        None => author.account != asks,
+    });
+    others.map(|(node, _)| *node).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -208,22 +260,46 @@ mod tests {
     }
 
     fn changed(node: i64, then: Option<Stand>, now: Option<Stand>) -> Changed {
-        Changed { node, then, now, newer: false }
+        Changed { node, then, now, newer: false, way_back: true }
+    }
+
+    fn planned(changed: &[Changed]) -> Plan {
+        plan(1, changed, &HashSet::new())
+    }
+
+    #[test]
+    fn a_folder_that_holds_what_stays_does_not_go() {
+        let mut stranded =
+            changed(6, Some(Stand { within: false, ..file(99, "x", 1) }), Some(file(5, "x", 1)));
+        stranded.way_back = false;
+        let all = [
+            changed(4, None, Some(folder(1, "new"))),
+            changed(5, None, Some(folder(4, "inner"))),
+            stranded,
+            changed(7, None, Some(file(4, "y", 1))),
+        ];
+        let seen = planned(&all);
+        assert_eq!(seen.steps, [(7, Step::Goes)], "what is beside it goes by itself");
+        assert_eq!(seen.conflicts, [(4, Conflict::Holds), (5, Conflict::Holds), (6, Conflict::NoWayBack)]);
+        // The same for what was tried and refused.
+        let moved = [
+            changed(4, None, Some(folder(1, "new"))),
+            changed(6, Some(file(1, "x", 1)), Some(file(4, "x", 1))),
+        ];
+        assert_eq!(planned(&moved).steps, [(6, Step::MovesBack), (4, Step::Goes)]);
+        assert!(plan(1, &moved, &HashSet::from([6])).is_empty());
     }
 
     #[test]
     fn what_was_removed_returns_and_what_was_made_goes() {
-        let plan = plan(
-            1,
-            &[
-                changed(2, Some(folder(1, "a")), None),
-                changed(3, Some(file(2, "b", 1)), None),
-                changed(4, None, Some(folder(1, "new"))),
-                changed(5, None, Some(file(4, "c", 1))),
-                changed(6, Some(file(1, "d", 1)), Some(file(1, "d", 2))),
-                changed(7, Some(file(1, "e", 1)), Some(file(1, "f", 1))),
-            ],
-        );
+        let plan = planned(&[
+            changed(2, Some(folder(1, "a")), None),
+            changed(3, Some(file(2, "b", 1)), None),
+            changed(4, None, Some(folder(1, "new"))),
+            changed(5, None, Some(file(4, "c", 1))),
+            changed(6, Some(file(1, "d", 1)), Some(file(1, "d", 2))),
+            changed(7, Some(file(1, "e", 1)), Some(file(1, "f", 1))),
+        ]);
         assert_eq!(
             plan.steps,
             [
@@ -241,15 +317,16 @@ mod tests {
     #[test]
     fn what_stood_elsewhere_then_is_never_removed() {
         let outside = Stand { within: false, ..file(99, "x", 1) };
-        let gone = Stand { alive: false, ..outside.clone() };
-        let plan = plan(
-            1,
-            &[
-                changed(2, Some(outside), Some(file(1, "x", 1))),
-                changed(3, Some(gone), Some(file(1, "y", 1))),
-            ],
-        );
-        assert_eq!(plan.steps, [(2, Step::MovesBack)]);
+        let mut stranded = changed(3, Some(outside.clone()), Some(file(1, "y", 1)));
+        stranded.way_back = false;
+        // In the trash by then: as if it had not been there.
+        let trashed = Stand { alive: false, ..outside.clone() };
+        let plan = planned(&[
+            changed(2, Some(outside), Some(file(1, "x", 1))),
+            stranded,
+            changed(4, Some(trashed), Some(file(1, "z", 1))),
+        ]);
+        assert_eq!(plan.steps, [(2, Step::MovesBack), (4, Step::Goes)]);
         assert_eq!(plan.conflicts, [(3, Conflict::NoWayBack)]);
     }
 
@@ -258,17 +335,29 @@ mod tests {
         let lost = Stand { held: false, ..file(1, "a", 1) };
         let mut newer = changed(3, Some(file(1, "b", 1)), Some(file(1, "b", 2)));
         newer.newer = true;
-        let plan = plan(1, &[changed(2, Some(lost), None), newer]);
+        let plan = planned(&[changed(2, Some(lost), None), newer]);
         assert!(plan.is_empty());
         assert_eq!(plan.conflicts, [(2, Conflict::NotHeld), (3, Conflict::Newer)]);
     }
 
     #[test]
+    fn who_made_most_of_it_is_the_mishap_and_the_rest_is_work_in_its_way() {
+        let by = |account, device| Author { account: Some(AccountId(account)), device };
+        let laptop = by(1, Some(DeviceId(7)));
+        let states = [(1, laptop), (2, laptop), (3, laptop), (4, by(1, None)), (5, by(2, None))];
+        assert_eq!(work_of_others(&states, Some(AccountId(1))), HashSet::from([4, 5]));
+        // Nobody made most of it: one's own is no work of others.
+        let even = [(1, by(1, None)), (2, by(2, None)), (3, by(1, None)), (4, by(3, None))];
+        assert_eq!(work_of_others(&even, Some(AccountId(1))), HashSet::from([2, 4]));
+        assert!(work_of_others(&[], None).is_empty());
+    }
+
+    #[test]
     fn folders_come_back_from_the_top() {
-        let plan = plan(
-            1,
-            &[changed(9, Some(folder(8, "inner")), None), changed(8, Some(folder(1, "outer")), None)],
-        );
+        let plan = planned(&[
+            changed(9, Some(folder(8, "inner")), None),
+            changed(8, Some(folder(1, "outer")), None),
+        ]);
         assert_eq!(plan.steps, [(8, Step::FolderReturns), (9, Step::FolderReturns)]);
     }
 }

@@ -65,7 +65,7 @@ pub struct State {
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
     /// How far letting go of the past is.
-    pub going: Arc<yellow_attic_store::keeping::Progress>,
+    pub going: Arc<yellow_attic_store::letting::Progress>,
     /// Whether the service takes requests.
     pub ready: AtomicBool,
 }
@@ -137,6 +137,17 @@ pub struct NameMap {
     pub accounts: HashMap<AccountId, String>,
     /// Of devices.
     pub devices: HashMap<DeviceId, String>,
+}
+
+impl NameMap {
+    /// Who made something, and with which device; none if nobody is known.
+    pub fn author(&self, account: Option<AccountId>, device: Option<DeviceId>) -> Option<String> {
+        let account = account.and_then(|a| self.accounts.get(&a))?;
+        match device.and_then(|d| self.devices.get(&d)) {
+            Some(device) => Some(format!("{account}, {device}")),
+            None => Some(account.clone()),
+        }
+    }
 }
 
 impl Names {

@@ -18,7 +18,7 @@ use yellow_attic_store::{Actor, StoreError};
 
 /// How often snapshots, alarms and quotas are looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(60);
-/// How often the rules about the past are.
+/// How often the rules about the past are, and the day's figures written.
 const LET_GO_EVERY: Duration = Duration::from_secs(3600);
 /// A wall clock that runs so far ahead of this process was set: nothing goes by it.
 const LEAP: Duration = Duration::from_secs(86_400);
@@ -30,7 +30,7 @@ pub async fn follow(state: web::Data<State>) {
         Err(error) => tracing::warn!(%error, "rollbacks under way could not be found"),
     }
     let (began, wall) = (Instant::now(), state.engine.now_ms());
-    let mut looked: Option<Instant> = None;
+    let (mut looked, mut noted): (Option<Instant>, Option<Instant>) = (None, None);
     let mut leapt = false;
     loop {
         let ahead = state.engine.now_ms() - wall - began.elapsed().as_millis() as i64;
@@ -53,9 +53,12 @@ pub async fn follow(state: web::Data<State>) {
                 told("what the rules let go stays for now", let_go(&state).await);
             }
         }
+        if noted.is_none_or(|at| at.elapsed() > LET_GO_EVERY) {
+            noted = Some(Instant::now());
+            told("today's figures could not be written", state.engine.note_space().await);
+        }
         told("changes could not be looked at", watch(&state).await);
         told("quotas could not be looked at", warn(&state).await);
-        told("today's figures could not be written", state.engine.note_space().await);
         tokio::time::sleep(LOOK_EVERY).await;
     }
 }

@@ -287,7 +287,7 @@ impl Engine {
     /// Somebody has dealt with an alarm.
     pub async fn settle_alarm(&self, actor: &Actor, id: i64) -> Result<()> {
         let (now, by) = (self.now_ms(), actor.account.map(|a| a.0));
-        self.noted(actor, "alarm settled", &format!("#{id}"), move |conn| {
+        self.change(actor, "alarm settled", &format!("#{id}"), move |conn| {
             Box::pin(async move {
                 sqlx::query(
                     "UPDATE alarms SET settled_at = ?, settled_by = ? WHERE id = ? AND settled_at IS NULL",

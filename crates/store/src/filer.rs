@@ -15,6 +15,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::runtime::Handle;
 use tokio::sync::{Notify, mpsc, oneshot};
+use yellow_attic_core::chunking::WORTH;
 use yellow_attic_core::{ContentId, NodeId};
 
 /// Something to file.
@@ -113,7 +114,11 @@ impl Filer {
                 detail: format!("\"{name}\" could not be placed: its bytes are nowhere"),
                 answer,
             }),
-            File::CondemnMany(hashes) => self.condemn(hashes),
+            File::CondemnMany(hashes) => {
+                self.condemn(hashes)?;
+                self.packing.tidy();
+                Ok(())
+            }
         }
     }
 
@@ -154,10 +159,10 @@ impl Filer {
             let foreign = still.foreign(&self.staging);
             self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
         }
-        let large = still.size >= yellow_attic_core::chunking::WORTH;
+        let (hash, size) = (still.hash, still.size);
         still.file(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))?;
-        if large {
-            self.packing.look();
+        if size >= WORTH {
+            self.packing.add(hash, size);
         }
         // Let go while it was on its way here.
         match self.handle.block_on(self.view.content(id))? {

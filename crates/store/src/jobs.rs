@@ -377,7 +377,12 @@ impl Jobs {
                         }
                     }
                 }
-                still.file(&self.disk, &self.staging, dir, text).map_err(|e| io(&e))
+                let (hash, size) = (still.hash, still.size);
+                still.file(&self.disk, &self.staging, dir, text).map_err(|e| io(&e))?;
+                if size >= yellow_attic_core::chunking::WORTH {
+                    self.packing.add(hash, size);
+                }
+                Ok(())
             }
             Plain::Other => self.set_aside(parent, raw).await,
         }

@@ -1,32 +1,24 @@
 //! What of the past goes: looked at, then done. Both ask the same function of core.
 //!
 //! A purge looks first ([`Engine::plan_purge`]) and then lets go in small steps of the writer
-//! ([`Engine::apply_purge`]). Each step looks once more at what it lets go: something that came back
-//! meanwhile stays. Bytes go from the disk after the commit that says so; a stop between the two is
+//! ([`Engine::apply_purge`], in [`crate::letting`]). Bytes go from the disk after the commit that says so; a stop between the two is
 //! found by [`crate::packs`] at the next start.
 
-use crate::book::{Book, Delta};
 use crate::disk::hex;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
-use crate::filer::File;
-use crate::found::content_of;
-use crate::model::{Actor, Content, How, Lies, Life, Row};
+use crate::model::How;
 use crate::rows::{self, parse, sql};
-use crate::writer::Ask;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use yellow_attic_core::keeping::{
     Fate, Goes, Keeping, Mark, Setting, State, Why, judge, look_again, room_before,
 };
 use yellow_attic_core::rules::{Rule, Rules, Value};
-use yellow_attic_core::{ContentId, NodeId, ShelfId};
+use yellow_attic_core::{NodeId, ShelfId};
 
 /// Rows read in one go.
 const LOT: i64 = 20_000;
-/// States let go in one step of the writer.
-const STEP: usize = 128;
 
 /// What is let go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -134,29 +126,6 @@ impl Purge {
     }
 }
 
-/// How far a purge is.
-#[derive(Default)]
-pub struct Progress {
-    /// States to let go.
-    pub of: AtomicU64,
-    /// Those that went.
-    pub done: AtomicU64,
-    /// Their bytes.
-    pub bytes: AtomicU64,
-    /// Somebody wants it to end.
-    pub stop: AtomicBool,
-    /// Whether one runs.
-    pub runs: AtomicBool,
-}
-
-/// What one step let go.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct LetGone {
-    pub states: u64,
-    pub bytes: i64,
-    pub hashes: Vec<[u8; 32]>,
-}
-
 /// A past row, as far as deciding over it needs.
 #[derive(serde::Deserialize, Clone, Copy)]
 struct Past(i64, i64, i64, i64, i64, Option<i64>, i64, i64, i64, i64, i64, i64);
@@ -229,8 +198,6 @@ impl Ground<'_> {
 pub enum Reach {
     /// All of them.
     All,
-    /// Those of one shelf.
-    Shelf(ShelfId),
     /// These removed things, by hand.
     Removed(Vec<NodeId>),
     /// This one version, by hand: the number since which it was.
@@ -241,6 +208,12 @@ impl Engine {
     /// What would go by these rules, which may be other ones than those that count.
     pub async fn plan_purge(&self, rules: &Rules, reach: &Reach) -> Result<Purge> {
         let by_hand = matches!(reach, Reach::Removed(_) | Reach::Version(..));
+        if !by_hand && !rules.all().any(|(_, rule, _)| rule.drops()) {
+            // Without such a rule everything stays: nothing needs to be looked at.
+            let mut none = Purge::default();
+            none.seal();
+            return Ok(none);
+        }
         let mut ground = self.ground(rules, by_hand).await?;
         let mut purge = self.look_over(&mut ground, reach).await?;
         if let (Reach::All, Some(needed)) = (reach, self.room_needed(rules)?) {
@@ -348,53 +321,29 @@ impl Engine {
                 }
                 trees.clear();
             }
-            Reach::All | Reach::Shelf(_) => {
-                let only = if let Reach::Shelf(shelf) = reach { Some(*shelf) } else { None };
+            Reach::All => {
                 let mut after = 0i64;
                 loop {
-                    let last: Option<i64> =
-                        match only {
-                            None => sqlx::query_scalar(
-                                "SELECT node FROM entries_past WHERE node > ? ORDER BY node LIMIT 1 OFFSET ?",
-                            )
-                            .bind(after)
-                            .bind(LOT)
-                            .fetch_optional(&self.shared.view.pool)
-                            .await?,
-                            Some(_) => None,
-                        };
+                    let last: Option<i64> = sqlx::query_scalar(
+                        "SELECT node FROM entries_past WHERE node > ? ORDER BY node LIMIT 1 OFFSET ?",
+                    )
+                    .bind(after)
+                    .bind(LOT)
+                    .fetch_optional(&self.shared.view.pool)
+                    .await?;
                     let upto = last.unwrap_or(i64::MAX);
-                    let rows = match only {
-                        None => {
-                            self.past_rows("node > ?2 AND node <= (?1 + 0)", &upto.to_string(), after).await?
-                        }
-                        Some(shelf) => {
-                            self.past_rows(
-                                "node IN (SELECT node FROM entries_past WHERE shelf = ?2) AND ?1 = ?1",
-                                "",
-                                shelf.0,
-                            )
-                            .await?
-                        }
-                    };
+                    let rows =
+                        self.past_rows("node > ?2 AND node <= (?1 + 0)", &upto.to_string(), after).await?;
                     let open = self.open_rows(&rows).await?;
                     for states in by_node(&rows) {
                         let present = open.get(&states[0].node()).copied();
-                        self.judge_node(
-                            ground,
-                            &mut purge,
-                            present.map(Option::unwrap_or_default),
-                            states,
-                            &mut trees,
-                        );
+                        let present = present.map(Option::unwrap_or_default);
+                        self.judge_node(ground, &mut purge, present, states, &mut trees);
                     }
                     after = upto;
                     if last.is_none() {
                         break;
                     }
-                }
-                if let Some(only) = only {
-                    trees.retain(|t| t.shelf() == only);
                 }
             }
         }
@@ -469,7 +418,7 @@ impl Engine {
                     fates[i] = Some(fate);
                 }
             }
-            let again = look_again(&setting, &fates.iter().flatten().copied().collect::<Vec<_>>());
+            let again = look_again(&fates.iter().flatten().copied().collect::<Vec<_>>());
             purge.look_again = match (purge.look_again, again) {
                 (Some(a), Some(b)) => Some(a.min(b)),
                 (a, b) => a.or(b),
@@ -688,171 +637,6 @@ impl Engine {
         }
         Ok(())
     }
-
-    /// Lets go what a plan says, in steps. With a token: refused if the plan is another by now.
-    pub async fn apply_purge(
-        &self,
-        actor: &Actor,
-        rules: &Rules,
-        reach: &Reach,
-        token: Option<&str>,
-        progress: &Progress,
-    ) -> Result<Sum> {
-        if let Reach::Removed(nodes) = reach {
-            self.take_apart_now(nodes).await?;
-        }
-        let purge = self.plan_purge(rules, reach).await?;
-        if token.is_some_and(|t| t != purge.token) {
-            return Err(StoreError::PlanStale);
-        }
-        progress.of.store(purge.goes.len() as u64, Ordering::Relaxed);
-        let mut done = Sum::default();
-        // What is beneath a folder goes before it: the plan has each tree from the leaves up, past rows
-        // of removed roots last.
-        let (open, past): (Vec<Going>, Vec<Going>) =
-            purge.goes.iter().partition(|g| matches!(g.key, Key::Open(_)));
-        let roots = self.roots_among(&past).await?;
-        let (roots, past): (Vec<Going>, Vec<Going>) = past.into_iter().partition(|g| roots.contains(&g.key));
-        let open = self.leaves_first(open).await?;
-        for lot in [past, open, roots] {
-            for part in lot.chunks(STEP) {
-                if progress.stop.load(Ordering::Relaxed) {
-                    break;
-                }
-                let began = std::time::Instant::now();
-                let states = part.to_vec();
-                let gone = self.ask(|answer| Ask::LetGo { states, answer }).await?;
-                done.states += gone.states;
-                done.bytes += gone.bytes;
-                progress.done.fetch_add(part.len() as u64, Ordering::Relaxed);
-                progress.bytes.fetch_add(gone.bytes.max(0) as u64, Ordering::Relaxed);
-                self.shared
-                    .filing
-                    .add(gone.hashes.chunks(32).map(|h| File::CondemnMany(h.to_vec())).collect());
-                // Others write meanwhile: this takes no more than a third of the writer's time.
-                tokio::time::sleep((began.elapsed() * 2).min(std::time::Duration::from_millis(200))).await;
-            }
-        }
-        if done.states > 0 {
-            let actor = actor.clone();
-            let detail = format!("{} states, {} bytes", done.states, done.bytes);
-            let what = match reach {
-                Reach::All => "by the rules".to_string(),
-                Reach::Shelf(id) => self.shared.view.shelf(*id).map_or_else(String::new, |s| s.name.clone()),
-                Reach::Removed(_) | Reach::Version(..) => "by hand".into(),
-            };
-            self.ask(|answer| Ask::Note { actor, action: "let go", node: None, what, detail, answer })
-                .await?;
-        }
-        if *reach == Reach::All {
-            self.keep_snapshot_sums(&purge).await?;
-        }
-        self.shared.packing.tidy();
-        Ok(done)
-    }
-
-    /// Which of these are the last rows of removed folders.
-    async fn roots_among(&self, past: &[Going]) -> Result<HashSet<Key>> {
-        let ids: Vec<i64> =
-            past.iter().filter_map(|g| if let Key::Past(id) = g.key { Some(id) } else { None }).collect();
-        let found: Vec<i64> = sqlx::query_scalar(
-            "SELECT e.id FROM json_each(?) j CROSS JOIN entries_past e WHERE e.id = j.value AND e.kind = 0",
-        )
-        .bind(serde_json::to_string(&ids).unwrap_or_default())
-        .fetch_all(&self.shared.view.pool)
-        .await?;
-        Ok(found.into_iter().map(Key::Past).collect())
-    }
-
-    /// Files first, then folders, the deepest first: their ids grow downwards only as a rule.
-    async fn leaves_first(&self, open: Vec<Going>) -> Result<Vec<Going>> {
-        let mut depths = Vec::with_capacity(open.len());
-        let mut known: HashMap<NodeId, usize> = HashMap::new();
-        for going in open {
-            let Key::Open(node) = going.key else { continue };
-            let mut way = Vec::new();
-            let mut next = Some(NodeId(node));
-            let mut depth = 0;
-            while let Some(id) = next {
-                if let Some(found) = known.get(&id) {
-                    depth = *found;
-                    break;
-                }
-                let Some(row) = self.shared.view.row(id).await? else { break };
-                way.push(id);
-                next = row.parent;
-            }
-            for id in way.into_iter().rev() {
-                depth += 1;
-                known.insert(id, depth);
-            }
-            depths.push((depth, going));
-        }
-        depths.sort_by_key(|(depth, _)| std::cmp::Reverse(*depth));
-        Ok(depths.into_iter().map(|(_, going)| going).collect())
-    }
-
-    /// Removed folders that are still whole are taken apart now: their files must lie one by one.
-    async fn take_apart_now(&self, nodes: &[NodeId]) -> Result<()> {
-        let list = serde_json::to_string(nodes).unwrap_or_default();
-        let now = self.now_ms();
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE jobs SET due = ? WHERE kind = 'take apart' AND node IN (SELECT value FROM json_each(?))")
-                    .bind(now)
-                    .bind(list)
-                    .execute(conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await?;
-        self.shared.jobs.wake.notify_one();
-        for node in nodes {
-            for _ in 0..3000 {
-                let whole = self.shared.view.folder(*node).await?.is_some_and(|f| f.lies == Lies::Removed);
-                let owed: i64 =
-                    sqlx::query_scalar("SELECT count(*) FROM jobs WHERE kind = 'take apart' AND due <= ?")
-                        .bind(now)
-                        .fetch_one(&self.shared.view.pool)
-                        .await?;
-                if !whole || owed == 0 {
-                    break;
-                }
-                if !self.shared.background {
-                    self.shared.jobs.next().await?;
-                } else {
-                    tokio::time::sleep(std::time::Duration::from_millis(20)).await;
-                }
-            }
-        }
-        Ok(())
-    }
-
-    async fn keep_snapshot_sums(&self, purge: &Purge) -> Result<()> {
-        let before: Vec<(i64, i64)> = sqlx::query_as("SELECT shelf, snapshots FROM space_kept")
-            .fetch_all(&self.shared.view.pool)
-            .await?;
-        let before: HashMap<ShelfId, i64> = before.into_iter().map(|(s, n)| (ShelfId(s), n)).collect();
-        if before == purge.only_snapshots {
-            return Ok(());
-        }
-        let set: Vec<(i64, i64)> = purge.only_snapshots.iter().map(|(s, n)| (s.0, *n)).collect();
-        let set = serde_json::to_string(&set).unwrap_or_default();
-        let now = self.now_ms();
-        self.change_rights(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM space_kept").execute(&mut *conn).await?;
-                sqlx::query("INSERT INTO space_kept (shelf, snapshots, at) SELECT value->>0, value->>1, ? FROM json_each(?)")
-                    .bind(now)
-                    .bind(set)
-                    .execute(&mut *conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
 }
 
 fn sample(purge: &mut Purge, state: &Past, why: Goes, bytes: i64) {
@@ -875,145 +659,4 @@ fn sample(purge: &mut Purge, state: &Past, why: Goes, bytes: i64) {
 
 fn by_node(rows: &[Past]) -> impl Iterator<Item = &[Past]> {
     rows.chunk_by(|a, b| a.node() == b.node())
-}
-
-/// Lets go states, within a group of the writer. What is needed again by now stays.
-pub(crate) async fn let_go(book: &mut Book, states: &[Going]) -> Result<LetGone> {
-    let mut gone = LetGone::default();
-    for going in states {
-        match going.key {
-            Key::Past(id) => let_past_go(book, &mut gone, id, going.erase).await?,
-            Key::Open(node) => let_open_go(book, &mut gone, NodeId(node), going.erase).await?,
-        }
-    }
-    Ok(gone)
-}
-
-async fn let_past_go(book: &mut Book, gone: &mut LetGone, id: i64, erase: bool) -> Result<()> {
-    let row: Option<(i64, Option<i64>, i64, i64)> =
-        sqlx::query_as("SELECT node, content, held, kind FROM entries_past WHERE id = ?")
-            .bind(id)
-            .fetch_optional(&mut book.conn)
-            .await?;
-    let Some((node, content, held, kind)) = row else { return Ok(()) };
-    // A folder that came back meanwhile stays as it is.
-    if kind == 0 && held != 0 && book.row(NodeId(node)).await?.is_some() && !erase {
-        return Ok(());
-    }
-    if held != 0 {
-        sqlx::query("UPDATE entries_past SET held = 0 WHERE id = ?").bind(id).execute(&mut book.conn).await?;
-        if let Some(content) = content {
-            let (needed, owned): (i64, i64) = sqlx::query_as(
-                "SELECT coalesce(sum(held), 0), coalesce(sum(ended_how IN (1, 3, 5, 7)), 0) FROM entries_past WHERE content = ?",
-            )
-            .bind(content)
-            .fetch_one(&mut book.conn)
-            .await?;
-            // Bytes that no end owns go on in an open row.
-            if needed == 0 && owned > 0 {
-                drop_content(book, gone, ContentId(content)).await?;
-            }
-        }
-        gone.states += 1;
-    }
-    if erase {
-        sqlx::query("DELETE FROM entries_past WHERE id = ?").bind(id).execute(&mut book.conn).await?;
-        sqlx::query("DELETE FROM named_versions WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1 AND since = named_versions.since)")
-            .bind(node)
-            .execute(&mut book.conn)
-            .await?;
-        forget_node(book, NodeId(node), content).await?;
-        gone.states += u64::from(held == 0);
-    }
-    Ok(())
-}
-
-async fn let_open_go(book: &mut Book, gone: &mut LetGone, node: NodeId, erase: bool) -> Result<()> {
-    let Some(row) = book.row(node).await? else { return Ok(()) };
-    // Its folder came back meanwhile.
-    if book.chain(node).await?.is_some() {
-        return Ok(());
-    }
-    let before = gone.states;
-    if let (Some(content), Some(parent)) = (row.content, row.parent)
-        && content.life == Life::Past
-    {
-        let needed: i64 =
-            sqlx::query_scalar("SELECT count(*) FROM entries_past WHERE content = ? AND held = 1")
-                .bind(content.id.0)
-                .fetch_one(&mut book.conn)
-                .await?;
-        if needed > 0 {
-            return Ok(());
-        }
-        let delta = Delta { bytes: -content.size, files: -1, ..Delta::default() };
-        book.charge(parent, delta, 0).await?;
-        let dropped = Content { life: Life::Gone, ..content };
-        book.set_content(dropped);
-        book.open_row(Row { content: Some(dropped), ..(*row).clone() }, true);
-        gone.hashes.push(content.hash);
-        gone.bytes += content.size;
-        gone.states += 1;
-    } else if row.content.is_some_and(|c| c.life == Life::Live) {
-        // Not taken apart yet: the next look takes it.
-        return Ok(());
-    }
-    if erase {
-        let left: i64 = sqlx::query_scalar(
-            "SELECT (SELECT count(*) FROM entries_past WHERE node = ?1 OR parent = ?1) + (SELECT count(*) FROM entries_now WHERE parent = ?1)",
-        )
-        .bind(node.0)
-        .fetch_one(&mut book.conn)
-        .await?;
-        if left == 0 {
-            let row = book.row(node).await?.unwrap_or(row);
-            book.erase_row(&row);
-            sqlx::query("DELETE FROM entries_now WHERE node = ?")
-                .bind(node.0)
-                .execute(&mut book.conn)
-                .await?;
-            if let Some(parent) = row.parent.filter(|_| row.is_folder()) {
-                book.charge(parent, Delta { folders: -1, ..Delta::default() }, 0).await?;
-            }
-            forget_node(book, node, row.content.map(|c| c.id.0)).await?;
-            gone.states += u64::from(gone.states == before);
-        }
-    }
-    Ok(())
-}
-
-async fn drop_content(book: &mut Book, gone: &mut LetGone, id: ContentId) -> Result<()> {
-    let Some(content) = content_of(book, id).await? else { return Ok(()) };
-    if content.life != Life::Past {
-        return Ok(());
-    }
-    book.uncharge(&content).await?;
-    book.set_content(Content { life: Life::Gone, ..content });
-    gone.hashes.push(content.hash);
-    gone.bytes += content.size;
-    Ok(())
-}
-
-/// Nothing tells of a node any more: neither does what is kept beside its rows.
-async fn forget_node(book: &mut Book, node: NodeId, content: Option<i64>) -> Result<()> {
-    if let Some(content) = content {
-        sqlx::query(
-            "DELETE FROM contents WHERE id = ?1 AND state IN (2, 3) AND NOT EXISTS (SELECT 1 FROM entries_past WHERE content = ?1)
-               AND NOT EXISTS (SELECT 1 FROM entries_now WHERE node = ?2)",
-        )
-        .bind(content)
-        .bind(node.0)
-        .execute(&mut book.conn)
-        .await?;
-    }
-    if book.row(node).await?.is_some() {
-        return Ok(());
-    }
-    for statement in [
-        "DELETE FROM folders WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
-        "DELETE FROM activity WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
-    ] {
-        sqlx::query(statement).bind(node.0).execute(&mut book.conn).await?;
-    }
-    Ok(())
 }

@@ -8,7 +8,7 @@
 //!   [`then`]: as they were, and history; [`changes`]: what changed since.
 //! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
 //! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
-//! - [`keeping`]: which past states go, looked at and done; [`snapshots`]: what keeps them; [`trash`]: what was
+//! - [`keeping`]: which past states go; [`letting`]: letting them go; [`snapshots`]: what keeps them; [`trash`]: what was
 //!   removed; [`rollback`]: a folder as it was; [`alarms`]: when a device changes too much; [`space`]: where it went.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
@@ -56,6 +56,7 @@ pub mod keeping;
 mod kernel;
 pub mod leaving;
 pub mod letters;
+pub mod letting;
 pub mod model;
 pub mod openings;
 mod ops;

@@ -32,7 +32,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
 use tokio::sync::{Notify, mpsc, oneshot};
-use yellow_attic_core::chunking::{WORTH, cut, read_recipe, write_recipe};
+use yellow_attic_core::chunking::{cut, read_recipe, write_recipe};
 
 /// A pack file that is full.
 const FULL: u64 = 64 << 20;
@@ -63,6 +63,8 @@ struct Inner {
     work: Notify,
     stop: AtomicBool,
     busy: AtomicBool,
+    /// What is to be packed.
+    queue: Mutex<VecDeque<([u8; 32], i64)>>,
     /// Something was let go: look for chunks that nobody needs.
     tidy: AtomicBool,
     whole: Mutex<VecDeque<([u8; 32], File, Instant)>>,
@@ -74,16 +76,24 @@ impl Packing {
         Packing(Arc::new(Inner { busy: AtomicBool::new(true), ..Inner::default() }))
     }
 
-    /// There may be something to pack.
-    pub fn look(&self) {
-        self.0.busy.store(true, Ordering::SeqCst);
-        self.0.work.notify_one();
+    /// These bytes are past now, and worth being packed.
+    pub fn add(&self, hash: [u8; 32], size: i64) {
+        let mut queue = self.0.queue.lock();
+        queue.push_back((hash, size));
+        self.wake();
     }
 
-    /// Something was let go.
+    /// Something was let go: chunks may be needed no more.
     pub fn tidy(&self) {
+        let _queue = self.0.queue.lock();
         self.0.tidy.store(true, Ordering::SeqCst);
-        self.look();
+        self.wake();
+    }
+
+    /// With the queue locked: whoever goes idle looks at it under the same lock.
+    fn wake(&self) {
+        self.0.busy.store(true, Ordering::SeqCst);
+        self.0.work.notify_one();
     }
 
     pub fn stop(&self) {
@@ -233,7 +243,7 @@ pub(crate) struct Packer {
 impl Packer {
     pub fn run(mut self) {
         crate::kernel::be_patient();
-        match self.recover() {
+        match self.recover().and_then(|()| self.pack_all()) {
             Err(StoreError::Stopping) => return,
             Err(error) => tracing::error!(%error, "the packs could not be looked over; nothing is lost"),
             Ok(()) => {}
@@ -242,22 +252,26 @@ impl Packer {
             if self.packing.stopped() {
                 return;
             }
-            let done =
-                self.pack_all().and_then(|()| match self.packing.0.tidy.swap(false, Ordering::SeqCst) {
-                    true => self.tidy(),
-                    false => Ok(()),
-                });
+            let next = {
+                let mut queue = self.packing.0.queue.lock();
+                let next = queue.pop_front();
+                let idle = next.is_none() && !self.packing.0.tidy.load(Ordering::SeqCst);
+                self.packing.0.busy.store(!idle, Ordering::SeqCst);
+                next
+            };
+            let done = match next {
+                Some((hash, size)) => self.pack_or_leave(&hash, size),
+                None if self.packing.0.tidy.swap(false, Ordering::SeqCst) => self.tidy(),
+                None => {
+                    self.handle.block_on(self.packing.0.work.notified());
+                    Ok(())
+                }
+            };
             match done {
                 Err(StoreError::Stopping) => return,
-                Err(error) => tracing::warn!(%error, "packing waits and is tried again"),
+                Err(error) => tracing::warn!(%error, "the packs could not be tidied; they are next time"),
                 Ok(()) => {}
             }
-            self.packing.0.busy.store(false, Ordering::SeqCst);
-            if self.packing.stopped() {
-                return;
-            }
-            self.handle.block_on(self.packing.0.work.notified());
-            self.packing.0.busy.store(true, Ordering::SeqCst);
         }
     }
 
@@ -349,6 +363,7 @@ impl Packer {
         Ok(())
     }
 
+    /// What was past before the start: packed if it is not, and its whole dropped if it is.
     fn pack_all(&mut self) -> Result<()> {
         let mut after = 0i64;
         loop {
@@ -366,17 +381,18 @@ impl Packer {
                 if self.packing.stopped() {
                     return Err(StoreError::Stopping);
                 }
-                let hash: [u8; 32] = hash.try_into().unwrap_or_default();
-                if size >= WORTH {
-                    match self.pack(&hash, size) {
-                        Ok(()) => {}
-                        Err(StoreError::Stopping) => return Err(StoreError::Stopping),
-                        Err(error) => {
-                            tracing::warn!(%error, hash = hex(&hash), "could not be packed; it stays as it is");
-                        }
-                    }
-                }
+                self.pack_or_leave(&hash.try_into().unwrap_or_default(), size)?;
             }
+        }
+    }
+
+    fn pack_or_leave(&mut self, hash: &[u8; 32], size: i64) -> Result<()> {
+        match self.pack(hash, size) {
+            Err(error) if !matches!(error, StoreError::Stopping) => {
+                tracing::warn!(%error, hash = hex(hash), "could not be packed; it stays as it is");
+                Ok(())
+            }
+            other => other,
         }
     }
 
@@ -493,19 +509,12 @@ impl Packer {
             })
             .collect();
         let rows = serde_json::to_string(&rows).unwrap_or_default();
-        let packs = serde_json::to_string(&packs).unwrap_or_default();
         let hash = hash.to_vec();
         // 2.
         self.disk.step("pack").map_err(|e| io(&e))?;
         self.write(move |conn| {
             Box::pin(async move {
-                sqlx::query(
-                    "INSERT INTO packs (id, org, bytes) SELECT value->>0, 1, value->>1 FROM json_each(?) WHERE true
-                     ON CONFLICT DO UPDATE SET bytes = max(bytes, excluded.bytes)",
-                )
-                .bind(packs)
-                .execute(&mut *conn)
-                .await?;
+                note_packs(conn, &packs).await?;
                 sqlx::query(
                     "INSERT INTO chunks (id, org, hash, pack, at, stored, size)
                      SELECT value->>0, 1, unhex(value->>1), value->>2, value->>3, value->>4, value->>5 FROM json_each(?)",
@@ -580,6 +589,18 @@ impl Packer {
 
     /// Drops chunks that no recipe names, and takes back the space of packs that hold little.
     fn tidy(&mut self) -> Result<()> {
+        // What was let go while it was packed, or before a stop: nobody else finds it.
+        self.write(|conn| {
+            Box::pin(async move {
+                sqlx::query(
+                    "DELETE FROM packed WHERE NOT EXISTS
+                       (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
+                )
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })?;
         let recipes: Vec<Vec<u8>> = self
             .handle
             .block_on(sqlx::query_scalar("SELECT recipe FROM packed").fetch_all(&self.view.pool))?;
@@ -671,18 +692,11 @@ impl Packer {
             }
         }
         let packs: Vec<(i64, u64)> = touched.into_iter().collect();
-        let packs = serde_json::to_string(&packs).unwrap_or_default();
         let moved = serde_json::to_string(&moved).unwrap_or_default();
         self.disk.step("tidy a pack").map_err(|e| io(&e))?;
         self.write(move |conn| {
             Box::pin(async move {
-                sqlx::query(
-                    "INSERT INTO packs (id, org, bytes) SELECT value->>0, 1, value->>1 FROM json_each(?) WHERE true
-                     ON CONFLICT DO UPDATE SET bytes = max(bytes, excluded.bytes)",
-                )
-                .bind(packs)
-                .execute(&mut *conn)
-                .await?;
+                note_packs(conn, &packs).await?;
                 sqlx::query(
                     "UPDATE chunks SET pack = j.value->>1, at = j.value->>2 FROM json_each(?) j WHERE chunks.id = j.value->>0",
                 )
@@ -698,6 +712,18 @@ impl Packer {
             _ => Ok(()),
         }
     }
+}
+
+/// Writes how far packs reach by now.
+async fn note_packs(conn: &mut sqlx::SqliteConnection, packs: &[(i64, u64)]) -> Result<()> {
+    sqlx::query(
+        "INSERT INTO packs (id, org, bytes) SELECT value->>0, 1, value->>1 FROM json_each(?) WHERE true
+         ON CONFLICT DO UPDATE SET bytes = max(bytes, excluded.bytes)",
+    )
+    .bind(serde_json::to_string(packs).unwrap_or_default())
+    .execute(conn)
+    .await?;
+    Ok(())
 }
 
 /// What a check of the packs found.

@@ -262,6 +262,7 @@ fn doors_word(doors: &BTreeSet<Door>) -> String {
 }
 
 impl Engine {
+    /// Changes the catalogue beside the timeline, with a row of the record.
     pub(crate) async fn change(
         &self,
         actor: &Actor,
@@ -293,23 +294,6 @@ impl Engine {
         let (actor, what) = (actor.clone(), what.to_string());
         let change = Box::new(change);
         self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: true, answer }).await
-    }
-
-    /// Changes the catalogue beside the timeline, with a row of the record.
-    pub(crate) async fn noted(
-        &self,
-        actor: &Actor,
-        action: &'static str,
-        what: &str,
-        change: impl for<'c> FnOnce(
-            &'c mut sqlx::SqliteConnection,
-        ) -> std::pin::Pin<Box<dyn Future<Output = Result<()>> + Send + 'c>>
-        + Send
-        + 'static,
-    ) -> Result<()> {
-        let (actor, what) = (actor.clone(), what.to_string());
-        let change = Box::new(change);
-        self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: false, answer }).await
     }
 
     /// Makes an account with its home shelf.

@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
-use yellow_attic_core::rollback::{Changed, Conflict, Plan, Stand, Step, plan};
+use yellow_attic_core::rollback::{Author, Changed, Conflict, Plan, Stand, Step, plan, work_of_others};
 use yellow_attic_core::{AccountId, DeviceId, Moment, Name, NodeId, ShelfId};
 
 /// Files brought back side by side.
@@ -35,6 +35,10 @@ pub struct Line {
     pub size: i64,
     /// Whether it is a folder.
     pub folder: bool,
+    /// Its present state is the work of somebody else than what most of this undoes.
+    pub others: bool,
+    /// The present state: who made it, with what, and when in milliseconds.
+    pub by: Option<(Option<AccountId>, Option<DeviceId>, i64)>,
 }
 
 /// What becomes of something in a rollback.
@@ -51,8 +55,12 @@ pub enum What {
 pub struct Preview {
     /// The plan.
     pub plan: Plan,
-    /// The first of its steps and conflicts, by name.
+    /// The first of its conflicts and steps, the work of others before the rest.
     pub lines: Vec<Line>,
+    /// How many of its steps undo the work of others.
+    pub others: usize,
+    /// How many things stay because that was asked for.
+    pub kept: usize,
     /// The number to which.
     pub goal: Moment,
     /// Stands for exactly this plan.
@@ -160,7 +168,19 @@ pub fn why(conflict: Conflict) -> &'static str {
         Conflict::NotHeld => "its bytes of then are no longer held",
         Conflict::Newer => "somebody changed it while the rollback ran",
         Conflict::NoWayBack => "it came from elsewhere, and its place there is gone",
+        Conflict::Holds => "it was not there, and something in it stays",
     }
+}
+
+/// How a rollback begins.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Begin<'a> {
+    /// What the preview was; refused if it would be another now.
+    pub token: Option<&'a str>,
+    /// The rollback that this one takes back.
+    pub undoes: Option<i64>,
+    /// What is to stay as it is.
+    pub keep: &'a [NodeId],
 }
 
 /// What is known of the nodes that changed.
@@ -171,11 +191,27 @@ struct Ground {
 }
 
 impl Engine {
-    /// What rolling a folder back would do.
-    pub async fn plan_rollback(&self, actor: &Actor, top: NodeId, goal: Moment) -> Result<Preview> {
+    /// What rolling a folder back would do. `keep`: what is to stay as it is.
+    pub async fn plan_rollback(
+        &self,
+        actor: &Actor,
+        top: NodeId,
+        goal: Moment,
+        keep: &[NodeId],
+    ) -> Result<Preview> {
         self.check_rollback(actor, top, goal).await?;
         let ground = self.rollback_ground(top, goal, None, 0).await?;
-        let plan = plan(top.0, &ground.changed);
+        let keep: HashSet<i64> = keep.iter().map(|n| n.0).collect();
+        let plan = plan(top.0, &ground.changed, &keep);
+        let kept = ground.changed.iter().filter(|c| keep.contains(&c.node)).count();
+        let authors: Vec<(i64, Author)> = plan
+            .steps
+            .iter()
+            .filter_map(|(node, _)| ground.now.get(&NodeId(*node)))
+            .filter(|row| row.since > goal && !row.is_folder())
+            .map(|row| (row.node.0, Author { account: row.account, device: row.device }))
+            .collect();
+        let others = work_of_others(&authors, actor.account);
         let mut hasher = blake3::Hasher::new();
         for (node, step) in &plan.steps {
             hasher.update(&node.to_le_bytes()).update(&[*step as u8]);
@@ -186,8 +222,10 @@ impl Engine {
         let token = hex(&hasher.finalize().as_bytes()[..12]);
         let mut lines = Vec::new();
         let all = plan.conflicts.iter().map(|(n, c)| (*n, What::Stays(*c)));
-        let all = all.chain(plan.steps.iter().map(|(n, s)| (*n, What::Step(*s))));
-        for (node, what) in all.take(TOLD) {
+        let steps = plan.steps.iter().map(|(n, s)| (*n, What::Step(*s)));
+        let (first, rest): (Vec<_>, Vec<_>) = steps.partition(|(n, _)| others.contains(n));
+        for (node, what) in all.chain(first).chain(rest).take(TOLD) {
+            let by_others = others.contains(&node);
             let node = NodeId(node);
             let row = match what {
                 What::Step(Step::Goes) => ground.now.get(&node),
@@ -195,9 +233,11 @@ impl Engine {
             };
             let Some(row) = row else { continue };
             let path = self.path_within(top, row, goal, &ground).await?;
-            lines.push(Line { node, path, what, size: row.size(), folder: row.is_folder() });
+            let by = ground.now.get(&node).map(|r| (r.account, r.device, r.at));
+            let (size, folder) = (row.size(), row.is_folder());
+            lines.push(Line { node, path, what, size, folder, others: by_others, by });
         }
-        Ok(Preview { plan, lines, goal, token })
+        Ok(Preview { plan, lines, goal, token, others: others.len(), kept })
     }
 
     async fn check_rollback(&self, actor: &Actor, top: NodeId, goal: Moment) -> Result<Vec<Arc<Row>>> {
@@ -321,7 +361,13 @@ impl Engine {
                 })
             });
             let [then, now] = stands;
-            changed.push(Changed { node: node.0, then, now, newer });
+            let way_back = match &then {
+                Some(then) if !then.within && then.alive => {
+                    self.shared.view.chain(NodeId(then.parent)).await?.is_some()
+                }
+                _ => true,
+            };
+            changed.push(Changed { node: node.0, then, now, newer, way_back });
         }
         ground.changed = changed;
         Ok(ground)
@@ -387,11 +433,12 @@ impl Engine {
         actor: &Actor,
         top: NodeId,
         goal: Moment,
-        token: Option<&str>,
-        undoes: Option<i64>,
+        how: Begin<'_>,
     ) -> Result<Rollback> {
+        let Begin { token, undoes, keep } = how;
         let chain = self.check_rollback(actor, top, goal).await?;
-        let preview = self.plan_rollback(actor, top, goal).await?;
+        let preview = self.plan_rollback(actor, top, goal, keep).await?;
+        let keep = serde_json::to_string(keep).unwrap_or_default();
         if token.is_some_and(|t| t != preview.token) {
             return Err(StoreError::PlanStale);
         }
@@ -407,7 +454,7 @@ impl Engine {
         let (who, from, now) = (actor.who.to_string(), actor.from.to_string(), self.now_ms());
         let what = format!("{name}: {} to {}", steps, self.time_word(goal).await?);
         let (tell, told) = tokio::sync::oneshot::channel();
-        self.noted(actor, "rollback begun", &what, move |conn| {
+        self.change(actor, "rollback begun", &what, move |conn| {
             Box::pin(async move {
                 let other: i64 = sqlx::query_scalar("SELECT count(*) FROM rollbacks WHERE shelf = ? AND state = 'running'")
                     .bind(shelf.0)
@@ -418,8 +465,8 @@ impl Engine {
                 }
                 let begun: i64 = sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&mut *conn).await?;
                 let id: i64 = sqlx::query_scalar(
-                    "INSERT INTO rollbacks (org, shelf, node, goal, begun, account, device, who, sent_from, made_at, state, steps, bytes, undoes)
-                     VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?) RETURNING id",
+                    "INSERT INTO rollbacks (org, shelf, node, goal, begun, account, device, who, sent_from, made_at, state, steps, bytes, undoes, keep)
+                     VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?, ?) RETURNING id",
                 )
                 .bind(shelf.0)
                 .bind(top.0)
@@ -433,6 +480,7 @@ impl Engine {
                 .bind(steps)
                 .bind(bytes)
                 .bind(undoes)
+                .bind(keep)
                 .fetch_one(conn)
                 .await?;
                 let _ = tell.send(id);
@@ -519,8 +567,8 @@ impl Engine {
     pub async fn run_rollback(&self, id: i64) -> Result<Rollback> {
         let gone = || StoreError::NotFound("The rollback".into());
         let found = self.rollback(id).await?.filter(|r| r.state == "running").ok_or_else(gone)?;
-        let (device, from): (Option<i64>, String) =
-            sqlx::query_as("SELECT device, sent_from FROM rollbacks WHERE id = ?")
+        let (device, from, keep): (Option<i64>, String, String) =
+            sqlx::query_as("SELECT device, sent_from, keep FROM rollbacks WHERE id = ?")
                 .bind(id)
                 .fetch_one(&self.shared.view.pool)
                 .await?;
@@ -541,7 +589,8 @@ impl Engine {
             }
             all.insert(id, running.clone());
         }
-        let outcome = self.roll(&actor, &found, &running).await;
+        let keep: HashSet<i64> = rows::parse::<Vec<i64>>(&keep)?.into_iter().collect();
+        let outcome = self.roll(&actor, &found, &keep, &running).await;
         let (state, left) = match &outcome {
             // It goes on at the next start.
             Err(StoreError::Stopping) => {
@@ -558,7 +607,7 @@ impl Engine {
         let now = self.now_ms();
         let word = if state == "done" { "rollback done" } else { "rollback stopped" };
         let ended = self
-            .noted(&actor, word, &format!("#{id}: {done} steps"), move |conn| {
+            .change(&actor, word, &format!("#{id}: {done} steps"), move |conn| {
                 Box::pin(async move {
                     sqlx::query("UPDATE rollbacks SET state = ?, ended_at = ?, done = ?, steps = max(steps, ?), bytes_done = ?, left_alone = ? WHERE id = ?")
                         .bind(state)
@@ -584,27 +633,40 @@ impl Engine {
         &self,
         actor: &Actor,
         found: &Rollback,
+        keep: &HashSet<i64>,
         running: &Arc<Running>,
     ) -> Result<(bool, Vec<Left>)> {
         let mut failed: HashMap<i64, Left> = HashMap::new();
         let mut kept = Instant::now();
-        loop {
+        // Two or three passes are usual; one that others undo again and again ends as stopped.
+        for _ in 0..50 {
             let ground = self.rollback_ground(found.node, found.goal, Some(found.begun), found.id).await?;
-            let plan = plan(found.node.0, &ground.changed);
+            let stays = failed.keys().chain(keep).copied().collect();
+            let plan = plan(found.node.0, &ground.changed, &stays);
             let mut left: Vec<Left> = Vec::new();
+            for node in ground.changed.iter().map(|c| NodeId(c.node)).filter(|n| keep.contains(&n.0)) {
+                let row = ground.now.get(&node).or(ground.then.get(&node));
+                let name = row.map_or_else(String::new, |r| r.name().to_string());
+                left.push(Left { name, why: "it was to stay".into() });
+            }
             for (node, conflict) in &plan.conflicts {
                 let row = ground.then.get(&NodeId(*node)).or(ground.now.get(&NodeId(*node)));
                 let name = row.map_or_else(String::new, |r| r.name().to_string());
                 left.push(Left { name, why: why(*conflict).into() });
             }
-            let steps: Vec<(i64, Step)> =
-                plan.steps.iter().filter(|(node, _)| !failed.contains_key(node)).copied().collect();
+            let mut steps = plan.steps;
             if steps.is_empty() {
                 left.extend(failed.into_values());
                 left.truncate(1000);
                 return Ok((true, left));
             }
+            // What goes does so last, by a plan that knows what could not be done: a folder must not take
+            // with it what was to be moved out of it.
+            let only_goes = steps.iter().all(|(_, step)| *step == Step::Goes);
             let pending: Arc<HashSet<i64>> = Arc::new(steps.iter().map(|(n, _)| *n).collect());
+            if !only_goes {
+                steps.retain(|(_, step)| *step != Step::Goes);
+            }
             let ground = Arc::new(ground);
             let (folders, files): (Vec<_>, Vec<_>) = steps.into_iter().partition(|(node, step)| {
                 *step != Step::Goes && ground.then.get(&NodeId(*node)).is_some_and(Row::is_folder)
@@ -619,6 +681,7 @@ impl Engine {
             let lots: Vec<Vec<(i64, Step)>> = lots.chain(goes.chunks(ABREAST).map(<[_]>::to_vec)).collect();
             for lot in lots {
                 if running.stop.load(Ordering::Relaxed) {
+                    left.extend(failed.into_values());
                     return Ok((false, left));
                 }
                 let began = Instant::now();
@@ -659,6 +722,7 @@ impl Engine {
                 tokio::time::sleep((began.elapsed() / 2).min(Duration::from_millis(100))).await;
             }
         }
+        Ok((false, failed.into_values().collect()))
     }
 
     async fn keep_progress(&self, id: i64, running: &Running) -> Result<()> {

@@ -108,18 +108,21 @@ pub(crate) fn parse_rows(text: &str) -> Result<Vec<Row>> {
 
 pub(crate) fn parse_past(text: &str) -> Result<Vec<PastRow>> {
     let list: Vec<(RowJson, EndJson)> = serde_json::from_str(text).map_err(|e| damaged(&e))?;
-    Ok(list
-        .into_iter()
-        .map(|(row, end)| PastRow {
+    Ok(list.into_iter().map(|(row, end)| end.past(row)).collect())
+}
+
+impl EndJson {
+    pub(crate) fn past(self, row: RowJson<'_>) -> PastRow {
+        PastRow {
             row: row.row(),
-            until: end.0,
-            ended_at: end.1,
-            ended_how: How::from_number(end.2),
-            ended_account: end.3,
-            ended_device: end.4,
-            held: end.5 != 0,
-        })
-        .collect())
+            until: self.0,
+            ended_at: self.1,
+            ended_how: How::from_number(self.2),
+            ended_account: self.3,
+            ended_device: self.4,
+            held: self.5 != 0,
+        }
+    }
 }
 
 pub(crate) fn parse<'a, T: Deserialize<'a>>(text: &'a str) -> Result<T> {

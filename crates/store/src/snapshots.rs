@@ -129,7 +129,7 @@ impl Engine {
         let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.now_ms());
         let what = format!("{} of {}", text, crate::book::shelf_word(shelf).trim_end_matches(':'));
         let (tell, told) = tokio::sync::oneshot::channel();
-        self.noted(actor, "snapshot taken", &what, move |conn| {
+        self.change(actor, "snapshot taken", &what, move |conn| {
             Box::pin(async move {
                 // The number that counts in the transaction itself: what was answered before is in it.
                 let moment: i64 =
@@ -171,7 +171,7 @@ impl Engine {
             return Err(StoreError::BadInput("The snapshot would be gone at once: end it instead.".into()));
         }
         let what = found.label;
-        self.noted(actor, "snapshot changed", &what, move |conn| {
+        self.change(actor, "snapshot changed", &what, move |conn| {
             Box::pin(async move {
                 sqlx::query("UPDATE snapshots SET label = ?, ends_at = ? WHERE id = ?")
                     .bind(text)
@@ -190,7 +190,7 @@ impl Engine {
     pub async fn end_snapshot(&self, actor: &Actor, id: i64) -> Result<()> {
         let found = self.snapshot(actor, id).await?;
         self.manages(actor, found.shelf).await?;
-        self.noted(actor, "snapshot ended", &found.label, move |conn| {
+        self.change(actor, "snapshot ended", &found.label, move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM snapshots WHERE id = ?").bind(id).execute(conn).await?;
                 Ok(())
@@ -279,13 +279,14 @@ impl Engine {
             Err(e) => Err(e),
         };
         level?;
-        if state.content.is_none_or(|c| c.life == crate::model::Life::Gone) {
+        let content = state.content.ok_or_else(|| StoreError::NotAFile(state.name().into()))?;
+        if content.life == crate::model::Life::Gone {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };
         let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.now_ms());
         let what = format!("{}: {}", state.name(), text.as_deref().unwrap_or("no name any more"));
-        self.noted(actor, "version named", &what, move |conn| {
+        self.change(actor, "version named", &what, move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM named_versions WHERE node = ? AND since = ?")
                     .bind(node.0)

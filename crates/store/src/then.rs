@@ -239,7 +239,7 @@ impl Engine {
     }
 
     /// The way to a node and its shelf, as they are or were last.
-    async fn last_way(&self, node: NodeId) -> Result<Option<(Vec<NodeId>, ShelfId)>> {
+    pub(crate) async fn last_way(&self, node: NodeId) -> Result<Option<(Vec<NodeId>, ShelfId)>> {
         let mut next = Some(node);
         let mut shelf = None;
         let mut way = Vec::new();

@@ -1,10 +1,11 @@
 //! What was removed: seen in one place, brought back to where it was, its folders with it.
 
+use crate::access::Eyes;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, How, Life, PastRow, Row};
 use crate::ops::{Done, Place};
-use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, parse_past, sql};
+use crate::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
 use yellow_attic_core::keeping::Keeping;
@@ -16,7 +17,7 @@ use yellow_attic_core::{Moment, Name, NodeId};
 pub struct Removed {
     /// What it was last, and who removed it when.
     pub past: PastRow,
-    /// Of a folder, what was in it.
+    /// Of a folder, what was in it; none where that would tell of something hidden.
     pub sums: Option<Folder>,
     /// The folders in which it stood, from the top of the shelf down.
     pub way: Vec<(NodeId, String)>,
@@ -80,12 +81,11 @@ impl Engine {
             .bind(before_id)
             .fetch_one(&self.shared.view.pool)
             .await?;
-            let ids: Vec<(serde_json::Value, serde_json::Value, i64)> = rows::parse(&text)?;
-            let pairs: Vec<_> = ids.iter().map(|(row, end, _)| (row, end)).collect();
-            let found = parse_past(&serde_json::to_string(&pairs).unwrap_or_default())?;
+            let found: Vec<(RowJson, EndJson, i64)> = rows::parse(&text)?;
             let last = found.len() < 200;
-            for (past, (_, _, id)) in found.into_iter().zip(&ids) {
-                (before, before_id) = (past.ended_at, *id);
+            for (row, end, id) in found {
+                let past = end.past(row);
+                (before, before_id) = (past.ended_at, id);
                 let row = &past.row;
                 if !self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
                     continue;
@@ -94,7 +94,10 @@ impl Engine {
                 if !whole && !way.iter().any(|(node, _)| *node == folder) {
                     continue;
                 }
-                let sums = if row.is_folder() { self.shared.view.folder(row.node).await? } else { None };
+                let sums = match row.is_folder() && !self.hides_in(&eyes, row.node).await? {
+                    true => self.shared.view.folder(row.node).await?,
+                    false => None,
+                };
                 let due =
                     |span: Option<yellow_attic_core::keeping::span::Span>| span.map(|s| past.ended_at + s.0);
                 let goes_at = match (due(keeping.trash), due(keeping.erase)) {
@@ -112,6 +115,19 @@ impl Engine {
                 return Ok(page);
             }
         }
+    }
+
+    /// Whether something beneath a removed folder is hidden from somebody: its sums would tell of it.
+    async fn hides_in(&self, eyes: &Eyes, folder: NodeId) -> Result<bool> {
+        for bar in eyes.access.bars() {
+            if let Some((way, shelf)) = self.last_way(*bar).await?
+                && way[1..].contains(&folder)
+                && eyes.standing(shelf, way.into_iter()).level().is_none()
+            {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// Refuses unless somebody manages the place where something was, or the nearest folder above it that

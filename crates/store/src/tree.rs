@@ -26,7 +26,7 @@ pub struct TreeItem {
 pub struct Tree {
     /// Each folder before what is in it; folders first, then by name.
     pub items: Vec<TreeItem>,
-    /// Files whose bytes another program overwrote before they could be kept.
+    /// Files whose bytes are not held: another program overwrote them, or a rule let them go.
     pub lost: Vec<String>,
 }
 
@@ -59,7 +59,7 @@ impl Engine {
         let Some((_, sight)) = self.sight(&eyes, top.node, at).await? else { return Ok(()) };
         let mut waiting = vec![(top, name, sight)];
         while let Some((row, path, sight)) = waiting.pop() {
-            if row.content.is_some_and(|c| c.life == Life::Lost) {
+            if row.content.is_some_and(|c| matches!(c.life, Life::Lost | Life::Gone)) {
                 tree.lost.push(path);
                 continue;
             }

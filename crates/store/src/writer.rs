@@ -126,7 +126,7 @@ pub(crate) enum Ask {
     },
     LetGo {
         states: Vec<crate::keeping::Going>,
-        answer: Answer<crate::keeping::LetGone>,
+        answer: Answer<crate::letting::LetGone>,
     },
     Note {
         actor: Actor,
@@ -477,7 +477,7 @@ impl Writer {
             }
             Ask::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
             Ask::LetGo { states, answer } => {
-                finish(crate::keeping::let_go(book, &states).await, answer, (), answers)
+                finish(crate::letting::let_go(book, &states).await, answer, (), answers)
             }
             Ask::Note { actor, action, node, what, detail, answer } => {
                 book.add_record(&actor, action, node, &what, &detail);

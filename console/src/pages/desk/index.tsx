@@ -4,15 +4,19 @@ import { Empty, Frame } from "../../ui";
 import { Groups } from "./groups";
 import { MailDesk } from "./mail";
 import { OutsideDesk } from "./outside";
+import { Overview } from "./overview";
 import { People } from "./people";
 import { RulesDesk } from "./rules";
 import { ShelvesDesk } from "./shelves";
+import { SpaceView } from "../space";
 
 const parts = [
+  { to: "now", word: "Now" },
   { to: "people", word: "People" },
   { to: "groups", word: "Groups" },
   { to: "shelves", word: "Shelves" },
   { to: "outside", word: "Given out" },
+  { to: "space", word: "Space" },
   { to: "rules", word: "Rules" },
   { to: "mail", word: "Mail" },
 ];
@@ -34,7 +38,7 @@ export default function DeskPage({
       </Frame>
     );
   }
-  if (!parts.some((p) => p.to === part)) return <Redirect to="/desk/people" />;
+  if (!parts.some((p) => p.to === part)) return <Redirect to="/desk/now" />;
   return (
     <Frame
       {...frame}
@@ -55,6 +59,8 @@ export default function DeskPage({
       }
     >
       <div className="mx-auto max-w-[1180px] px-8 pb-10 max-sm:px-4">
+        {part === "now" && <Overview />}
+        {part === "space" && <SpaceView administrator />}
         {part === "people" && <People me={frame.me} />}
         {part === "groups" && <Groups />}
         {part === "shelves" && <ShelvesDesk />}

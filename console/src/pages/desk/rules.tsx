@@ -1,7 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState, type FormEvent } from "react";
 import { api, Refusal, type Rule, type RuleEffects } from "../../lib/api";
-import { count } from "../../lib/show";
+import type { Going } from "../../lib/kept";
+import { count, size, when } from "../../lib/show";
 import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
 
 const people = (n: number) => count(n, "person").replace("persons", "people");
@@ -71,21 +72,32 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const [scope, setScope] = useState("service");
   const at = (where: string) => rule.set.find((s) => s.scope === where)?.value;
   const [value, setValue] = useState(at("service") ?? rule.usual);
-  const [told, setTold] = useState<RuleEffects>();
   const [breaking, setBreaking] = useState<"leave" | "shorten" | "end">("leave");
   const shelves = useQuery({
     queryKey: ["shared shelves"],
     queryFn: api.sharedShelves,
     enabled: rule.for_shelves,
   });
+  // What a change would do is shown as soon as one pauses.
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), 350);
+    return () => clearTimeout(timer);
+  }, [value]);
+  const preview = useQuery({
+    queryKey: ["rule preview", rule.name, scope, settled],
+    queryFn: () => api.setRule(rule.name, { scope, value: settled, preview: true }),
+    enabled: settled.trim() !== "" && settled !== at(scope),
+    placeholderData: keepPreviousData,
+    retry: false,
+    gcTime: 0,
+  });
+  const same = value === at(scope);
+  const told = !same && !preview.isError && settled === value ? preview.data : undefined;
   const change = useMutation({
-    mutationFn: (how: { value?: string; preview: boolean }) =>
-      api.setRule(rule.name, { scope, breaking, ...how }),
-    onSuccess: async (effects, how) => {
-      if (how.preview) {
-        setTold(effects);
-        return;
-      }
+    mutationFn: (how: { value?: string }) =>
+      api.setRule(rule.name, { scope, breaking, preview: false, ...how }),
+    onSuccess: async (effects) => {
       await queries.invalidateQueries();
       toast.say(`${rule.title}: ${effects.sentence}`);
       onClose();
@@ -94,12 +106,12 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const choose = (where: string) => {
     setScope(where);
     setValue(at(where) ?? rule.value);
-    setTold(undefined);
+    setSettled(at(where) ?? rule.value);
     change.reset();
   };
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    change.mutate({ value, preview: !told });
+    change.mutate({ value });
   };
   const scopes: [string, string][] = [
     ["service", "The whole service"],
@@ -118,9 +130,9 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const turn = (word: string, on: boolean) => {
     const next = on ? [...chosen, word] : chosen.filter((w) => w !== word);
     setValue(next.length === 0 ? "none" : next.join(", "));
-    setTold(undefined);
   };
-  const refusal = change.error instanceof Refusal ? change.error : undefined;
+  const error = change.error ?? (same ? undefined : preview.error);
+  const refusal = error instanceof Refusal ? error : undefined;
   return (
     <Dialog open onClose={onClose} title={rule.title} description={rule.sentence}>
       <form onSubmit={submit} className="min-h-0 overflow-y-auto px-0.5">
@@ -146,10 +158,7 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
             label="Value"
             options={rule.choices.map((c): [string, string] => [c, c])}
             value={value}
-            onChange={(e) => {
-              setValue(e.target.value);
-              setTold(undefined);
-            }}
+            onChange={(e) => setValue(e.target.value)}
           />
         ) : (
           <Field
@@ -157,10 +166,7 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
             label="Value"
             hint={`It can be ${rule.wanted}.`}
             value={value}
-            onChange={(e) => {
-              setValue(e.target.value);
-              setTold(undefined);
-            }}
+            onChange={(e) => setValue(e.target.value)}
             error={refusal?.code === "rule_refused" ? `${refusal.message} ${refusal.remedy}` : undefined}
             required
           />
@@ -192,18 +198,14 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
               look="quiet"
               className="mr-auto"
               disabled={change.isPending}
-              onClick={() => change.mutate({ value: undefined, preview: false })}
+              onClick={() => change.mutate({ value: undefined })}
             >
               Take it away here
             </Button>
           )}
           <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="primary" disabled={change.isPending}>
-            {told
-              ? told.people.length > 0
-                ? `Set it for ${people(told.people.length)}`
-                : "Set it"
-              : "See what it does"}
+          <Button type="submit" look="primary" disabled={change.isPending || !told}>
+            {told && told.people.length > 0 ? `Set it for ${people(told.people.length)}` : "Set it"}
           </Button>
         </DialogActions>
       </form>
@@ -230,8 +232,24 @@ function Told({ told }: { told: RuleEffects }) {
           </ul>
         </>
       )}
+      {told.going && <GoingTold going={told.going} before={told.going_before ?? 0} />}
+      {told.quotas && told.quotas.length > 0 && (
+        <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
+          {told.quotas.map((q) => (
+            <li key={q.of} className="flex items-baseline justify-between gap-3 py-0.5">
+              <span className="min-w-0 truncate">{q.name}</span>
+              <span className={`font-mono text-[14px] ${q.warns ? "text-brick" : ""}`}>
+                {size(q.used)}
+                {q.hard !== undefined && ` of ${size(q.hard)}`}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
       {told.people.length === 0 ? (
-        told.broken.length === 0 && <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
+        told.broken.length === 0 &&
+        !told.going &&
+        !told.quotas?.length && <p className="mt-1 text-muted">It changes nothing for anybody now.</p>
       ) : (
         <ul className="mt-2 max-h-56 overflow-y-auto text-[14.5px]">
           {told.people.slice(0, 100).map((p) => (
@@ -247,6 +265,49 @@ function Told({ told }: { told: RuleEffects }) {
             <li className="py-0.5 text-muted">and {people(told.people.length - 100)} more</li>
           )}
         </ul>
+      )}
+    </div>
+  );
+}
+
+/** What the rules let go of the past then: counts, bytes, names. */
+function GoingTold({ going, before }: { going: Going; before: number }) {
+  if (going.states === 0) {
+    return <p className="mt-1 text-muted">Nothing of the past goes by it now.</p>;
+  }
+  return (
+    <div className="mt-2 text-[14.5px]">
+      <p>
+        With the next look, <strong className="text-brick">{count(going.states, "past state")}</strong> with{" "}
+        <strong className="text-brick">{size(going.bytes)}</strong> would be gone for good;{" "}
+        {before === 0 ? "none do now" : `${before.toLocaleString("en")} do as the rules are`}.
+      </p>
+      <ul className="mt-1 max-h-32 overflow-y-auto">
+        {going.sums.map((s) => (
+          <li key={`${s.shelf} ${s.why}`} className="flex items-baseline justify-between gap-3 py-0.5">
+            <span className="min-w-0 truncate">
+              {s.shelf}, {s.why}
+            </span>
+            <span className="text-muted" title={`from ${when(s.oldest)} to ${when(s.newest)}`}>
+              {s.states.toLocaleString("en")}, {size(s.bytes)}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {going.largest.length > 0 && (
+        <details className="mt-1">
+          <summary className="cursor-pointer text-muted">The largest of them</summary>
+          <ul className="max-h-32 overflow-y-auto">
+            {going.largest.slice(0, 20).map((g, i) => (
+              <li key={i} className="flex items-baseline justify-between gap-3 py-0.5">
+                <span className="min-w-0 truncate">
+                  {g.name}, until {when(g.ended)}
+                </span>
+                <span className="font-mono text-[14px]">{size(g.size)}</span>
+              </li>
+            ))}
+          </ul>
+        </details>
       )}
     </div>
   );

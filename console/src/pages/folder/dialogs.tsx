@@ -14,11 +14,18 @@ function NameDialog({
   title,
   word,
   start,
+  suggested = start,
   send,
   onClose,
   onDone,
-}: Common & { title: string; word: string; start: string; send: (name: string) => Promise<unknown> }) {
-  const [name, setName] = useState(start);
+}: Common & {
+  title: string;
+  word: string;
+  start: string;
+  suggested?: string;
+  send: (name: string) => Promise<unknown>;
+}) {
+  const [name, setName] = useState(suggested);
   const sending = useMutation({
     // Names are kept in one normal form, however they are typed.
     mutationFn: () => send(name.normalize("NFC")),
@@ -41,8 +48,8 @@ function NameDialog({
           value={name}
           onChange={(e) => setName(e.target.value)}
           onFocus={(e) => {
-            const dot = start.lastIndexOf(".");
-            e.target.setSelectionRange(0, dot > 0 ? dot : start.length);
+            const dot = suggested.lastIndexOf(".");
+            e.target.setSelectionRange(0, dot > 0 ? dot : suggested.length);
           }}
           error={refusal}
           autoFocus
@@ -78,6 +85,22 @@ export function Rename({ node, ...rest }: Common & { node: Node }) {
       word="Rename"
       start={node.name}
       send={(name) => api.change(node.id, { name })}
+      {...rest}
+    />
+  );
+}
+
+/** For a removed thing whose name is taken by now. */
+export function BringBackAs({ node, withFolders, ...rest }: Common & { node: Node; withFolders: boolean }) {
+  const dot = node.kind === "file" ? node.name.lastIndexOf(".") : -1;
+  const [stem, ending] = dot > 0 ? [node.name.slice(0, dot), node.name.slice(dot)] : [node.name, ""];
+  return (
+    <NameDialog
+      title={`Something else is called "${node.name}" by now`}
+      word="Bring back under this name"
+      start={node.name}
+      suggested={`${stem} brought back${ending}`}
+      send={(name) => api.restore(node.id, { name, with_folders: withFolders })}
       {...rest}
     />
   );

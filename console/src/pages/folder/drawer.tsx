@@ -1,11 +1,11 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
 import { Copy, Download, Eye, FilePen, FolderInput, Pencil, Trash2, Undo2, X } from "lucide-react";
-import { api, type Node, type State } from "../../lib/api";
+import type { Node } from "../../lib/api";
 import { editable } from "../../lib/kinds";
 import { count, exactly, size, when } from "../../lib/show";
-import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
+import { Button, IconButton } from "../../ui";
 import { OutsideSection } from "../outside/section";
 import { ReachSection } from "../rights";
+import { History } from "./history";
 import { Preview } from "./preview";
 
 interface Props {
@@ -13,6 +13,7 @@ interface Props {
   at?: string;
   mayEdit: boolean;
   mayRestore: boolean;
+  mayLetGo: boolean;
   onClose: () => void;
   onLook: (node: Node) => void;
   onEdit: (node: Node) => void;
@@ -102,7 +103,9 @@ export function Drawer(props: Props) {
       {only && !at && props.onOutside && (
         <OutsideSection node={only.id} onMore={() => props.onOutside!(only)} />
       )}
-      {only && <History node={only} mayRestore={mayRestore} onChanged={props.onChanged} />}
+      {only && (
+        <History node={only} mayRestore={mayRestore} mayLetGo={props.mayLetGo} onChanged={props.onChanged} />
+      )}
       {only && <Facts node={only} />}
     </aside>
   );
@@ -112,73 +115,6 @@ function kindOf(node: Node): string {
   const dot = node.name.lastIndexOf(".");
   const kind = dot > 0 ? node.name.slice(dot + 1).toUpperCase() : node.kind === "folder" ? "Folder" : "File";
   return node.kind === "folder" ? kind : `${kind}, ${size(node.size)}`;
-}
-
-function History({
-  node,
-  mayRestore,
-  onChanged,
-}: {
-  node: Node;
-  mayRestore: boolean;
-  onChanged: () => Promise<void>;
-}) {
-  const history = useQuery({
-    queryKey: ["history", node.id, node.moment],
-    queryFn: () => api.history(node.id),
-  });
-  const toast = useToast();
-  const restoring = useMutation({
-    mutationFn: (state: State) => api.restore(node.id, { at: state.node.moment }),
-    onSuccess: async (_, state) => {
-      await onChanged();
-      toast.say(
-        `"${node.name}" is again as it was ${when(state.node.changed)}. That is a new state; the other stays here.`,
-      );
-    },
-    onError: (e) => toast.refuse(e),
-  });
-  const states = history.data?.states ?? [];
-  return (
-    <section aria-label="History" className="mt-5">
-      <h3 className="mb-1 text-[14.5px] font-semibold text-muted">History</h3>
-      {history.isPending && <Loading rows={2} />}
-      {history.isError && <Notice error={history.error} />}
-      <ol>
-        {states.map((state, i) => (
-          <li key={state.node.moment} className="flex items-baseline gap-2 py-1 text-[14.5px]">
-            <span className="min-w-0 flex-1">
-              <span className="block truncate" title={state.node.by}>
-                {state.node.by ?? "found on the disk"}
-              </span>
-              <span className="block text-muted" title={exactly(state.node.changed)}>
-                {state.node.how} {when(state.node.changed)}
-                {state.node.kind === "file" && `, ${size(state.node.size)}`}
-                {state.node.name !== node.name && `, as "${state.node.name}"`}
-              </span>
-            </span>
-            {i === 0 && !state.ended ? (
-              <span className="text-muted">now</span>
-            ) : (
-              node.kind === "file" &&
-              mayRestore &&
-              state.node.held !== false && (
-                <Button
-                  look="quiet"
-                  className="-my-1 text-teal"
-                  disabled={restoring.isPending}
-                  aria-label={`Restore the state of ${when(state.node.changed)}`}
-                  onClick={() => restoring.mutate(state)}
-                >
-                  Restore
-                </Button>
-              )
-            )}
-          </li>
-        ))}
-      </ol>
-    </section>
-  );
 }
 
 function Facts({ node }: { node: Node }) {

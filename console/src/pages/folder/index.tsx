@@ -1,5 +1,17 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from "@tanstack/react-query";
-import { FileArchive, FolderPlus, History, Link2, Search, Undo2, Upload, Users, X } from "lucide-react";
+import {
+  Camera,
+  FileArchive,
+  FolderPlus,
+  History,
+  Link2,
+  Search,
+  Trash2,
+  Undo2,
+  Upload,
+  Users,
+  X,
+} from "lucide-react";
 import {
   lazy,
   Suspense,
@@ -15,8 +27,9 @@ import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
-import { count, moment, size } from "../../lib/show";
+import { count, moment, shortDay, size } from "../../lib/show";
 import { dropped } from "../../lib/dropped";
+import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
 import { Button, Chip, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
 import { FoundList } from "../found-list";
@@ -26,8 +39,11 @@ import { ChooseFolder, NewFolder, Rename } from "./dialogs";
 import { Editor } from "./editor";
 import { List } from "./list";
 import { Look } from "./preview";
-import { Strip } from "./strip";
+import { Strip, type StripMark } from "./strip";
 
+const RollbackPanel = lazy(() => import("./rollback").then((m) => ({ default: m.RollbackPanel })));
+const TrashView = lazy(() => import("./trash").then((m) => ({ default: m.TrashView })));
+const SnapshotsDialog = lazy(() => import("./snapshots").then((m) => ({ default: m.SnapshotsDialog })));
 const OutsideDialog = lazy(() => import("../outside/dialog"));
 
 interface Props {
@@ -35,7 +51,7 @@ interface Props {
 }
 
 type Asking =
-  | { kind: "new" }
+  | { kind: "new" | "snapshots" }
   | { kind: "rename" | "edit" | "rights" | "outside"; node: Node }
   | { kind: "move" | "copy"; nodes: Node[] };
 
@@ -45,6 +61,7 @@ export function FolderPage({ frame }: Props) {
   const search = new URLSearchParams(useSearch());
   const at = search.get("at") ?? undefined;
   const thing = search.get("thing");
+  const trash = search.has("trash") && at === undefined;
   const place = placeOf(address);
   const queries = useQueryClient();
   const toast = useToast();
@@ -72,6 +89,26 @@ export function FolderPage({ frame }: Props) {
     retry: false,
     placeholderData: keepPreviousData,
   });
+  // What stands on the strip beside the changes: the shelf's snapshots, and alarms for whoever manages it.
+  const top = facts.data?.shelf === "given" ? undefined : (facts.data?.way[0] ?? facts.data?.node);
+  const snapshots = useQuery({
+    queryKey: ["snapshots", top?.id],
+    queryFn: () => kept.snapshots(top!.id),
+    enabled: top !== undefined,
+    retry: false,
+  });
+  const manages = facts.data?.level === "manage" || frame.me.role === "administrator";
+  const alarms = useQuery({
+    queryKey: ["alarms"],
+    queryFn: kept.alarms,
+    enabled: manages && !frame.me.seen_by,
+  });
+  const its = alarms.data?.alarms.filter((a) => a.root === top?.id) ?? [];
+  const marks: StripMark[] = [
+    ...(snapshots.data?.snapshots ?? []).map((s) => ({ moment: s.moment, at: s.at, label: s.label })),
+    ...its.map((a) => ({ moment: a.before, at: a.before_at, label: "the last moment before" })),
+  ];
+  const alarm = its.find((a) => a.before === at);
   // A long folder comes as a whole, page after page: the scroll bar then tells the truth.
   const { hasNextPage, isFetching, fetchNextPage } = entries;
   useEffect(() => {
@@ -83,6 +120,8 @@ export function FolderPage({ frame }: Props) {
   const [cursor, setCursor] = useState(0);
   const [looking, setLooking] = useState<Node>();
   const [asking, setAsking] = useState<Asking>();
+  // Beside the folder as it was there is room for what a rollback would do; on a phone it is asked for.
+  const [rolling, setRolling] = useState(() => window.matchMedia("(min-width: 768px)").matches);
   useEffect(() => {
     setSelected(new Set());
     setCursor(0);
@@ -209,7 +248,7 @@ export function FolderPage({ frame }: Props) {
     await changed();
     if (gone.length === 0) return;
     const what = gone.length === 1 ? `"${gone[0]!.name}"` : count(gone.length, "thing");
-    toast.say(`Removed ${what}. The strip shows the folder as it was before.`, {
+    toast.say(`Removed ${what}. It is in the trash of this folder.`, {
       word: "Undo",
       run: () => {
         void Promise.all(gone.map((n) => api.restore(n.id, {})))
@@ -308,7 +347,9 @@ export function FolderPage({ frame }: Props) {
     );
   }
 
-  const then = at ? thenOf(at, activity.data?.turns) : undefined;
+  const then = at ? thenOf(at, [...(activity.data?.turns ?? []), ...marks]) : undefined;
+  const snapshot = snapshots.data?.snapshots.find((s) => s.moment === at);
+  const mayRestore = !frame.me.seen_by && (level === "edit" || level === "manage");
   return (
     <Frame {...frame} heading={heading}>
       <div
@@ -326,6 +367,8 @@ export function FolderPage({ frame }: Props) {
         <div className="px-6 max-sm:px-0">
           <Strip
             activity={activity.data}
+            marks={marks}
+            alarms={its.map((a) => a.from)}
             at={at}
             onMove={(to) =>
               go(pageOf(facts.data?.path ?? place, to), { replace: at !== undefined && to !== undefined })
@@ -339,12 +382,30 @@ export function FolderPage({ frame }: Props) {
               <strong>
                 {folder.name} as it was on {then ? moment(then) : "that moment"}.
               </strong>{" "}
-              Nothing can be changed in the past.
+              {snapshot && `Snapshot "${snapshot.label}". `}
+              {alarm
+                ? `On ${shortDay(new Date(alarm.from))} ${alarm.device ?? "one browser"} changed ${count(alarm.files, "file")}. This is the last moment before.`
+                : "Nothing can be changed in the past."}
             </span>
+            {mayRestore && !rolling && (
+              <Button icon={<Undo2 size={18} />} onClick={() => setRolling(true)}>
+                Roll back to here
+              </Button>
+            )}
             <Button onClick={() => go(pageOf(facts.data!.path))}>Back to now</Button>
           </div>
         )}
-        <div className="flex min-h-0 flex-1">
+        {trash && folder && (
+          <Suspense fallback={<Loading />}>
+            <TrashView
+              folder={folder}
+              mayRestore={mayRestore}
+              mayLetGo={!frame.me.seen_by && level === "manage"}
+              onClose={() => go(pageOf(facts.data!.path))}
+            />
+          </Suspense>
+        )}
+        <div className={`min-h-0 flex-1 ${trash ? "hidden" : "flex"}`}>
           <section aria-label="Entries" className="flex min-w-0 flex-1 flex-col px-6 pb-6 max-sm:px-3">
             <div className="flex min-h-14 flex-wrap items-center gap-2 py-3">
               {mayAdd && folder && (
@@ -422,6 +483,16 @@ export function FolderPage({ frame }: Props) {
                   )}
                 </span>
               )}
+              {!at && folder && top && (
+                <IconButton label="Snapshots" onClick={() => setAsking({ kind: "snapshots" })}>
+                  <Camera size={19} />
+                </IconButton>
+              )}
+              {!at && folder && facts.data?.shelf !== "given" && (
+                <IconButton label="Show removed" onClick={() => go(`${pageOf(facts.data!.path)}?trash`)}>
+                  <Trash2 size={18} />
+                </IconButton>
+              )}
               {folder?.sums && (
                 <span className="text-[14px] text-muted">
                   {count(folder.sums.files, "file")}, {size(folder.sums.bytes)}. History costs{" "}
@@ -497,7 +568,8 @@ export function FolderPage({ frame }: Props) {
               nodes={chosen}
               at={at}
               mayEdit={mayEdit}
-              mayRestore={level === "edit" || level === "manage"}
+              mayRestore={mayRestore}
+              mayLetGo={!frame.me.seen_by && level === "manage"}
               onClose={() => setSelected(new Set())}
               onLook={setLooking}
               onEdit={(node) => setAsking({ kind: "edit", node })}
@@ -512,8 +584,31 @@ export function FolderPage({ frame }: Props) {
               onChanged={changed}
             />
           )}
+          {at && folder && chosen.length === 0 && mayRestore && rolling && (
+            <Suspense>
+              <RollbackPanel
+                folder={folder}
+                at={at}
+                onClose={() => setRolling(false)}
+                onNow={() => go(pageOf(facts.data!.path))}
+              />
+            </Suspense>
+          )}
         </div>
       </div>
+      {asking?.kind === "snapshots" && top && (
+        <Suspense>
+          <SnapshotsDialog
+            root={top.id}
+            mayManage={!frame.me.seen_by && level === "manage"}
+            onGo={(to) => {
+              setAsking(undefined);
+              go(pageOf(facts.data!.path, to));
+            }}
+            onClose={() => setAsking(undefined)}
+          />
+        </Suspense>
+      )}
       <Look
         node={looking}
         beside={rows}

@@ -2,8 +2,19 @@ import { useEffect, useRef, useState } from "react";
 import type { Activity } from "../../lib/api";
 import { moment, shortDay } from "../../lib/show";
 
+/** A moment worth coming back to. */
+export interface StripMark {
+  moment: string;
+  at: string;
+  label: string;
+}
+
 interface Props {
   activity?: Activity;
+  /** Snapshots, and last moments before something went wrong. */
+  marks?: StripMark[];
+  /** Times at which a device changed very much. */
+  alarms?: string[];
   at?: string;
   /** A moment's token or a time; nothing for now. */
   onMove: (at: string | undefined) => void;
@@ -11,12 +22,14 @@ interface Props {
 
 const dayMs = 86_400_000;
 const height = 62;
+/** So near to a mark, in pixels, the handle falls onto it. */
+const near = 6;
 
 /**
  * The time strip: the folder's activity by day, oldest left, now at the right end. Its handle
  * is dragged, or moved with the arrow keys from change to change.
  */
-export function Strip({ activity, at, onMove }: Props) {
+export function Strip({ activity, marks = [], alarms = [], at, onMove }: Props) {
   const ref = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(1000);
   const [dragged, setDragged] = useState<number>();
@@ -38,29 +51,37 @@ export function Strip({ activity, at, onMove }: Props) {
   const x = (time: number) => left + ((time - start) / (now - start)) * (right - left);
   const timeAt = (px: number) => start + ((px - left) / (right - left)) * (now - start);
   const turns = [...(activity?.turns ?? [])].reverse();
-  const shown = shownTime(at, activity, now);
+  const oldest = turns[0] ? new Date(turns[0].at).getTime() : now;
+  // What is of a time before the folder was there is none of its moments.
+  const there = marks.filter((m) => new Date(m.at).getTime() >= oldest);
+  const stops = [...turns, ...there].sort((a, b) => new Date(a.at).getTime() - new Date(b.at).getTime());
+  const shown = shownTime(at, stops, now);
+  const markAt = (px: number) => there.find((m) => Math.abs(x(new Date(m.at).getTime()) - px) <= near);
+  const alarmed = new Set(alarms.map((a) => Math.floor(new Date(a).getTime() / dayMs)));
   const handle = dragged ?? (at === undefined ? right : Math.max(left, Math.min(right, x(shown))));
   const most = Math.max(1, ...(activity?.days.map((d) => d.changes) ?? []));
   const barWidth = Math.max(2, Math.min(9, ((right - left) / ((now - start) / dayMs)) * 0.66));
 
   const finish = (px: number) => {
     setDragged(undefined);
+    const mark = markAt(px);
     if (px >= right - 6) onMove(undefined);
+    else if (mark) onMove(mark.moment);
     else {
       // Before its first change the folder was not there.
       const time = Math.round(timeAt(Math.max(left, px)));
-      const oldest = turns[0];
-      const before = oldest !== undefined && time < new Date(oldest.at).getTime();
-      onMove(before ? oldest.moment : new Date(time).toISOString());
+      const first = turns[0];
+      onMove(first && time < oldest ? first.moment : new Date(time).toISOString());
     }
   };
   const step = (by: number) => {
-    if (turns.length === 0) return;
-    const here =
-      at === undefined ? turns.length - 1 : turns.findLastIndex((t) => new Date(t.at).getTime() <= shown);
+    if (stops.length === 0) return;
+    // After the last change everything is as it is now.
+    const end = stops.at(-1) === turns.at(-1) ? stops.length - 1 : stops.length;
+    const here = at === undefined ? end : stops.findLastIndex((t) => new Date(t.at).getTime() <= shown);
     const next = here + by;
-    if (next >= turns.length - 1) onMove(undefined);
-    else onMove(turns[Math.max(0, next)]!.moment);
+    if (next >= end) onMove(undefined);
+    else onMove(stops[Math.max(0, next)]!.moment);
   };
   const position = (e: { clientX: number }) => {
     const box = ref.current?.getBoundingClientRect();
@@ -93,8 +114,16 @@ export function Strip({ activity, at, onMove }: Props) {
               width={barWidth}
               height={h}
               rx={1.5}
-              fill={px > handle ? "var(--bar-after)" : "var(--bar)"}
+              fill={alarmed.has(day) ? "var(--brick)" : px > handle ? "var(--bar-after)" : "var(--bar)"}
             />
+          );
+        })}
+        {there.map((m) => {
+          const px = x(new Date(m.at).getTime());
+          return (
+            <path key={m.moment} data-mark d={`M${px - 4.5} 49.5h9l-4.5 -7.5z`} fill="var(--teal)">
+              <title>{m.label}</title>
+            </path>
           );
         })}
         {ticks(start, now).map((t) => (
@@ -159,16 +188,16 @@ export function Strip({ activity, at, onMove }: Props) {
           className="pointer-events-none absolute top-1 -translate-x-1/2 rounded-md bg-ink px-2 py-0.5 text-[13px] whitespace-nowrap text-paper"
           style={{ left: Math.max(90, Math.min(width - 90, dragged)) }}
         >
-          {moment(new Date(timeAt(dragged)))}
+          {markAt(dragged)?.label ?? moment(new Date(timeAt(dragged)))}
         </div>
       )}
     </div>
   );
 }
 
-function shownTime(at: string | undefined, activity: Activity | undefined, now: number): number {
+function shownTime(at: string | undefined, stops: { moment: string; at: string }[], now: number): number {
   if (at === undefined) return now;
-  const turn = activity?.turns.find((t) => t.moment === at);
+  const turn = stops.find((t) => t.moment === at);
   const time = new Date(turn?.at ?? at).getTime();
   return Number.isNaN(time) ? now : time;
 }

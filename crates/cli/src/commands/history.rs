@@ -64,7 +64,9 @@ pub async fn find(client: &Client, path: &str) -> Result<i64, Failure> {
     };
     let (folder, name) = connection::split(path)?;
     let Some(name) = name else { return Err(missing.into()) };
-    let Ok(parent) = client.place(&folder, None).await else { return Err(missing.into()) };
+    let Ok(parent) = client.place(&folder, None).await else {
+        return in_trash(client, path).await?.ok_or(missing.into());
+    };
     // Look back along the folder's own changes until the name was there.
     for turn in client.activity(parent.node.id).await?.turns {
         let place = format!("{}/{name}", parent.path.trim_end_matches('/'));
@@ -73,4 +75,39 @@ pub async fn find(client: &Client, path: &str) -> Result<i64, Failure> {
         }
     }
     Err(missing.into())
+}
+
+/// What was at a place whose folders are gone as well: in the trash of the nearest one that is there.
+async fn in_trash(client: &Client, path: &str) -> Result<Option<i64>, Failure> {
+    let wanted = connection::normalised(path)?;
+    let mut above = wanted.clone();
+    let folder = loop {
+        let (parent, name) = connection::split(&above)?;
+        if name.is_none() {
+            return Ok(None);
+        }
+        match client.place(&parent, None).await {
+            Ok(facts) => break facts.node.id,
+            Err(e) if e.code() == Some("not_found") => above = parent,
+            Err(e) => return Err(e.into()),
+        }
+    };
+    let mut query = api::PageQuery { limit: Some(500), cursor: None };
+    loop {
+        let page = client.trash(folder, &query).await?;
+        for item in page.items {
+            if item.path == wanted {
+                return Ok(Some(item.node.id));
+            }
+            if wanted.starts_with(&format!("{}/", item.path))
+                && let Ok(facts) = client.place(&wanted, Some(&item.last_there)).await
+            {
+                return Ok(Some(facts.node.id));
+            }
+        }
+        query.cursor = page.next;
+        if query.cursor.is_none() {
+            return Ok(None);
+        }
+    }
 }

@@ -18,11 +18,17 @@ pub struct Rollback {
     /// To which moment: a time such as "2026-11-02 16:20", or a moment from yattic history or yattic snapshot.
     #[arg(long, value_name = "WHEN", required_unless_present = "undo")]
     to: Option<String>,
+    /// Leave this file or folder as it is; can be given more than once.
+    #[arg(long, value_name = "PATH")]
+    keep: Vec<String>,
+    /// Leave the newer work of others as it is: files whose present state somebody else made than most of it.
+    #[arg(long)]
+    keep_others: bool,
     /// Only tell what it would do.
     #[arg(long)]
     preview: bool,
     /// Take this rollback back, by its number.
-    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["path", "to", "preview"])]
+    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["path", "to", "preview", "keep", "keep_others"])]
     undo: Option<i64>,
     /// Do not ask.
     #[arg(long)]
@@ -39,7 +45,16 @@ impl Rollback {
             }
             (None, Some(path), Some(to)) => {
                 let node = client.place(&connection::normalised(&path)?, None).await?.node.id;
-                let seen = client.look_at_rollback(node, &moment(&to)?).await?;
+                let to = moment(&to)?;
+                let mut keep = Vec::new();
+                for path in &self.keep {
+                    keep.push(client.place(&connection::normalised(path)?, None).await?.node.id);
+                }
+                let mut seen = client.look_at_rollback(node, &to, &keep).await?;
+                if self.keep_others {
+                    keep.extend(seen.lines.iter().filter(|l| l.others).map(|l| l.node));
+                    seen = client.look_at_rollback(node, &to, &keep).await?;
+                }
                 if self.preview || (!self.yes && !output.json) {
                     show(output, &path, &seen)?;
                 }
@@ -55,11 +70,14 @@ impl Rollback {
                     &format!("{path} is rolled back, {}", count(seen.steps as i64, "step")),
                     "Roll back?",
                 )?;
-                let new = api::NewRollback { to: seen.to, token: Some(seen.token) };
+                let new = api::NewRollback { to: seen.to, token: Some(seen.token), keep };
                 client.begin_rollback(node, &new).await?
             }
             _ => {
-                return Err(Failure::usage("no folder is named", "Give a folder and --to, or --undo NUMBER."));
+                return Err(Failure::usage(
+                    "no folder is named",
+                    "Give a folder and --to, or --undo NUMBER.",
+                ));
             }
         };
         let done = follow(output, &client, begun).await?;
@@ -117,7 +135,7 @@ fn show(output: Output, path: &str, seen: &api::RollbackPreview) -> Done {
         ("get their earlier bytes", seen.changes, Some(seen.change_bytes)),
         ("move back", seen.moves, None),
         ("go to the trash", seen.goes, Some(seen.go_bytes)),
-        ("stay as they are", seen.stays as i64, None),
+        ("stay as they are", (seen.stays + seen.kept) as i64, None),
     ];
     let rows: Vec<_> = rows
         .into_iter()
@@ -127,11 +145,20 @@ fn show(output: Output, path: &str, seen: &api::RollbackPreview) -> Done {
     table(&rows, &[0]);
     let mut lines = vec![];
     for line in seen.lines.iter().take(40) {
-        lines.push(vec![line.what.clone(), line.path.clone(), line.why.clone().unwrap_or_default()]);
+        let by = line.by.as_deref().unwrap_or("somebody");
+        let others = line.others.then(|| format!("newer work of {by}"));
+        lines.push(vec![
+            line.what.clone(),
+            line.path.clone(),
+            line.why.clone().or(others).unwrap_or_default(),
+        ]);
     }
     table(&lines, &[]);
     if seen.lines.len() > 40 {
         println!("and more; --json tells up to 500.");
+    }
+    if seen.others > 0 {
+        println!("--keep-others leaves the newer work of others as it is.");
     }
     Ok(())
 }

@@ -129,7 +129,7 @@ pub async fn let_go(output: Output, client: &Client, what: api::LetGo, preview: 
     if output.object(&done)? {
         return Ok(());
     }
-    output.say(format!("{} went, {} of bytes.", count(done.states as i64, "state"), size(done.bytes)));
+    output.say(format!("Gone for good: {}, {}.", count(done.states as i64, "state"), size(done.bytes)));
     Ok(())
 }
 

@@ -258,8 +258,7 @@ fn by_rules(keeping: &Keeping, state: &State, rank: u32, now: i64) -> Result<(Wh
 }
 
 /// When a judgement may turn out otherwise though nothing changes: the time to look again.
-pub fn look_again(setting: &Setting<'_>, fates: &[Fate]) -> Option<i64> {
-    let _ = setting;
+pub fn look_again(fates: &[Fate]) -> Option<i64> {
     fates.iter().filter_map(|f| if let Fate::Kept(_, until) = f { *until } else { None }).min()
 }
 
@@ -488,7 +487,7 @@ mod tests {
                 prop_assert_eq!(!matches!(fate, Fate::Erased), row);
             }
             // Nothing turns out otherwise before the time it named.
-            if let Some(again) = look_again(&s, &fates) {
+            if let Some(again) = look_again(&fates) {
                 prop_assert!(again > NOW);
                 let before = judge(&Setting { now: again - 1, ..s }, present, &states);
                 let kept = |f: &Fate| matches!(f, Fate::Kept(..));

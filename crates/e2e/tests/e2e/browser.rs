@@ -102,6 +102,16 @@ impl Browser {
         }
     }
 
+    /// Clicks the button in the dialog whose words contain these.
+    pub async fn press_in_dialog(&self, words: &str) {
+        let path = format!("//*[@role='dialog']//button[contains(normalize-space(.), '{words}')]");
+        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        match wait.for_element(Locator::XPath(&path)).await {
+            Ok(button) => button.click().await.unwrap(),
+            Err(e) => panic!("no button with \"{words}\": {e}\n{}", self.text().await),
+        }
+    }
+
     /// Fills the field with this label.
     pub async fn fill(&self, label: &str, text: &str) {
         let path = format!("//label[normalize-space(.)='{label}']/following-sibling::input");

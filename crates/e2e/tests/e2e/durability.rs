@@ -172,3 +172,127 @@ async fn after_a_power_cut_on_ext4_all_that_was_answered_is_there() {
     })
     .await;
 }
+
+/// Bytes that packing cuts into chunks, the same for the same numbers.
+fn large(n: u64, version: u64) -> Vec<u8> {
+    let mut bytes = vec![0; 1_500_000];
+    blake3::Hasher::new().update(&n.to_le_bytes()).finalize_xof().fill(&mut bytes);
+    let at = 10_000 + (version as usize * 77_777) % 1_400_000;
+    blake3::Hasher::new().update(&version.to_le_bytes()).finalize_xof().fill(&mut bytes[at..at + 9_000]);
+    bytes
+}
+
+async fn content(client: &Client, node: i64, at: Option<&str>) -> Vec<u8> {
+    let mut stream = std::pin::pin!(client.content(node, at, 0).await.unwrap());
+    let mut bytes = Vec::new();
+    while let Some(piece) = futures_util::StreamExt::next(&mut stream).await {
+        bytes.extend_from_slice(&piece.unwrap());
+    }
+    bytes
+}
+
+/// Versions that are packed, let go and rolled back while the service is stopped again and again: every state
+/// that is said to be held gives its bytes, a rollback that was begun comes to its end by itself, and at last
+/// every sum agrees with the disk to the byte.
+async fn past_rounds(data: &Path, rounds: usize, cut: &dyn Fn(&mut Service)) {
+    const FILES: u64 = 4;
+    let mut service = Service::start_in(data);
+    if service.set_up_code.is_some() {
+        service.set_up().await;
+    }
+    // What each number of a file holds: by the moment since which it was.
+    let mut held: BTreeMap<(i64, String), Vec<u8>> = BTreeMap::new();
+    let mut version = 0;
+    for round in 0..rounds {
+        let client = service.client().await;
+        let home = client.place("home:/", None).await.unwrap().node.id;
+        let mut moments = Vec::new();
+        for n in 0..FILES {
+            let bytes = large(n, version);
+            let name = format!("log-{n}.bin");
+            let node = client.put(home, &name, None, &When::default(), bytes.clone().into()).await.unwrap();
+            moments.push(node.moment.clone());
+            held.insert((node.id, node.moment), bytes);
+            version += 1;
+        }
+        // Something that goes to the trash and is let go for good while the rest is packed.
+        let gone = client.put(home, "gone.bin", None, &When::default(), large(90 + version, 0).into()).await;
+        let gone = gone.unwrap().id;
+        client.remove(gone).await.unwrap();
+        let back = match round % 3 {
+            // A rollback to the version before, or one that takes things back that were removed.
+            1 | 2 if round > 0 => {
+                let states = client.history(home).await.unwrap().states;
+                assert!(!states.is_empty());
+                let to = held.keys().rev().nth(1).map(|(_, m)| m.clone()).unwrap_or(moments[0].clone());
+                let new = api::NewRollback { to, token: None, keep: vec![] };
+                client.begin_rollback(home, &new).await.ok().map(|r| r.id)
+            }
+            _ => None,
+        };
+        let letting = {
+            let client = client.clone();
+            tokio::spawn(async move {
+                let what = api::LetGo { nodes: vec![gone], ..Default::default() };
+                let _ = client.let_go(&what).await;
+            })
+        };
+        tokio::time::sleep(Duration::from_millis(5 + (round as u64 * 53) % 240)).await;
+        cut(&mut service);
+        let _ = letting.await;
+        drop(service);
+        service = Service::start_in(data);
+        let client = service.client().await;
+        if let Some(id) = back {
+            // It goes on by itself.
+            let mut now = client.rollback(id).await.unwrap();
+            for _ in 0..500 {
+                if now.state != "running" {
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                now = client.rollback(id).await.unwrap();
+            }
+            assert_eq!(now.state, "done", "round {round}: {now:?}");
+        }
+        for ((node, moment), bytes) in &held {
+            let found = content(&client, *node, Some(moment)).await;
+            assert!(found == *bytes, "round {round}: the state {moment} of {node} has other bytes");
+        }
+        for state in client.history(gone).await.map(|h| h.states).unwrap_or_default() {
+            if state.node.held != Some(false) && state.node.size > 0 {
+                assert_eq!(content(&client, gone, Some(&state.node.moment)).await.len(), 1_500_000);
+            }
+        }
+    }
+    // Stopped in peace, so that nothing is under way: everything is counted once more.
+    std::process::Command::new("kill").arg(service.child.id().to_string()).status().unwrap();
+    service.child.wait().unwrap();
+    let found = yellow_attic_store::space::recount(data).await.unwrap();
+    assert!(found.differs.is_empty() && found.live == found.live_on_disk, "{found:#?}");
+    assert_eq!((found.whole.0, found.packs.0), (found.whole.1, found.packs.1), "{found:#?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn killed_while_packing_letting_go_and_rolling_back_no_state_that_is_held_is_lost() {
+    let count = std::env::var("YATTIC_KILL_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(24);
+    let dir = tempfile::tempdir().unwrap();
+    past_rounds(&dir.path().join("data"), count, &|service| {
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn after_power_cuts_while_packing_letting_go_and_rolling_back_no_state_that_is_held_is_lost() {
+    let disk = crate::disks::Ext4::make(768);
+    let data = disk.at.join("data");
+    past_rounds(&data, 8, &|service| {
+        disk.cut_power();
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        disk.mount_again();
+    })
+    .await;
+}

@@ -70,6 +70,15 @@ async fn removed_things_are_found_brought_back_with_their_folders_and_removed_fo
     let back = api::Restore { at: None, parent: None, name: None, with_folders: true, seen: None };
     owner.restore(x, &back).await.unwrap();
     assert_eq!(ines.ok(&["cat", "home:/a/b/x.txt"]), "first");
+    // By its path, though its folders are gone; also what went with a folder.
+    put(&ines, "second", "home:/a/b/w.txt");
+    ines.ok(&["rm", "home:/a/b/x.txt", "--yes"]);
+    ines.ok(&["rm", "home:/a", "--yes"]);
+    assert!(ines.fails(1, &["restore", "home:/a/b/x.txt"]).contains("is no longer there"));
+    ines.ok(&["restore", "home:/a/b/x.txt", "--with-folders"]);
+    ines.ok(&["restore", "home:/a/b/w.txt", "--with-folders"]);
+    assert_eq!(ines.ok(&["cat", "home:/a/b/x.txt"]), "first");
+    assert_eq!(ines.ok(&["cat", "home:/a/b/w.txt"]), "second");
     // A snapshot keeps what was there; by hand it does not go then, and it is told why.
     let y = items[0]["node"]["id"].to_string();
     let home = owner.place("home:/", None).await.unwrap().node.id;

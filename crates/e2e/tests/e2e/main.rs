@@ -13,6 +13,7 @@ mod events;
 mod everyday;
 mod history;
 mod line;
+mod looking_back;
 mod people;
 mod rights;
 mod strangers;

@@ -757,7 +757,7 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                 cell.snapshot = owner.take_snapshot(shelf.root, &new).await.unwrap().id;
             }
             if path.starts_with("/rollbacks/") {
-                let new = api::NewRollback { to: LATER.into(), token: None };
+                let new = api::NewRollback { to: LATER.into(), token: None, keep: vec![] };
                 // One at a time on a shelf: the one before may still run.
                 let mut begun = owner.begin_rollback(folder, &new).await;
                 while begun.as_ref().is_err_and(|e| e.code() == Some("rolling_back")) {

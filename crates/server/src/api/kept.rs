@@ -96,13 +96,11 @@ pub async fn show_trash(
         let past = &removed.past;
         let mut node = super::shown::node(&past.row, None, &names);
         node.size = removed.sums.map_or(node.size, |s| s.bytes);
-        let by = past.ended_account.and_then(|a| names.accounts.get(&a).cloned());
-        let device = past.ended_device.and_then(|d| names.devices.get(&d).cloned());
         items.push(api::Removed {
             files: removed.sums.map_or(1, |s| s.files),
             path: path_of(&state, &who, removed).await,
             removed: show(past.ended_at),
-            removed_by: by.map(|by| device.map_or(by.clone(), |d| format!("{by}, {d}"))),
+            removed_by: names.author(past.ended_account, past.ended_device),
             last_there: Moment(past.until.0 - 1).token(),
             place: removed.place,
             goes: removed.goes_at.map(show),

@@ -11,7 +11,7 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
 use yellow_attic_store::StoreError;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::rollback::{Rollback, What, why};
+use yellow_attic_store::rollback::{Begin, Rollback, What, why};
 
 async fn shown(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, Refusal> {
     let path = match state.engine.chain(&who.actor, r.node, Level::View).await {
@@ -41,6 +41,17 @@ async fn shown(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, 
     })
 }
 
+fn read_keep(text: Option<&str>) -> Result<Vec<NodeId>, Refusal> {
+    let ids = text.unwrap_or_default().split(',').filter(|id| !id.is_empty());
+    ids.map(|id| id.parse().map(NodeId)).collect::<Result<_, _>>().map_err(|_| {
+        Refusal::bad(
+            "keep_malformed",
+            "keep holds something that is no id.",
+            "Write ids with commas between.",
+        )
+    })
+}
+
 /// What rolling a folder back would do.
 #[utoipa::path(context_path = "/api/v1", tag = "history", params(("node" = i64, Path), api::RollbackQuery),
     responses((status = 200, body = api::RollbackPreview), (status = 403, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
@@ -52,7 +63,9 @@ pub async fn look_at_rollback(
     query: web::Query<api::RollbackQuery>,
 ) -> Result<HttpResponse, Refusal> {
     let goal = times::moment(&state.engine, &query.to).await?;
-    let seen = state.engine.plan_rollback(&who.actor, NodeId(*path), goal).await?;
+    let keep = read_keep(query.keep.as_deref())?;
+    let seen = state.engine.plan_rollback(&who.actor, NodeId(*path), goal, &keep).await?;
+    let names = state.names.get(&state.engine).await;
     let plan = &seen.plan;
     let lines = seen.lines.iter().map(|line| {
         let (what, why) = match line.what {
@@ -63,6 +76,9 @@ pub async fn look_at_rollback(
             What::Stays(conflict) => ("stays", Some(why(conflict).to_string())),
         };
         api::RollbackLine {
+            others: line.others,
+            by: line.by.and_then(|(account, device, _)| names.author(account, device)),
+            changed: line.by.map(|(_, _, at)| show(at)),
             node: line.node.0,
             path: line.path.clone(),
             kind: if line.folder { api::Kind::Folder } else { api::Kind::File },
@@ -83,6 +99,8 @@ pub async fn look_at_rollback(
         goes: plan.goes,
         go_bytes: plan.go_bytes,
         stays: plan.conflicts.len(),
+        others: seen.others,
+        kept: seen.kept,
         lines: lines.collect(),
         token: seen.token,
     }))
@@ -111,8 +129,9 @@ pub async fn begin_rollback(
     body: web::Json<api::NewRollback>,
 ) -> Result<HttpResponse, Refusal> {
     let goal = times::moment(&state.engine, &body.to).await?;
-    let begun =
-        state.engine.begin_rollback(&who.actor, NodeId(*path), goal, body.token.as_deref(), None).await?;
+    let keep: Vec<NodeId> = body.keep.iter().map(|n| NodeId(*n)).collect();
+    let how = Begin { token: body.token.as_deref(), undoes: None, keep: &keep };
+    let begun = state.engine.begin_rollback(&who.actor, NodeId(*path), goal, how).await?;
     run(&state, begun.id);
     Ok(HttpResponse::Accepted().json(shown(&state, &who, &begun).await?))
 }
@@ -178,8 +197,8 @@ pub async fn undo_rollback(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let found = state.engine.rollback_of(&who.actor, *path).await?;
-    let begun =
-        state.engine.begin_rollback(&who.actor, found.node, found.begun, None, Some(found.id)).await?;
+    let how = Begin { undoes: Some(found.id), ..Begin::default() };
+    let begun = state.engine.begin_rollback(&who.actor, found.node, found.begun, how).await?;
     run(&state, begun.id);
     Ok(HttpResponse::Accepted().json(shown(&state, &who, &begun).await?))
 }

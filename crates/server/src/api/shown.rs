@@ -10,14 +10,6 @@ use yellow_attic_store::{Folder, Life, Row, SinceThen};
 
 /// A row as callers see it.
 pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
-    let by = match (
-        row.device.and_then(|d| names.devices.get(&d)),
-        row.account.and_then(|a| names.accounts.get(&a)),
-    ) {
-        (Some(device), Some(account)) => Some(format!("{account}, {device}")),
-        (None, Some(account)) => Some(account.clone()),
-        _ => None,
-    };
     api::Node {
         id: row.node.0,
         parent: row.parent.map(|p| p.0),
@@ -26,7 +18,7 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
         size: folder.map_or(row.size(), |f| f.bytes),
         modified: show(row.mtime),
         changed: show(folder.map_or(row.at, |f| f.changed_at.max(row.at))),
-        by,
+        by: names.author(row.account, row.device),
         how: row.how.word().to_string(),
         moment: row.since.token(),
         etag: row.etag(),

@@ -91,6 +91,10 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
         }
     }
     for folder in engine.growing(&seen, engine.now_ms() - 30 * DAY_MS, 20).await? {
+        // Where something beneath is hidden, no sum is shown.
+        if engine.sums(&who.actor, folder.node).await?.is_none() {
+            continue;
+        }
         if let Some(path) = path_to(&state, &who, folder.node).await? {
             growing.push(api::GrownFolder { node: folder.node.0, path, bytes: folder.bytes });
         }

@@ -7,7 +7,8 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::keeping::{Goes, Why};
 use yellow_attic_core::rules::{Rule, Rules, Scope};
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::keeping::{Progress, Purge, Reach};
+use yellow_attic_store::keeping::{Purge, Reach};
+use yellow_attic_store::letting::Progress;
 use yellow_attic_store::space::recount;
 use yellow_attic_store::{Engine, Life, Place, StoreError};
 
@@ -446,4 +447,45 @@ async fn snapshots_are_taken_by_schedule_once_each_time_and_end_by_themselves() 
     attic.clock.advance(10 * DAY);
     assert_eq!(attic.engine.run_schedules(&utc).await.unwrap(), 1);
     assert_eq!(attic.engine.snapshots(&attic.ines, &shelf).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_somebody_names_while_a_purge_runs_stays() {
+    let attic = Attic::new().await;
+    for i in 0..700u32 {
+        attic.put("log", &i.to_le_bytes()).await;
+    }
+    let node = attic.find("log").await.unwrap().node;
+    let states = attic.engine.history(&attic.ines, node, 1000).await.unwrap();
+    let last = rules(&[(Rule::Versions, "last 1")]);
+    let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
+    let purging = tokio::spawn(async move {
+        engine.apply_purge(&ines, &last, &Reach::All, None, &Progress::default()).await.unwrap()
+    });
+    let mut named = Vec::new();
+    for state in states[5..].iter().step_by(13) {
+        if attic.engine.name_version(&attic.ines, node, state.row.since, "kept").await.is_ok() {
+            named.push(state.row.since);
+        }
+    }
+    purging.await.unwrap();
+    let after = attic.engine.history(&attic.ines, node, 1000).await.unwrap();
+    for state in after.iter().filter(|s| named.contains(&s.row.since)) {
+        assert_eq!(state.row.content.unwrap().life, Life::Past, "{:?}", state.row.since);
+    }
+    counted(attic).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_archive_of_what_was_leaves_out_what_is_no_longer_held() {
+    let attic = Attic::new().await;
+    let dir = attic.mkdir("a").await;
+    attic.put("a/x", b"one").await;
+    attic.put("a/y", b"why").await;
+    let then = attic.engine.now_moment().await.unwrap();
+    attic.put("a/x", b"two").await;
+    purge(&attic, &rules(&[(Rule::Versions, "none")])).await;
+    let tree = attic.engine.tree(&attic.ines, &[dir], then, 100).await.unwrap();
+    assert_eq!(tree.items.iter().map(|i| &*i.path).collect::<Vec<_>>(), ["a", "a/y"]);
+    assert_eq!(tree.lost, ["a/x"]);
 }

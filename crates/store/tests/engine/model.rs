@@ -12,7 +12,8 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::clock::SetClock;
-use yellow_attic_store::keeping::{Progress, Reach};
+use yellow_attic_store::keeping::Reach;
+use yellow_attic_store::letting::Progress;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
 

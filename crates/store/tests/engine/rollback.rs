@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::{Rule, Scope};
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::rollback::Rollback;
+use yellow_attic_store::rollback::{Begin, Rollback};
 use yellow_attic_store::space::recount;
 use yellow_attic_store::{Sort, StoreError};
 
@@ -32,8 +32,12 @@ async fn tree(attic: &Attic, top: NodeId) -> BTreeMap<String, (i64, Vec<u8>)> {
 }
 
 async fn roll(attic: &Attic, top: NodeId, goal: Moment, undoes: Option<i64>) -> Rollback {
-    let seen = attic.engine.plan_rollback(&attic.ines, top, goal).await.unwrap();
-    let begun = attic.engine.begin_rollback(&attic.ines, top, goal, Some(&seen.token), undoes).await.unwrap();
+    let seen = attic.engine.plan_rollback(&attic.ines, top, goal, &[]).await.unwrap();
+    let begun = attic
+        .engine
+        .begin_rollback(&attic.ines, top, goal, Begin { token: Some(&seen.token), undoes, keep: &[] })
+        .await
+        .unwrap();
     let done = attic.engine.run_rollback(begun.id).await.unwrap();
     attic.engine.run_jobs().await.unwrap();
     done
@@ -72,7 +76,7 @@ async fn a_folder_is_rolled_back_and_that_is_taken_back() {
     assert_eq!(tree(&attic, top).await, as_then);
     assert_eq!(attic.cat("outside").await, b"outside", "what came from elsewhere went back there");
     // Nothing is left to do; and it can be taken back.
-    assert!(attic.engine.plan_rollback(&attic.ines, top, then).await.unwrap().plan.is_empty());
+    assert!(attic.engine.plan_rollback(&attic.ines, top, then, &[]).await.unwrap().plan.is_empty());
     let undone = roll(&attic, top, done.begun, Some(done.id)).await;
     assert_eq!(undone.undoes, Some(done.id));
     assert_eq!(tree(&attic, top).await, before);
@@ -95,7 +99,7 @@ async fn what_others_change_meanwhile_stays_and_is_told() {
     for i in 0..4 {
         attic.put(&format!("plans/{i}"), b"after").await;
     }
-    let begun = attic.engine.begin_rollback(&attic.ines, top, then, None, None).await.unwrap();
+    let begun = attic.engine.begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
     attic.put("plans/2", b"newer work").await;
     attic.put("plans/brand new", b"too").await;
     // It was stopped before it did anything, and goes on.
@@ -111,6 +115,25 @@ async fn what_others_change_meanwhile_stays_and_is_told() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn nothing_that_was_there_then_goes_with_a_folder_that_was_not() {
+    let attic = Attic::new().await;
+    let top = attic.mkdir("plans").await;
+    attic.mkdir("other").await;
+    attic.put("other/guest", b"guest").await;
+    let then = attic.engine.now_moment().await.unwrap();
+    attic.mkdir("plans/new").await;
+    attic.put("plans/new/made", b"made").await;
+    attic.mv("other/guest", "plans/new/guest").await;
+    attic.rm("other").await;
+    let done = roll(&attic, top, then, None).await;
+    assert_eq!(attic.cat("plans/new/guest").await, b"guest", "its place is gone: it stays");
+    assert_eq!(attic.ls("plans/new").await, ["guest"]);
+    let mut told: Vec<_> = done.left_alone.iter().map(|l| l.name.as_str()).collect();
+    told.sort_unstable();
+    assert_eq!(told, ["guest", "new"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_rollback_refuses_what_it_cannot_do() {
     let attic = Attic::new().await;
     attic.put("x", b"1").await;
@@ -120,20 +143,22 @@ async fn a_rollback_refuses_what_it_cannot_do() {
     attic.put("plans/a", b"1").await;
     let engine = &attic.engine;
     assert!(matches!(
-        engine.plan_rollback(&attic.ines, top, early).await,
+        engine.plan_rollback(&attic.ines, top, early, &[]).await,
         Err(StoreError::NotThereYet { .. })
     ));
     let x = attic.find("x").await.unwrap().node;
-    assert!(matches!(engine.plan_rollback(&attic.ines, x, then).await, Err(StoreError::NotAFolder(_))));
-    let seen = engine.plan_rollback(&attic.ines, top, then).await.unwrap();
+    assert!(matches!(engine.plan_rollback(&attic.ines, x, then, &[]).await, Err(StoreError::NotAFolder(_))));
+    let seen = engine.plan_rollback(&attic.ines, top, then, &[]).await.unwrap();
     attic.put("plans/b", b"1").await;
     assert!(matches!(
-        engine.begin_rollback(&attic.ines, top, then, Some(&seen.token), None).await,
+        engine
+            .begin_rollback(&attic.ines, top, then, Begin { token: Some(&seen.token), ..Begin::default() })
+            .await,
         Err(StoreError::PlanStale)
     ));
-    let first = engine.begin_rollback(&attic.ines, top, then, None, None).await.unwrap();
+    let first = engine.begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
     assert!(matches!(
-        engine.begin_rollback(&attic.ines, top, then, None, None).await,
+        engine.begin_rollback(&attic.ines, top, then, Begin::default()).await,
         Err(StoreError::RollingBack(_))
     ));
     engine.run_rollback(first.id).await.unwrap();
@@ -224,8 +249,11 @@ proptest! {
             }
             let before = tree(&attic, top).await;
             let done = roll(&attic, top, then, None).await;
-            let conflicts = !done.left_alone.is_empty();
-            if conflicts {
+            // Only what came from a place outside that is gone may be left as it was.
+            for left in &done.left_alone {
+                assert!(left.why.contains("its place there is gone") || left.why.contains("something in it stays"), "{left:?}");
+            }
+            if !done.left_alone.is_empty() {
                 return;
             }
             assert_eq!(tree(&attic, top).await, as_then);
@@ -280,8 +308,28 @@ async fn a_device_that_makes_noise_of_much_raises_an_alarm_and_is_shut_out_by_ru
     // It is told once, and the moment before leads back.
     attic.put("other", b"x").await;
     assert!(attic.engine.watch_for_mass_change().await.unwrap().is_empty());
+    // What others did meanwhile is told apart, and stays if that is asked for.
+    attic.clock.advance(1_000);
+    let written = b"what was written in a browser since";
+    let hers = attic.put("logs/3.csv", written).await.row.unwrap().node;
     let logs = attic.find("logs").await.unwrap().node;
-    assert_eq!(attic.engine.plan_rollback(&attic.ines, logs, alarm.before).await.unwrap().plan.changes, 40);
+    let seen = attic.engine.plan_rollback(&attic.ines, logs, alarm.before, &[]).await.unwrap();
+    assert_eq!(seen.others, 1, "the browser's state is not the laptop's");
+    assert!(seen.lines[0].others && seen.lines[0].node == hers);
+    let seen = attic.engine.plan_rollback(&attic.ines, logs, alarm.before, &[hers]).await.unwrap();
+    assert_eq!((seen.plan.changes, seen.others, seen.kept), (39, 0, 1));
+    let how = Begin { token: Some(&seen.token), keep: &[hers], ..Begin::default() };
+    let begun = attic.engine.begin_rollback(&attic.ines, logs, alarm.before, how).await.unwrap();
+    let done = attic.engine.run_rollback(begun.id).await.unwrap();
+    assert_eq!((done.state.as_str(), done.left_alone.len()), ("done", 1));
+    assert_eq!(attic.cat("logs/3.csv").await, written);
+    assert!(attic.cat("logs/4.csv").await.starts_with(b"day 4"));
+    // Taken back, it is again what it was before, the work that stayed included.
+    let how = Begin { undoes: Some(done.id), ..Begin::default() };
+    let back = attic.engine.begin_rollback(&attic.ines, logs, done.begun, how).await.unwrap();
+    attic.engine.run_rollback(back.id).await.unwrap();
+    assert_eq!(attic.cat("logs/3.csv").await, written);
+    assert_eq!(attic.cat("logs/4.csv").await, noise(4, 2000));
     attic.engine.settle_alarm(&attic.ines, alarm.id).await.unwrap();
     assert!(attic.engine.alarms(true).await.unwrap().is_empty());
 }

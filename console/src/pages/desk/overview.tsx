@@ -1,0 +1,169 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Gauge, Mail, ShieldAlert, UserPlus } from "lucide-react";
+import type { ReactNode } from "react";
+import { useLocation } from "wouter";
+import { api } from "../../lib/api";
+import { kept, type Alarm } from "../../lib/kept";
+import { pageOf } from "../../lib/place";
+import { count, countInWords, exactly, moment, size, when } from "../../lib/show";
+import { Button, Loading, Notice, useToast } from "../../ui";
+import { Growth } from "../space/growth";
+
+/** What needs a decision first; then how things stand. */
+export function Overview() {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const [, go] = useLocation();
+  const alarms = useQuery({ queryKey: ["alarms"], queryFn: kept.alarms });
+  const quotas = useQuery({ queryKey: ["quotas"], queryFn: kept.quotas });
+  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
+  const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail });
+  const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
+  const settling = useMutation({
+    mutationFn: (alarm: Alarm) => kept.settle(alarm.id),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["alarms"] });
+      toast.say("Settled. It stays in the record.");
+    },
+    onError: (e) => toast.refuse(e),
+  });
+  const failed = [alarms, quotas, accounts, mail].find((q) => q.isError);
+  const waiting = accounts.data?.accounts.filter((a) => a.why_disabled === "waiting") ?? [];
+  const givenUp = mail.data?.letters.filter((l) => l.state === "given up") ?? [];
+  const open = alarms.data?.alarms.filter((a) => !a.settled) ?? [];
+  const full = quotas.data?.quotas.filter((q) => q.warns) ?? [];
+  const pending = alarms.isPending || quotas.isPending || accounts.isPending || mail.isPending;
+  const nothing = open.length + full.length + waiting.length + givenUp.length === 0;
+  const s = space.data;
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)_290px] gap-10 pt-3 max-lg:grid-cols-1">
+      <div>
+        <section aria-label="Needs a decision">
+          <h2 className="border-b border-line pb-2 text-xl font-bold">Needs a decision</h2>
+          {failed && <Notice error={failed.error} retry={() => void failed.refetch()} />}
+          {pending && <Loading rows={3} />}
+          {!pending && nothing && !failed && <p className="py-4 text-muted">Nothing does, just now.</p>}
+          <ul>
+            {open.map((a) => (
+              <Decision
+                key={a.id}
+                icon={<ShieldAlert size={22} className="text-brick" aria-hidden />}
+                title={`${a.device ? `"${a.device}"` : "One browser"} of ${a.by ?? "somebody"} changed ${count(a.files, "file")} of ${a.of.toLocaleString("en")} on ${a.shelf}.`}
+                acts={
+                  <>
+                    <Button look="primary" onClick={() => go(pageOf(`${a.shelf}:/`, a.before))}>
+                      Look and roll back
+                    </Button>
+                    <Button look="quiet" disabled={settling.isPending} onClick={() => settling.mutate(a)}>
+                      It is settled
+                    </Button>
+                  </>
+                }
+              >
+                <span title={exactly(a.from)}>{moment(new Date(a.from))}.</span> What is there now looks like
+                noise{a.ending && ` and is called .${a.ending}`}. Last good moment{" "}
+                {moment(new Date(a.before_at))}.{" "}
+                {a.shut
+                  ? "That device can do nothing any more."
+                  : "It still has its doors open: the rule tells only."}
+              </Decision>
+            ))}
+            {full.map((q) => (
+              <Decision
+                key={q.of}
+                icon={<Gauge size={22} aria-hidden />}
+                title={`${q.name} is ${q.hard ? `${Math.floor((q.used / q.hard) * 100)} % full` : "past its soft line"}.`}
+                acts={<Button onClick={() => go("/desk/space")}>Quota or rule</Button>}
+              >
+                {size(q.used)}
+                {q.hard !== undefined && ` of ${size(q.hard)}; ${size(Math.max(0, q.hard - q.used))} left`}
+                {q.soft !== undefined && `, soft line at ${size(q.soft)}`}.
+              </Decision>
+            ))}
+            {waiting.length > 0 && (
+              <Decision
+                icon={<UserPlus size={22} aria-hidden />}
+                title={`${countInWords(waiting.length, "person").replace("persons", "people")} signed up and ${waiting.length === 1 ? "waits" : "wait"} for you.`}
+                acts={<Button onClick={() => go("/desk/people")}>See who</Button>}
+              >
+                {waiting.map((a) => a.display_name).join(", ")}
+              </Decision>
+            )}
+            {givenUp.length > 0 && (
+              <Decision
+                icon={<Mail size={22} aria-hidden />}
+                title={`${countInWords(givenUp.length, "letter")} could not be delivered.`}
+                acts={<Button onClick={() => go("/desk/mail")}>See why</Button>}
+              >
+                {givenUp[0]!.to}: {givenUp[0]!.said}
+              </Decision>
+            )}
+          </ul>
+        </section>
+        <section aria-label="Space" className="mt-8">
+          <h2 className="mb-2 text-xl font-bold">Space</h2>
+          {space.isPending && <Loading rows={3} />}
+          {space.isError && <Notice error={space.error} />}
+          {s && (
+            <div className="grid grid-cols-[170px_1fr] gap-6 max-sm:grid-cols-1">
+              <div>
+                <p className="text-3xl font-bold">{size(s.held.all)}</p>
+                <p className="text-muted">{s.stored && `${size(s.stored.free)} free on this disk`}</p>
+                <Button look="quiet" className="-ml-3.5 text-teal" onClick={() => go("/desk/space")}>
+                  Where it went
+                </Button>
+              </div>
+              <Growth days={s.days} />
+            </div>
+          )}
+        </section>
+      </div>
+      <section aria-label="Now">
+        <h2 className="border-b border-line pb-2 text-lg font-bold">Now</h2>
+        <dl className="text-[14.5px]">
+          {(
+            [
+              ["People", accounts.data?.accounts.filter((a) => !a.disabled).length.toLocaleString("en")],
+              ["Shelves", s?.shelves.filter((x) => x.kind === "shared").length.toLocaleString("en")],
+              ["Files", s?.held.files.toLocaleString("en")],
+              ["History", s && size(s.held.versions + s.held.trash)],
+              ["Letters waiting", mail.data?.letters.filter((l) => l.state === "waiting").length.toString()],
+              [
+                "Last alarm",
+                alarms.data && (alarms.data.alarms[0] ? when(alarms.data.alarms[0].from) : "none"),
+              ],
+            ] as const
+          ).map(([word, value]) => (
+            <div key={word} className="flex justify-between border-b border-line py-2">
+              <dt>{word}</dt>
+              <dd className="font-semibold">{value ?? ""}</dd>
+            </div>
+          ))}
+        </dl>
+      </section>
+    </div>
+  );
+}
+
+function Decision({
+  icon,
+  title,
+  acts,
+  children,
+}: {
+  icon: ReactNode;
+  title: string;
+  acts: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <li className="flex flex-wrap items-start gap-3 border-b border-line py-3">
+      <span className="pt-0.5">{icon}</span>
+      <div className="min-w-52 flex-1">
+        <p className="font-semibold">{title}</p>
+        <p className="text-[14.5px] text-muted">{children}</p>
+      </div>
+      <div className="flex flex-wrap items-center gap-1">{acts}</div>
+    </li>
+  );
+}

@@ -1,0 +1,99 @@
+import { hierarchy, treemap, treemapSquarify } from "d3-hierarchy";
+import { useEffect, useRef, useState } from "react";
+import { size } from "../../lib/show";
+
+/** A rectangle: its area is what it holds. */
+export interface Piece {
+  key: string;
+  name: string;
+  bytes: number;
+  /** Of these, history. */
+  past: number;
+  open?: () => void;
+}
+
+const height = 300;
+/** More would be specks. */
+const most = 60;
+
+/** Everything in one picture: each thing as large as what it holds, its history shaded. */
+export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
+  const ref = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(700);
+  useEffect(() => {
+    const element = ref.current;
+    if (!element) return;
+    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, []);
+  const sorted = pieces.filter((p) => p.bytes > 0).sort((a, b) => b.bytes - a.bytes);
+  const rest = sorted.slice(most);
+  const shown =
+    rest.length === 0
+      ? sorted
+      : [
+          ...sorted.slice(0, most),
+          {
+            key: "rest",
+            name: `${rest.length.toLocaleString("en")} smaller ones`,
+            bytes: rest.reduce((n, p) => n + p.bytes, 0),
+            past: rest.reduce((n, p) => n + p.past, 0),
+          },
+        ];
+  const root = hierarchy<{ children?: Piece[] } | Piece>({ children: shown }).sum((d) =>
+    "bytes" in d ? d.bytes : 0,
+  );
+  const laid = treemap<{ children?: Piece[] } | Piece>()
+    .tile(treemapSquarify.ratio(1.4))
+    .size([width, height])
+    .paddingInner(2)
+    .round(true)(root);
+  return (
+    <div ref={ref} role="group" aria-label={label} className="relative" style={{ height }}>
+      {laid.leaves().map((leaf) => {
+        if (!("bytes" in leaf.data)) return null;
+        const piece = leaf.data;
+        const [w, h] = [leaf.x1 - leaf.x0, leaf.y1 - leaf.y0];
+        const told = `${piece.name}: ${size(piece.bytes)}, of it ${size(piece.past)} history`;
+        const share = piece.bytes === 0 ? 0 : piece.past / piece.bytes;
+        const box = "absolute overflow-hidden rounded-[3px] border border-line bg-sheet text-left";
+        const place = { left: leaf.x0, top: leaf.y0, width: w, height: h };
+        const inside = (
+          <>
+            <span
+              className="absolute inset-x-0 bottom-0 bg-gold-wash"
+              style={{ height: `${share * 100}%` }}
+              aria-hidden
+            />
+            {w > 54 && h > 24 && (
+              <span className="relative block truncate px-1.5 pt-0.5 text-[13.5px]">{piece.name}</span>
+            )}
+            {w > 54 && h > 44 && (
+              <span className="relative block truncate px-1.5 font-mono text-[12.5px] text-muted">
+                {size(piece.bytes)}
+              </span>
+            )}
+          </>
+        );
+        return piece.open ? (
+          <button
+            key={piece.key}
+            type="button"
+            title={told}
+            aria-label={told}
+            className={`${box} hover:border-muted`}
+            style={place}
+            onClick={piece.open}
+          >
+            {inside}
+          </button>
+        ) : (
+          <div key={piece.key} title={told} className={box} style={place}>
+            {inside}
+          </div>
+        );
+      })}
+    </div>
+  );
+}
