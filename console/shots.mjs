@@ -25,30 +25,30 @@ const pictures = {
   },
   "folder-then": {
     size: wide,
-    path: "/shelf/Collections/Logbooks/1911",
+    path: "/desk/now",
     act: async (page) => {
-      const slider = page.getByRole("slider");
-      await slider.waitFor();
-      await page.getByTestId("strip").locator("rect").first().waitFor();
-      const box = await slider.boundingBox();
-      const strip = await page.getByTestId("strip").boundingBox();
-      const x = strip.x + 14 + (strip.width - 74) * (1 - 21 / 93);
-      await page.mouse.move(box.x + 9, box.y + 9);
-      await page.mouse.down();
-      await page.mouse.move(x, box.y + 9, { steps: 8 });
-      await page.mouse.up();
-      await page.getByText("Nothing can be changed in the past").waitFor();
-      await row(page, "logbook-1911-p003.png").click();
-      await page.waitForTimeout(500);
+      await page.getByRole("button", { name: "Look and roll back" }).click();
+      await row(page, "Photographs").dblclick();
+      await row(page, "Season").dblclick();
+      await page.getByText("Roll back 58 files").waitFor();
+    },
+  },
+  desk: { size: wide, path: "/desk/now", act: (page) => page.getByText("today").waitFor() },
+  space: {
+    size: wide,
+    path: "/desk/space",
+    act: async (page) => {
+      await page.getByRole("button", { name: /^Collections/ }).click();
+      await page.getByRole("button", { name: /^Logbooks/ }).waitFor();
     },
   },
   "folder-dark": { size: wide, path: "/shelf/Exhibition%202027/Texts", dark: true, act: (page) => row(page, "signals.md").click() },
   "folder-phone": { size: phone, path: "/shelf/Collections/Logbooks/1911" },
   "look-picture": {
     size: wide,
-    path: "/shelf/Visitor%20desk/Photographs/Season",
+    path: "/shelf/Exhibition%202027/Room%20studies",
     act: async (page) => {
-      await row(page, "view-004.jpg").dblclick();
+      await row(page, "room-04.jpg").dblclick();
       await page.getByRole("dialog").locator("img").waitFor();
     },
   },
@@ -72,25 +72,6 @@ const pictures = {
       await page.getByText("From 2026-12-01").last().waitFor();
     },
   },
-  "people-list": {
-    size: wide,
-    path: "/desk/people",
-    act: async (page) => {
-      const list =
-        "sign_in;name;E-Mail;groups;quota\n" +
-        "mara;Mara Quist;mara@lamp.example;Archive|Volunteers;2 GiB\n" +
-        "olav;Olav Strand;olav@lamp.example;Volunteers;\n" +
-        "noor;Noor Hale;tomas@lamp.example;Volunteers;\n" +
-        "pia lund;Pia Lund;pia@lamp.example;Choir;much\n" +
-        "sven;Sven\n" +
-        "hugo;Hugo Marsh;;Board;\n";
-      await page.getByRole("button", { name: "From a list" }).click();
-      const file = { name: "season-2027.csv", mimeType: "text/csv", buffer: Buffer.from(list) };
-      await page.getByLabel("List file").setInputFiles(file);
-      await page.getByText("3 wrong").waitFor();
-    },
-  },
-  account: { size: wide, path: "/account", act: (page) => page.getByText("Add an authenticator").waitFor() },
   palette: {
     size: wide,
     path: "/shelf/Collections",

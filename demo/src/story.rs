@@ -246,7 +246,7 @@ impl Museum {
                 "ines",
                 &[("oona", Level::Manage), ("group:Exhibition team", Level::Edit), ("felix", Level::Add)],
             ),
-            ("Visitor desk", "celia", &[("ines", Level::Add), ("group:Front desk", Level::Edit)]),
+            ("Visitor desk", "celia", &[("ines", Level::Manage), ("group:Front desk", Level::Edit)]),
             ("Board", "edda", &[("ines", Level::Edit), ("group:Board", Level::View)]),
             ("Volunteers", "greta", &[("*", Level::Edit)]),
         ];

@@ -3,7 +3,7 @@
 import type { Going, Kept, Quota } from "./kept";
 
 export type Kind = "folder" | "file";
-export type SinceThen = "same" | "different" | "moved" | "removed";
+export type SinceThen = "same" | "different" | "moved" | "removed" | "inside";
 
 export interface Sums {
   bytes: number;

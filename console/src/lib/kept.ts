@@ -120,6 +120,8 @@ export interface Alarm {
   id: number;
   shelf: string;
   root: number;
+  /** Its path, if one may enter it. */
+  path?: string;
   by?: string;
   device?: string;
   before: string;

@@ -14,7 +14,7 @@ export function Menu({
   return (
     <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger asChild>{trigger}</DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
+      <DropdownMenu.Portal container={document.getElementById("main")}>
         <DropdownMenu.Content
           aria-label={label}
           align="end"

@@ -386,6 +386,9 @@ pub struct Alarm {
     pub shelf: String,
     /// The folder at its top.
     pub root: i64,
+    /// Its path, if one may enter it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
     /// Who.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,

@@ -54,6 +54,8 @@ pub enum SinceThen {
     Moved,
     /// No longer there.
     Removed,
+    /// A folder in the same place, in which something has changed.
+    Inside,
 }
 
 /// What is beneath a folder now.

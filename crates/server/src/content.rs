@@ -14,6 +14,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::fs::File;
 use std::io::IoSliceMut;
 use std::os::unix::fs::FileExt;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use yellow_attic_core::NodeId;
@@ -26,6 +27,12 @@ use yellow_attic_store::engine::RightsWatch;
 const SMALL: u64 = 64 * 1024;
 /// Larger ones in blocks of this size: small enough to stay in the processor's cache on their way.
 pub const BLOCK: u64 = 64 * 1024;
+/// Where much is to be sent, the next blocks are read while one is sent; then larger ones are better.
+const LARGE_BLOCK: u64 = 1 << 20;
+/// From this size on.
+const WORTH_AHEAD: u64 = 8 << 20;
+/// At most so many at a time.
+const MOST_AHEAD: usize = 16;
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
@@ -147,6 +154,12 @@ pub async fn answer(
         return Ok(answer.body(bytes));
     }
     let may = StillMay::new(request, reader, &[row.node]);
+    if length >= WORTH_AHEAD
+        && let Some(reading) = Reading::begin()
+    {
+        let bytes = ahead(Arc::new(file), from, length, reading);
+        return Ok(answer.body(SizedStream::new(length, guarded(bytes, may))));
+    }
     Ok(answer.body(SizedStream::new(length, guarded(blocks(Arc::new(file), from, length), may))))
 }
 
@@ -238,20 +251,32 @@ fn read_at(file: &File, from: u64, length: usize) -> std::io::Result<Vec<u8>> {
 }
 
 /// Blocks that are used again: fresh memory for each would cost more than reading it.
-static SPARE: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
-/// Blocks kept for later: 4 MiB.
-const MOST_SPARE: usize = 64;
+struct Spare {
+    blocks: Mutex<Vec<Vec<u8>>>,
+    /// So many are kept for later.
+    most: usize,
+}
+
+/// 4 MiB.
+static SPARE: Spare = Spare { blocks: Mutex::new(Vec::new()), most: 64 };
+/// 8 MiB.
+static LARGE_SPARE: Spare = Spare { blocks: Mutex::new(Vec::new()), most: 8 };
 
 /// A block on its way out; it goes back when it is sent.
 struct Block {
     bytes: Vec<u8>,
     length: usize,
+    spare: &'static Spare,
 }
 
 impl Block {
     fn new(length: usize) -> Block {
-        let kept = SPARE.lock().unwrap_or_else(PoisonError::into_inner).pop();
-        Block { bytes: kept.unwrap_or_else(|| vec![0; BLOCK as usize]), length }
+        Block::of(&SPARE, BLOCK as usize, length)
+    }
+
+    fn of(spare: &'static Spare, size: usize, length: usize) -> Block {
+        let kept = spare.blocks.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        Block { bytes: kept.unwrap_or_else(|| vec![0; size]), length, spare }
     }
 }
 
@@ -263,8 +288,8 @@ impl AsRef<[u8]> for Block {
 
 impl Drop for Block {
     fn drop(&mut self) {
-        let mut spare = SPARE.lock().unwrap_or_else(PoisonError::into_inner);
-        if spare.len() < MOST_SPARE {
+        let mut spare = self.spare.blocks.lock().unwrap_or_else(PoisonError::into_inner);
+        if spare.len() < self.spare.most {
             spare.push(std::mem::take(&mut self.bytes));
         }
     }
@@ -284,6 +309,56 @@ pub async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result
         block = read.await.map_err(std::io::Error::other)??;
     }
     Ok(Bytes::from_owner(block))
+}
+
+/// Streams that read ahead in large blocks just now.
+static AHEAD: AtomicUsize = AtomicUsize::new(0);
+
+/// One of the streams that read ahead.
+struct Reading;
+
+impl Reading {
+    /// None if enough do: blocks in memory must not grow with the number of downloads.
+    fn begin() -> Option<Reading> {
+        let took =
+            AHEAD.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |n| (n < MOST_AHEAD).then_some(n + 1));
+        took.is_ok().then_some(Reading)
+    }
+}
+
+impl Drop for Reading {
+    fn drop(&mut self) {
+        AHEAD.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// Large blocks, read off the worker while those before them are sent.
+fn ahead(
+    file: Arc<File>,
+    from: u64,
+    length: u64,
+    reading: Reading,
+) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    let end = from + length;
+    futures_util::stream::iter((from..end).step_by(LARGE_BLOCK as usize))
+        .map(move |at| {
+            let file = file.clone();
+            tokio::task::spawn_blocking(move || {
+                let length = LARGE_BLOCK.min(end - at) as usize;
+                let mut block = Block::of(&LARGE_SPARE, LARGE_BLOCK as usize, length);
+                file.read_exact_at(&mut block.bytes[..length], at)?;
+                Ok::<_, std::io::Error>(Bytes::from_owner(block))
+            })
+        })
+        .buffered(2)
+        .map(move |done| {
+            let _as_long_as_it_runs = &reading;
+            match done {
+                Ok(Ok(bytes)) => Ok(bytes),
+                Ok(Err(e)) => Err(actix_web::Error::from(e)),
+                Err(_) => Err(actix_web::error::ErrorInternalServerError("stopping")),
+            }
+        })
 }
 
 fn blocks(

@@ -7,7 +7,7 @@ use actix_web::{HttpResponse, web};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
-use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::counter::{ConstCounter, Counter};
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::{ConstGauge, Gauge};
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
@@ -70,6 +70,32 @@ impl Collector for Now {
     }
 }
 
+/// Counted by the engine since its start: name, help, value.
+#[derive(Debug)]
+struct Done(Vec<(&'static str, &'static str, u64)>);
+
+impl Collector for Done {
+    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> Result<(), std::fmt::Error> {
+        for (name, help, value) in &self.0 {
+            let counter = ConstCounter::new(*value);
+            counter.encode(encoder.encode_descriptor(name, help, None, counter.metric_type())?)?;
+        }
+        Ok(())
+    }
+}
+
+fn done(work: &yellow_attic_store::Work) -> Done {
+    let of = |n: &std::sync::atomic::AtomicU64| n.load(std::sync::atomic::Ordering::Relaxed);
+    Done(vec![
+        ("writer_groups", "Groups of changes committed together", of(&work.groups)),
+        ("writer_operations", "Changes in them", of(&work.operations)),
+        ("writer_gathering_microseconds", "Waiting for callers to come back", of(&work.gathering_us)),
+        ("writer_writing_microseconds", "Writing bytes to staging", of(&work.writing_us)),
+        ("writer_syncing_microseconds", "Making staged bytes durable", of(&work.syncing_us)),
+        ("writer_committing_microseconds", "Deciding and committing", of(&work.committing_us)),
+    ])
+}
+
 /// All of it as text.
 pub async fn text(state: &State) -> String {
     let engine = &state.engine;
@@ -112,6 +138,7 @@ pub async fn text(state: &State) -> String {
     registry.register("sent_bytes", "Bytes of files sent", m.sent.clone());
     registry.register("listeners", "Pages and programs that follow changes", m.listeners.clone());
     registry.register_collector(Box::new(now));
+    registry.register_collector(Box::new(done(engine.work())));
     let mut text = String::new();
     let _ = encode(&mut text, &registry);
     text

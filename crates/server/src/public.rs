@@ -167,26 +167,3 @@ pub fn check(state: &State) -> api::AddressCheck {
     }
     api::AddressCheck { address, findings, seen }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::collections::BTreeMap;
-
-    fn bad_with(flags: &[(&'static str, &str)]) -> Vec<String> {
-        let flags: BTreeMap<_, _> = flags.iter().map(|(k, v)| (*k, v.to_string())).collect();
-        let config = crate::config::read(Some(std::path::Path::new("/dev/null")), &|_| None, &flags).unwrap();
-        let address = config.public_address.clone().unwrap_or_else(|| format!("http://{}", config.listen));
-        check_config(&config, &address).into_iter().filter(|f| !f.good).map(|f| f.what).collect()
-    }
-
-    #[test]
-    fn what_a_stranger_would_get_is_told_before_they_get_it() {
-        assert!(bad_with(&[])[0].contains("No public address"));
-        assert!(bad_with(&[("public_address", "http://10.0.0.5:7460")])[0].contains("only inside"));
-        assert!(bad_with(&[("public_address", "http://files.example.org")])[0].contains("without TLS"));
-        let behind = ("public_address", "https://files.example.org");
-        assert!(bad_with(&[behind])[0].contains("no proxy is trusted"));
-        assert_eq!(bad_with(&[behind, ("trusted_proxies", "10.0.0.2")]), Vec::<String>::new());
-    }
-}

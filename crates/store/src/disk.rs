@@ -10,7 +10,7 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yellow_attic_core::{ContentId, NodeId};
@@ -66,6 +66,7 @@ pub struct Disk {
     pub packs: Arc<OwnedFd>,
     /// `shelves/`
     pub shelves: Arc<OwnedFd>,
+    journaled: bool,
 }
 
 const OPEN_DIR: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
@@ -81,8 +82,10 @@ impl Disk {
             std::fs::create_dir_all(&full).map_err(|e| say(&full, &e))?;
             Ok(Arc::new(OwnedFd::from(File::open(&full).map_err(|e| say(&full, &e))?)))
         };
+        let staging = folder("staging")?;
         Ok(Disk {
-            staging: folder("staging")?,
+            journaled: journaled(&staging),
+            staging,
             past: folder("past")?,
             incoming: folder("past/incoming")?,
             removed: folder("past/removed")?,
@@ -188,6 +191,26 @@ impl Disk {
         Ok(fs::fsync(what)?)
     }
 
+    /// Whether one commit of the file system's journal makes durable whatever was done before it.
+    pub fn is_journaled(&self) -> bool {
+        self.journaled
+    }
+
+    /// Brings a file's bytes to the disk, for [`Disk::commit_journal`] to make them durable.
+    pub fn write_back(&self, file: &File) -> io::Result<()> {
+        self.steps.before("write back")?;
+        crate::kernel::write_back(file.as_raw_fd())
+    }
+
+    /// Makes durable, with one flush, all files whose bytes were written back and all names that were made,
+    /// changed or removed before. Only where [`Disk::is_journaled`]. Touching the folder binds the call to the
+    /// transaction that is open now, which none of those can come after.
+    pub fn commit_journal(&self) -> io::Result<()> {
+        self.steps.before("commit the journal")?;
+        fs::futimens(&self.staging, &now())?;
+        Ok(fs::fsync(&self.staging)?)
+    }
+
     /// Syncs the whole file system: many small things by one call.
     pub fn sync_all(&self) -> io::Result<()> {
         self.steps.before("sync all")?;
@@ -222,6 +245,26 @@ impl Disk {
         }
         Ok(found)
     }
+}
+
+fn now() -> Timestamps {
+    let now = Timespec { tv_sec: 0, tv_nsec: fs::UTIME_NOW };
+    Timestamps { last_access: now, last_modification: now }
+}
+
+/// Whether a folder lies on ext4 with its journal on the same device: such a file system keeps one order of
+/// all that is done to names and sizes, so the commit of one is the commit of everything before it. Elsewhere
+/// each file is synced by itself.
+fn journaled(dir: &OwnedFd) -> bool {
+    const EXT4: u64 = 0xef53;
+    let on_ext4 = fs::fstatfs(dir).is_ok_and(|s| s.f_type as u64 == EXT4);
+    let Ok(stat) = fs::fstat(dir) else { return false };
+    let (major, minor) = (fs::major(stat.st_dev), fs::minor(stat.st_dev));
+    let device = std::fs::read_link(format!("/sys/dev/block/{major}:{minor}"));
+    let Some(name) = device.ok().and_then(|d| Some(d.file_name()?.to_str()?.to_string())) else {
+        return false;
+    };
+    on_ext4 && Path::new(&format!("/proc/fs/jbd2/{name}-8")).exists()
 }
 
 /// Looks at a name in a directory without following or opening it.

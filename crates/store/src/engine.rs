@@ -96,6 +96,7 @@ pub(crate) struct Shared {
     pub background: bool,
     pub clock: Arc<dyn Clock>,
     pub jobs: Jobs,
+    work: Arc<crate::writer::Work>,
     stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
     writer: Mutex<Option<mpsc::Sender<Ask>>>,
@@ -140,6 +141,7 @@ impl Engine {
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
         let (sender, receiver) = mpsc::channel(1024);
+        let work = Arc::new(crate::writer::Work::default());
         let stopped = Arc::new(AtomicBool::new(false));
         let wake = Arc::new(Notify::new());
         let runtime = tokio::runtime::Handle::current();
@@ -207,6 +209,8 @@ impl Engine {
             stopped: stopped.clone(),
             take_apart_after: options.take_apart_after_ms,
             jobs: wake,
+            work: work.clone(),
+            queue: sender.downgrade(),
         };
         let running = Running {
             writer: Some(tokio::spawn(writer.run(receiver, book))),
@@ -231,6 +235,7 @@ impl Engine {
                 uploads,
                 clock: options.clock,
                 jobs,
+                work,
                 stopped,
                 writer: Mutex::new(Some(sender)),
                 running: Mutex::new(running),
@@ -338,6 +343,11 @@ impl Engine {
     /// Bytes that are announced and have not arrived yet.
     pub fn reserved(&self) -> u64 {
         self.shared.staging.reserved()
+    }
+
+    /// What the writer has done since the start.
+    pub fn work(&self) -> &crate::writer::Work {
+        &self.shared.work
     }
 
     /// Renames that the disk owes.

@@ -12,6 +12,18 @@ pub(crate) fn start_writeback(fd: RawFd, from: u64, length: u64) {
     }
 }
 
+/// Writes a file's bytes back and waits until the disk has taken them (sync_file_range). They are not
+/// durable by that: the disk's own cache is flushed, and what names them is written, by [`crate::disk::Disk::commit_journal`].
+pub(crate) fn write_back(fd: RawFd) -> std::io::Result<()> {
+    let all =
+        libc::SYNC_FILE_RANGE_WAIT_BEFORE | libc::SYNC_FILE_RANGE_WRITE | libc::SYNC_FILE_RANGE_WAIT_AFTER;
+    // SAFETY: the call takes numbers only; a bad descriptor is answered with an error.
+    match unsafe { libc::sync_file_range(fd, 0, 0, all) } {
+        0 => Ok(()),
+        _ => Err(std::io::Error::last_os_error()),
+    }
+}
+
 /// Makes `to` share the bytes of `from` (FICLONE), where the file system can.
 pub(crate) fn reflink(from: RawFd, to: RawFd) -> bool {
     const FICLONE: libc::c_ulong = 0x4004_9409;

@@ -96,3 +96,4 @@ pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
 pub use staging::{Arriving, SMALL, Staged};
 pub use then::{SinceThen, State};
+pub use writer::Work;

@@ -449,6 +449,9 @@ impl Touched {
 
     fn sync(self, disk: &Disk) -> Result<()> {
         let say = |e: &std::io::Error| StoreError::io("syncing folders", e);
+        if disk.is_journaled() && !self.dirs.is_empty() {
+            return disk.commit_journal().map_err(|e| say(&e));
+        }
         if self.dirs.len() > 64 {
             return disk.sync_all().map_err(|e| say(&e));
         }

@@ -32,6 +32,8 @@ pub struct Staged {
     /// How many bytes.
     pub size: i64,
     pub(crate) bytes: Bytes,
+    /// How much like noise they look, if that was seen while they were in memory.
+    noise: Option<u16>,
     disk: Arc<Disk>,
     pub(crate) kept: bool,
 }
@@ -109,6 +111,7 @@ impl Staging {
             id: self.next_id(),
             hash: *blake3::hash(&bytes).as_bytes(),
             size: bytes.len() as i64,
+            noise: Some(yellow_attic_core::mass::noise(&bytes)),
             bytes: Bytes::Memory(bytes),
             disk: self.disk.clone(),
             kept: false,
@@ -158,6 +161,7 @@ impl Staging {
                 hash: [0; 32],
                 size: 0,
                 bytes: Bytes::Disk(file),
+                noise: None,
                 disk: self.disk.clone(),
                 kept: false,
             },
@@ -196,6 +200,7 @@ impl Staging {
             hash: [0; 32],
             size: there as i64,
             bytes: Bytes::Disk(file),
+            noise: None,
             disk: self.disk.clone(),
             kept: true,
         };
@@ -259,9 +264,10 @@ impl Staged {
     /// How much like noise the bytes look (`core::mass`). Blocks.
     pub(crate) fn noise(&self) -> u16 {
         use std::os::unix::fs::FileExt;
-        match &self.bytes {
-            Bytes::Memory(bytes) => yellow_attic_core::mass::noise(bytes),
-            Bytes::Disk(file) => {
+        match (&self.bytes, self.noise) {
+            (_, Some(noise)) => noise,
+            (Bytes::Memory(bytes), None) => yellow_attic_core::mass::noise(bytes),
+            (Bytes::Disk(file), None) => {
                 let mut first = [0; 4096];
                 let n = file.read_at(&mut first, 0).unwrap_or(0);
                 yellow_attic_core::mass::noise(&first[..n])
@@ -288,6 +294,14 @@ impl Staged {
     pub(crate) fn start_flush(&self) {
         if let Bytes::Disk(file) = &self.bytes {
             start_flush(file, 0, 0);
+        }
+    }
+
+    /// Brings the bytes to the disk, for one commit of the journal to make them durable.
+    pub(crate) fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
+        match &self.bytes {
+            Bytes::Disk(file) => disk.write_back(file),
+            Bytes::Memory(_) => Ok(()),
         }
     }
 

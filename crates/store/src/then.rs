@@ -22,6 +22,8 @@ pub enum SinceThen {
     Moved,
     /// No longer there.
     Removed,
+    /// A folder in the same place, in which something has changed.
+    Inside,
 }
 
 /// What one may do at a past place, and at where the same thing is now or was last.
@@ -162,9 +164,17 @@ impl Engine {
         found.truncate(limit);
         let next = found.last().filter(|_| more).map(|r| cursor::encode(&list, &place(r)));
         let mut items = Vec::with_capacity(found.len());
+        let time = self.time_of(at).await?;
         for row in found {
             if self.sight_in(&eyes, &sight, &row).await?.sees() {
-                let since_then = Some(self.since_then(&row).await?);
+                let mut since_then = self.since_then(&row).await?;
+                if since_then == SinceThen::Same
+                    && row.is_folder()
+                    && self.sums(actor, row.node).await?.is_some_and(|f| f.changed_at > time)
+                {
+                    since_then = SinceThen::Inside;
+                }
+                let since_then = Some(since_then);
                 items.push(Entry { row, folder: None, since_then });
             }
         }

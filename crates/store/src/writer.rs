@@ -19,7 +19,8 @@ use sqlx::SqliteConnection;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{ContentId, GrantId, Name, NodeId};
@@ -28,6 +29,39 @@ use yellow_attic_core::{ContentId, GrantId, Name, NodeId};
 const GROUP: usize = 512;
 /// So many waiting operations are a group of their own while another is committed.
 const WORTH_A_SYNC: usize = 128;
+/// So long a group waits for callers who were answered just now: they ask again at once, and one group of all
+/// costs hardly more than one of half of them.
+const RETURN: Duration = Duration::from_millis(1);
+
+/// What the writer has done, for whoever watches: times in microseconds.
+#[derive(Debug, Default)]
+pub struct Work {
+    /// Groups committed.
+    pub groups: AtomicU64,
+    /// Operations in them.
+    pub operations: AtomicU64,
+    /// Waiting for callers to come back.
+    pub gathering_us: AtomicU64,
+    /// Writing bytes to staging.
+    pub writing_us: AtomicU64,
+    /// Making them durable.
+    pub syncing_us: AtomicU64,
+    /// Deciding and committing.
+    pub committing_us: AtomicU64,
+}
+
+/// How many callers there are just now.
+#[derive(Default)]
+struct Callers {
+    /// One that was taken from the queue and waits for its turn.
+    in_hand: AtomicUsize,
+    /// So many may be there for the next group.
+    expected: AtomicUsize,
+}
+
+fn count(stage: &AtomicU64, since: Instant) {
+    stage.fetch_add(since.elapsed().as_micros() as u64, Ordering::Relaxed);
+}
 
 pub(crate) type Answer<T> = oneshot::Sender<Result<T>>;
 type Catalogue = Box<
@@ -188,6 +222,8 @@ pub(crate) struct Writer {
     pub stopped: Arc<AtomicBool>,
     pub take_apart_after: i64,
     pub jobs: Arc<tokio::sync::Notify>,
+    pub work: Arc<Work>,
+    pub queue: mpsc::WeakSender<Ask>,
 }
 
 impl Writer {
@@ -195,17 +231,27 @@ impl Writer {
     pub async fn run(self, mut asked: mpsc::Receiver<Ask>, mut book: Book) -> Book {
         // While one group is decided and committed, the next is synced and the one after that written;
         // but only if it is worth a sync of its own: a few waiting callers are better served together.
+        // The permit of a small group, whose bytes are synced already.
         type Group = (Vec<(Ask, Ready)>, Option<OwnedSemaphorePermit>);
         let (ready_tx, mut ready_rx) = mpsc::channel::<Group>(1);
         let (written_tx, mut written_rx) = mpsc::channel::<Group>(1);
         let turn = Arc::new(Semaphore::new(1));
         let (disk, staging, placing) = (self.disk.clone(), self.staging.clone(), self.placing.clone());
         let its_disk = disk.clone();
+        let callers = Arc::new(Callers::default());
+        let its_callers = callers.clone();
+        let (work, its_work) = (self.work.clone(), self.work.clone());
         let syncing = tokio::spawn(async move {
             while let Some((written, permit)) = written_rx.recv().await {
-                let disk = its_disk.clone();
-                let Ok(ready) = tokio::task::spawn_blocking(move || sync_group(&disk, written)).await else {
-                    break;
+                let (disk, work) = (its_disk.clone(), its_work.clone());
+                let ready = match permit {
+                    Some(_) => written,
+                    None => {
+                        match tokio::task::spawn_blocking(move || sync_group(&disk, &work, written)).await {
+                            Ok(ready) => ready,
+                            Err(_) => break,
+                        }
+                    }
                 };
                 if ready_tx.send((ready, permit)).await.is_err() {
                     break;
@@ -214,11 +260,24 @@ impl Writer {
         });
         let writing = tokio::spawn(async move {
             while let Some(first) = asked.recv().await {
+                its_callers.in_hand.store(1, Ordering::SeqCst);
                 let permit = match asked.len() {
                     n if n >= WORTH_A_SYNC => None,
                     _ => turn.clone().acquire_owned().await.ok(),
                 };
+                its_callers.in_hand.store(0, Ordering::SeqCst);
                 let mut group = vec![first];
+                if permit.is_some() {
+                    let (began, expected) = (Instant::now(), its_callers.expected.load(Ordering::SeqCst));
+                    let until = tokio::time::Instant::now() + RETURN;
+                    while group.len() < expected.min(GROUP) {
+                        match tokio::time::timeout_at(until, asked.recv()).await {
+                            Ok(Some(next)) => group.push(next),
+                            _ => break,
+                        }
+                    }
+                    count(&work.gathering_us, began);
+                }
                 while group.len() < GROUP {
                     match asked.try_recv() {
                         Ok(next) => group.push(next),
@@ -226,10 +285,13 @@ impl Writer {
                     }
                 }
                 placing.wait_for_room().await;
-                let (disk, staging) = (disk.clone(), staging.clone());
-                let Ok(written) =
-                    tokio::task::spawn_blocking(move || write_group(&disk, &staging, group)).await
-                else {
+                let (disk, staging, work, small) =
+                    (disk.clone(), staging.clone(), work.clone(), permit.is_some());
+                let write = move || {
+                    let written = write_group(&disk, &staging, &work, group);
+                    if small { sync_group(&disk, &work, written) } else { written }
+                };
+                let Ok(written) = tokio::task::spawn_blocking(write).await else {
                     break;
                 };
                 if written_tx.send((written, permit)).await.is_err() {
@@ -239,8 +301,15 @@ impl Writer {
         });
         let mut memory = Memory::default();
         while let Some((group, permit)) = ready_rx.recv().await {
+            let (began, n) = (Instant::now(), group.len());
             self.group(&mut book, &mut memory, group).await;
+            // Those who were answered, and those who wait.
+            let waiting = self.queue.upgrade().map_or(0, |q| q.max_capacity() - q.capacity());
+            callers.expected.store(n + waiting + callers.in_hand.load(Ordering::SeqCst), Ordering::SeqCst);
             drop(permit);
+            count(&self.work.committing_us, began);
+            self.work.groups.fetch_add(1, Ordering::Relaxed);
+            self.work.operations.fetch_add(n as u64, Ordering::Relaxed);
         }
         let _ = tokio::join!(writing, syncing);
         book
@@ -603,19 +672,22 @@ fn finish<T: Send + 'static>(
 }
 
 /// Writes out what a group's operations need on the disk.
-fn write_group(disk: &Arc<Disk>, staging: &Arc<Staging>, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
-    group
-        .into_iter()
-        .map(|mut ask| {
-            let got = ask.bring(disk, staging);
-            (ask, got)
-        })
-        .collect()
+fn write_group(disk: &Arc<Disk>, staging: &Arc<Staging>, work: &Work, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
+    let began = Instant::now();
+    let bring = |mut ask: Ask| {
+        let got = ask.bring(disk, staging);
+        (ask, got)
+    };
+    let written = group.into_iter().map(bring).collect();
+    count(&work.writing_us, began);
+    written
 }
 
 /// Syncs what was written for a group: one sync for all.
-fn sync_group(disk: &Arc<Disk>, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready)> {
-    let each = ready.iter().map(|(ask, _)| ask.arriving()).sum::<usize>() <= 32;
+fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready)> {
+    let began = Instant::now();
+    let by_journal = disk.is_journaled();
+    let each = by_journal || ready.iter().map(|(ask, _)| ask.arriving()).sum::<usize>() <= 32;
     let any = ready.iter().any(|(_, got)| !matches!(got, Ready::Nothing | Ready::Failed(_)));
     if each {
         // Writing begins for all before the first is waited for: then one commit of the journal
@@ -624,13 +696,18 @@ fn sync_group(disk: &Arc<Disk>, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready
             ask.start_flush();
         }
         for (ask, got) in &mut ready {
-            if let Err(e) = ask.sync(disk) {
+            let done = if by_journal { ask.write_back(disk) } else { ask.sync(disk) };
+            if let Err(e) = done {
                 *got = Ready::Failed(StoreError::io("syncing staged bytes", &e));
             }
         }
     }
     if any {
-        let synced = if each { disk.sync(&disk.staging) } else { disk.sync_all() };
+        let synced = match (by_journal, each) {
+            (true, _) => disk.commit_journal(),
+            (false, true) => disk.sync(&disk.staging),
+            (false, false) => disk.sync_all(),
+        };
         if let Err(e) = synced {
             // After a failed sync nothing is known of these bytes: they are refused, and sent again.
             for (_, got) in &mut ready {
@@ -640,6 +717,7 @@ fn sync_group(disk: &Arc<Disk>, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready
             }
         }
     }
+    count(&work.syncing_us, began);
     ready
 }
 
@@ -660,25 +738,25 @@ impl Ask {
     }
 
     fn start_flush(&self) {
+        self.staged().into_iter().for_each(Staged::start_flush);
+    }
+
+    /// The bytes that it brings.
+    fn staged(&self) -> Vec<&Staged> {
         match self {
-            Ask::Put(p) => p.staged.start_flush(),
-            Ask::ReviveFile { staged, .. } => staged.start_flush(),
-            Ask::CopyBatch { items, .. } => {
-                items.iter().filter_map(|i| i.staged.as_ref()).for_each(Staged::start_flush)
-            }
-            _ => {}
+            Ask::Put(p) => vec![&p.staged],
+            Ask::ReviveFile { staged, .. } => vec![staged],
+            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).collect(),
+            _ => Vec::new(),
         }
     }
 
     fn sync(&self, disk: &Disk) -> std::io::Result<()> {
-        match self {
-            Ask::Put(p) => p.staged.sync(disk),
-            Ask::ReviveFile { staged, .. } => staged.sync(disk),
-            Ask::CopyBatch { items, .. } => {
-                items.iter().filter_map(|i| i.staged.as_ref()).try_for_each(|s| s.sync(disk))
-            }
-            _ => Ok(()),
-        }
+        self.staged().into_iter().try_for_each(|s| s.sync(disk))
+    }
+
+    fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
+        self.staged().into_iter().try_for_each(|s| s.write_back(disk))
     }
 
     fn arriving(&self) -> usize {

@@ -51,9 +51,11 @@ export function Overview() {
                 title={`${a.device ? `"${a.device}"` : "One browser"} of ${a.by ?? "somebody"} changed ${count(a.files, "file")} of ${a.of.toLocaleString("en")} on ${a.shelf}.`}
                 acts={
                   <>
-                    <Button look="primary" onClick={() => go(pageOf(`${a.shelf}:/`, a.before))}>
-                      Look and roll back
-                    </Button>
+                    {a.path && (
+                      <Button look="primary" onClick={() => go(pageOf(a.path!, a.before))}>
+                        Look and roll back
+                      </Button>
+                    )}
                     <Button look="quiet" disabled={settling.isPending} onClick={() => settling.mutate(a)}>
                       It is settled
                     </Button>
@@ -66,6 +68,7 @@ export function Overview() {
                 {a.shut
                   ? "That device can do nothing any more."
                   : "It still has its doors open: the rule tells only."}
+                {!a.path && " You may not enter there: whoever owns it can roll it back."}
               </Decision>
             ))}
             {full.map((q) => (

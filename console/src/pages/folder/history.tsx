@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Download, Ellipsis, Eye, FileDiff, Pin, Trash2, Undo2 } from "lucide-react";
+import { Download, Ellipsis, Eye, FileDiff, Pin, Trash2 } from "lucide-react";
 import { lazy, Suspense, useState, type FormEvent } from "react";
 import { api, contentAddress, type Node, type State } from "../../lib/api";
 import { kept } from "../../lib/kept";
@@ -134,13 +134,6 @@ export function History({
                       </MenuItem>
                       {mayRestore && (
                         <>
-                          <MenuItem
-                            icon={<Undo2 size={18} />}
-                            onSelect={() => restoring.mutate(state)}
-                            disabled={restoring.isPending}
-                          >
-                            Restore
-                          </MenuItem>
                           <MenuItem
                             icon={<Pin size={18} />}
                             onSelect={() => setDoing({ kind: "name", state })}

@@ -27,7 +27,7 @@ import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
-import { count, moment, shortDay, size } from "../../lib/show";
+import { count, moment, shortDay, size, when } from "../../lib/show";
 import { dropped } from "../../lib/dropped";
 import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
@@ -105,7 +105,11 @@ export function FolderPage({ frame }: Props) {
   });
   const its = alarms.data?.alarms.filter((a) => a.root === top?.id) ?? [];
   const marks: StripMark[] = [
-    ...(snapshots.data?.snapshots ?? []).map((s) => ({ moment: s.moment, at: s.at, label: s.label })),
+    ...(snapshots.data?.snapshots ?? []).map((s) => ({
+      moment: s.moment,
+      at: s.at,
+      label: `${s.label}, ${when(s.at)}`,
+    })),
     ...its.map((a) => ({ moment: a.before, at: a.before_at, label: "the last moment before" })),
   ];
   const alarm = its.find((a) => a.before === at);
@@ -386,6 +390,7 @@ export function FolderPage({ frame }: Props) {
               {alarm
                 ? `On ${shortDay(new Date(alarm.from))} ${alarm.device ?? "one browser"} changed ${count(alarm.files, "file")}. This is the last moment before.`
                 : "Nothing can be changed in the past."}
+              {alarm && !mayRestore && " Whoever may edit here can roll it back."}
             </span>
             {mayRestore && !rolling && (
               <Button icon={<Undo2 size={18} />} onClick={() => setRolling(true)}>
@@ -449,6 +454,11 @@ export function FolderPage({ frame }: Props) {
               {at && chosen.length > 0 && level !== "view" && (
                 <Button icon={<Undo2 size={18} />} onClick={() => void bringBack(chosen)}>
                   Bring back {chosen.length === 1 ? `"${chosen[0]!.name}"` : "the selection"}
+                </Button>
+              )}
+              {at && folder && chosen.length === 0 && rows.length > 0 && (
+                <Button icon={<FileArchive size={18} />} onClick={() => void downloadAll([folder])}>
+                  Download as it was
                 </Button>
               )}
               {!at && level === "view" && <span className="text-muted">You may look, and download.</span>}

@@ -243,6 +243,8 @@ function Remark({ node }: { node: Node }) {
       return <Chip look="gold">different now</Chip>;
     case "moved":
       return <Chip look="gold">moved since</Chip>;
+    case "inside":
+      return <Chip look="gold">changed inside</Chip>;
     case "removed":
       return <Chip look="brick">removed since</Chip>;
     case "same":

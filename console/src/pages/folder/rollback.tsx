@@ -40,6 +40,7 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
   });
   const preview = wanted.length > 0 ? second : first;
   const seen = preview.data;
+  const files = seen ? seen.returns + seen.changes + seen.moves + seen.goes : 0;
   const begin = useMutation({
     mutationFn: () => kept.rollBack(folder.id, { to: seen!.to, token: seen!.token, keep: wanted }),
     onSuccess: setBegun,
@@ -121,7 +122,11 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
                   disabled={seen.steps === 0 || begin.isPending || preview.isFetching}
                   onClick={() => begin.mutate()}
                 >
-                  {seen.steps === 0 ? "Nothing to roll back" : `Roll back ${count(seen.steps, "thing")}`}
+                  {seen.steps === 0
+                    ? "Nothing to roll back"
+                    : files > 0
+                      ? `Roll back ${count(files, "file")}`
+                      : "Roll back"}
                 </Button>
                 <Button look="quiet" onClick={onNow}>
                   Back to now
@@ -245,8 +250,7 @@ function Under({
         <>
           <progress className="h-2 w-full accent-gold" max={1} value={part} aria-label="Rolled back" />
           <p className="mt-1 text-[14.5px]">
-            {r.done.toLocaleString("en")} of {count(r.steps, "thing")}, {size(r.bytes_done)} of{" "}
-            {size(r.bytes)}
+            {r.done.toLocaleString("en")} of {count(r.steps, "step")}, {size(r.bytes_done)} of {size(r.bytes)}
             {seconds > 1 && r.bytes_done > 0 && `, ${size(Math.round(r.bytes_done / seconds))} a second`}
             {left !== undefined && `, ${span(left)} left`}
           </p>
@@ -261,8 +265,8 @@ function Under({
         <>
           <p>
             {r.state === "done"
-              ? `${r.undoes ? "Taken back" : "Rolled back"}: ${count(r.done, "thing")}, ${size(r.bytes_done)}.`
-              : `Stopped after ${r.done.toLocaleString("en")} of ${count(r.steps, "thing")}.`}
+              ? `${r.undoes ? "Taken back" : "Rolled back"}: ${count(r.done, "step")}, ${size(r.bytes_done)}.`
+              : `Stopped after ${r.done.toLocaleString("en")} of ${count(r.steps, "step")}.`}
           </p>
           {r.left_alone.length > 0 && (
             <details className="mt-2 text-[14.5px]" open={r.left_alone.length <= 5}>

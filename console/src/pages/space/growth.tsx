@@ -1,11 +1,21 @@
+import { useEffect, useRef, useState } from "react";
 import type { SpaceDay } from "../../lib/kept";
 import { shortDay, size } from "../../lib/show";
 
 const dayMs = 86_400_000;
-const [width, height, left, bottom] = [640, 150, 0, 22];
+const [height, bottom] = [160, 22];
 
 /** What was held, day by day: all of it, and of that the history. */
 export function Growth({ days }: { days: SpaceDay[] }) {
+  const ref = useRef<HTMLElement>(null);
+  const [width, setWidth] = useState(640);
+  useEffect(() => {
+    const element = ref.current;
+    if (!element) return;
+    const observer = new ResizeObserver(() => setWidth(Math.max(200, element.clientWidth)));
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, []);
   if (days.length < 2) {
     return (
       <p className="text-[14.5px] text-muted">
@@ -17,7 +27,7 @@ export function Growth({ days }: { days: SpaceDay[] }) {
   const last = days.at(-1)!.day;
   const past = (d: SpaceDay) => d.versions + d.trash;
   const most = Math.max(...days.map((d) => d.live + past(d)), 1);
-  const x = (day: number) => left + ((day - first) / Math.max(1, last - first)) * (width - left);
+  const x = (day: number) => ((day - first) / Math.max(1, last - first)) * width;
   const y = (bytes: number) => (height - bottom) * (1 - (bytes / most) * 0.94);
   const line = (of: (d: SpaceDay) => number) =>
     days.map((d, i) => `${i === 0 ? "M" : "L"}${x(d.day).toFixed(1)} ${y(of(d)).toFixed(1)}`).join("");
@@ -26,10 +36,11 @@ export function Growth({ days }: { days: SpaceDay[] }) {
   const now = days.at(-1)!;
   const words = [0, 0.5, 1].map((part) => Math.round(first + part * (last - first)));
   return (
-    <figure>
+    <figure ref={ref}>
       <svg
-        viewBox={`0 0 ${width} ${height}`}
-        className="block w-full"
+        width={width}
+        height={height}
+        className="block max-w-full"
         role="img"
         aria-label={`From ${size(days[0]!.live + past(days[0]!))} to ${size(now.live + past(now))}, of it ${size(past(now))} history`}
       >
@@ -37,7 +48,7 @@ export function Growth({ days }: { days: SpaceDay[] }) {
         <path d={area(past)} fill="var(--gold-wash)" />
         <path d={line((d) => d.live + past(d))} fill="none" stroke="var(--ink)" strokeWidth="1.6" />
         <path d={line(past)} fill="none" stroke="var(--gold)" strokeWidth="1.8" />
-        <line x1={left} x2={width} y1={height - bottom} y2={height - bottom} stroke="var(--line)" />
+        <line x1={0} x2={width} y1={height - bottom} y2={height - bottom} stroke="var(--line)" />
         {words.map((day, i) => (
           <text
             key={day + i}

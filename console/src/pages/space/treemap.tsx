@@ -57,7 +57,8 @@ export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
         const [w, h] = [leaf.x1 - leaf.x0, leaf.y1 - leaf.y0];
         const told = `${piece.name}: ${size(piece.bytes)}, of it ${size(piece.past)} history`;
         const share = piece.bytes === 0 ? 0 : piece.past / piece.bytes;
-        const box = "absolute overflow-hidden rounded-[3px] border border-line bg-sheet text-left";
+        const box =
+          "absolute flex flex-col overflow-hidden rounded-[3px] border border-line bg-sheet text-left";
         const place = { left: leaf.x0, top: leaf.y0, width: w, height: h };
         const inside = (
           <>

@@ -109,6 +109,7 @@ impl Ls {
                         api::SinceThen::Different => "different now".to_string(),
                         api::SinceThen::Moved => "moved since".to_string(),
                         api::SinceThen::Removed => "removed since".to_string(),
+                        api::SinceThen::Inside => "changed inside".to_string(),
                     });
                 }
                 row

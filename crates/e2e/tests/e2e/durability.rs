@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use yellow_attic_client::{Client, When, api};
+use yellow_attic_store::{Engine, Options};
 
 /// What was answered: the name of a file to the bytes that it must have, or `None` if it was removed.
 type Answered = Arc<Mutex<BTreeMap<String, Option<Vec<u8>>>>>;
@@ -268,6 +269,13 @@ async fn past_rounds(data: &Path, rounds: usize, cut: &dyn Fn(&mut Service)) {
     // Stopped in peace, so that nothing is under way: everything is counted once more.
     std::process::Command::new("kill").arg(service.child.id().to_string()).status().unwrap();
     service.child.wait().unwrap();
+    // What was being packed when it stopped is packed now.
+    let engine = Engine::open(Options::new(data)).await.unwrap();
+    while engine.is_packing() {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    engine.settle().await.unwrap();
+    engine.stop().await;
     let found = yellow_attic_store::space::recount(data).await.unwrap();
     assert!(found.differs.is_empty() && found.live == found.live_on_disk, "{found:#?}");
     assert_eq!((found.whole.0, found.packs.0), (found.whole.1, found.packs.1), "{found:#?}");

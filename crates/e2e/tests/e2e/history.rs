@@ -74,7 +74,7 @@ async fn removed_things_are_found_brought_back_with_their_folders_and_removed_fo
     put(&ines, "second", "home:/a/b/w.txt");
     ines.ok(&["rm", "home:/a/b/x.txt", "--yes"]);
     ines.ok(&["rm", "home:/a", "--yes"]);
-    assert!(ines.fails(1, &["restore", "home:/a/b/x.txt"]).contains("is no longer there"));
+    assert!(ines.fails(1, &["restore", "home:/a/b/x.txt"]).contains("is gone too"));
     ines.ok(&["restore", "home:/a/b/x.txt", "--with-folders"]);
     ines.ok(&["restore", "home:/a/b/w.txt", "--with-folders"]);
     assert_eq!(ines.ok(&["cat", "home:/a/b/x.txt"]), "first");

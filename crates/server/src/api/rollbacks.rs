@@ -216,6 +216,10 @@ pub async fn list_alarms(state: web::Data<State>, who: Who) -> Result<HttpRespon
             id: alarm.id,
             shelf: super::space::title(&shelf),
             root: shelf.root.0,
+            path: match state.engine.chain(&who.actor, shelf.root, Level::View).await {
+                Ok(_) => Some(format!("{}/", super::space::head(&shelf, &who))),
+                Err(_) => None,
+            },
             by: alarm.account.and_then(|a| names.accounts.get(&a).cloned()),
             device: alarm.device.and_then(|d| names.devices.get(&d).cloned()),
             before: alarm.before.token(),

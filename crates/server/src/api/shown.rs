@@ -47,6 +47,7 @@ pub fn since_then(what: SinceThen) -> api::SinceThen {
         SinceThen::Different => api::SinceThen::Different,
         SinceThen::Moved => api::SinceThen::Moved,
         SinceThen::Removed => api::SinceThen::Removed,
+        SinceThen::Inside => api::SinceThen::Inside,
     }
 }
 

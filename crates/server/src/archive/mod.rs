@@ -2,7 +2,7 @@
 //! so that its length is known before a byte is read and any range of it can be made again,
 //! whatever happens to the files meanwhile.
 
-mod parts;
+pub mod parts;
 
 use crate::app::State;
 use crate::content::{BLOCK, StillMay, asked, block, guarded};

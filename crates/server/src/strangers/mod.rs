@@ -9,7 +9,7 @@ pub mod open;
 mod opened;
 pub mod page;
 mod parts;
-mod shown;
+pub mod shown;
 
 use crate::app::State;
 use crate::auth::{address, check_origin, from, verify};

@@ -91,17 +91,3 @@ async fn beginning(state: &State, row: &Row) -> Option<(String, bool)> {
     };
     Some((text, size > TEXT))
 }
-
-#[cfg(test)]
-mod tests {
-    use super::{Kind, kind_of};
-
-    #[test]
-    fn what_could_run_is_shown_as_text() {
-        for name in ["a.html", "a.SVG", "a.js", "a.md"] {
-            assert_eq!(kind_of(name), Kind::Text, "{name}");
-        }
-        assert_eq!(kind_of("a.pdf"), Kind::Pdf);
-        assert_eq!(kind_of("a.exe"), Kind::Other);
-    }
-}

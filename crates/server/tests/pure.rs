@@ -1,0 +1,157 @@
+//! Functions of the service that need no service. Here, and not beside them, so that the service is built once.
+
+mod shown {
+    use yellow_attic_server::strangers::shown::{Kind, kind_of};
+
+    #[test]
+    fn what_could_run_is_shown_as_text() {
+        for name in ["a.html", "a.SVG", "a.js", "a.md"] {
+            assert_eq!(kind_of(name), Kind::Text, "{name}");
+        }
+        assert_eq!(kind_of("a.pdf"), Kind::Pdf);
+        assert_eq!(kind_of("a.exe"), Kind::Other);
+    }
+}
+
+mod guests {
+    use yellow_attic_server::api::guests::name_for;
+
+    #[test]
+    fn a_guest_gets_a_free_name_that_can_be() {
+        assert_eq!(name_for("Nora.Vale@harbour.example", |_| false), "nora.vale");
+        assert_eq!(name_for("nora.vale@harbour.example", |n| n == "nora.vale"), "nora.vale-2");
+        assert_eq!(name_for("..-@x.example", |_| false), "guest");
+        assert_eq!(name_for("Åse+kayak@x.example", |_| false), "sekayak");
+    }
+}
+
+mod public {
+    use std::collections::BTreeMap;
+    use yellow_attic_server::public::check_config;
+
+    fn bad_with(flags: &[(&'static str, &str)]) -> Vec<String> {
+        let flags: BTreeMap<_, _> = flags.iter().map(|(k, v)| (*k, v.to_string())).collect();
+        let config =
+            yellow_attic_server::config::read(Some(std::path::Path::new("/dev/null")), &|_| None, &flags)
+                .unwrap();
+        let address = config.public_address.clone().unwrap_or_else(|| format!("http://{}", config.listen));
+        check_config(&config, &address).into_iter().filter(|f| !f.good).map(|f| f.what).collect()
+    }
+
+    #[test]
+    fn what_a_stranger_would_get_is_told_before_they_get_it() {
+        assert!(bad_with(&[])[0].contains("No public address"));
+        assert!(bad_with(&[("public_address", "http://10.0.0.5:7460")])[0].contains("only inside"));
+        assert!(bad_with(&[("public_address", "http://files.example.org")])[0].contains("without TLS"));
+        let behind = ("public_address", "https://files.example.org");
+        assert!(bad_with(&[behind])[0].contains("no proxy is trusted"));
+        assert_eq!(bad_with(&[behind, ("trusted_proxies", "10.0.0.2")]), Vec::<String>::new());
+    }
+}
+
+mod config {
+    use std::collections::BTreeMap;
+    use std::path::Path;
+    use yellow_attic_server::config::{Config, ConfigError, read};
+
+    fn with(env: &[(&str, &str)], flags: &[(&'static str, &str)]) -> Result<Config, ConfigError> {
+        let env: BTreeMap<_, _> = env.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect();
+        read(
+            Some(Path::new("/dev/null")),
+            &|k| env.get(k).cloned(),
+            &flags.iter().map(|(k, v)| (*k, v.to_string())).collect(),
+        )
+    }
+
+    #[test]
+    fn flags_win_over_the_environment_and_each_value_knows_its_source() {
+        let c =
+            with(&[("YATTIC_LISTEN", "0.0.0.0:1"), ("YATTIC_LOG", "debug")], &[("listen", "127.0.0.1:2")])
+                .unwrap();
+        assert_eq!(c.listen.port(), 2);
+        let source = |k| c.sources.iter().find(|s| s.key == k).unwrap().source.clone();
+        assert_eq!(source("listen"), "flag --listen");
+        assert_eq!(source("log"), "environment YATTIC_LOG");
+        assert_eq!(source("data"), "default");
+    }
+
+    #[test]
+    fn errors_name_the_key_the_value_and_the_remedy() {
+        for (key, value) in [
+            ("listen", "here"),
+            ("public_address", "https://a/b"),
+            ("trusted_proxies", "me"),
+            ("tls_certificate", "/etc/cert.pem"),
+            ("metrics_listen", "7462"),
+            ("largest_file", "many"),
+            ("largest_file", "99999999999 TiB"),
+            ("organisation", ""),
+            ("organisation_colour", "yellow"),
+            ("organisation_logo", "/dev/null"),
+            ("mail_server", "mail.example.org:many"),
+            ("log", "loud"),
+            ("log_format", "xml"),
+            ("data", ""),
+        ] {
+            let e = with(&[], &[(key, value)]).unwrap_err();
+            // Of a pair, the one that is missing is named.
+            let wanted = if key == "tls_certificate" { ("tls_key", "") } else { (key, value) };
+            assert_eq!((e.key.as_str(), e.value.as_str()), wanted);
+            assert!(!e.remedy.is_empty());
+        }
+    }
+}
+
+mod parts {
+    use std::io::Read;
+    use yellow_attic_core::NodeId;
+    use yellow_attic_server::archive::parts::{Format, Layout};
+    use yellow_attic_store::tree::TreeItem;
+
+    fn item(path: &str, folder: bool, size: u64) -> TreeItem {
+        TreeItem { path: path.into(), node: NodeId(7), folder, size, mtime: 1_793_636_431_250 }
+    }
+
+    #[test]
+    fn both_formats_are_as_long_as_announced_and_read_back() {
+        let long = format!("folder/{}/ü.txt", "x".repeat(150));
+        let items = [
+            item("folder", true, 0),
+            item("folder/a.txt", false, 700),
+            item(&long, false, 0),
+            item("b", false, 512),
+        ];
+        for format in [Format::Zip, Format::Tar] {
+            let layout = Layout::of(format, &items);
+            let mut bytes = Vec::new();
+            let mut central = Vec::new();
+            for item in &items {
+                let offset = bytes.len() as u64;
+                let data = vec![b'x'; item.size as usize];
+                let crc = crc32fast::hash(&data);
+                bytes.extend(layout.head(item));
+                bytes.extend(&data);
+                bytes.extend(layout.tail(item, crc));
+                central.extend(layout.central(item, crc, offset));
+            }
+            let at = bytes.len() as u64;
+            bytes.extend(&central);
+            bytes.extend(layout.end(items.len() as u64, at, central.len() as u64));
+            assert_eq!(bytes.len() as u64, layout.length(), "{format:?}");
+            if format == Format::Tar {
+                let mut found = Vec::new();
+                for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
+                    let mut entry = entry.unwrap();
+                    let mut data = Vec::new();
+                    entry.read_to_end(&mut data).unwrap();
+                    found.push((entry.path().unwrap().to_str().unwrap().to_string(), data.len() as u64));
+                }
+                let wanted: Vec<_> = items
+                    .iter()
+                    .map(|i| (format!("{}{}", i.path, if i.folder { "/" } else { "" }), i.size))
+                    .collect();
+                assert_eq!(found, wanted);
+            }
+        }
+    }
+}
