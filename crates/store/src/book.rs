@@ -5,7 +5,7 @@
 use crate::access::{self, Access, Eyes};
 use crate::disk::hex;
 use crate::error::{Result, StoreError};
-use crate::model::{Actor, Content, Folder, How, PastRow, Row, Shelf, ShelfKind};
+use crate::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::task::Task;
 use serde_json::{Value, json};
@@ -373,6 +373,22 @@ impl Book {
     }
 
     /// Enters a state that is already over.
+    /// What a node was last is a version of it from here on, no longer in the trash.
+    pub async fn untrash(&mut self, node: NodeId) -> Result<()> {
+        let last = match self.group.ended.iter().rev().find(|p| p.row.node == node) {
+            Some(last) => Some(last.clone()),
+            None => crate::rows::past_of(&mut self.conn, node, 1).await?.into_iter().next(),
+        };
+        let Some(last) = last.filter(|p| p.ended_how == How::Removed && p.held) else { return Ok(()) };
+        if let (Some(content), Some(parent)) = (last.row.content, last.row.parent)
+            && content.life == Life::Past
+        {
+            let delta = Delta { trash_bytes: -content.size, trash_files: -1, ..Delta::default() };
+            self.charge(parent, delta, 0).await?;
+        }
+        Ok(())
+    }
+
     pub fn add_past(&mut self, row: Row, until: Moment, how: How, actor: &Actor) {
         if row.since >= until {
             return;

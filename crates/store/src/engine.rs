@@ -92,6 +92,8 @@ pub(crate) struct Shared {
     pub packing: Packing,
     /// Rollbacks that run, with how far they are.
     pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::rollback::Running>>>,
+    /// Folders as they were, kept from one page to the next.
+    pub listed: Mutex<Vec<crate::then::Listed>>,
     /// Whether jobs run by themselves.
     pub background: bool,
     pub clock: Arc<dyn Clock>,
@@ -243,6 +245,7 @@ impl Engine {
                 claims: Claims::default(),
                 packing,
                 rolling: Mutex::default(),
+                listed: Mutex::default(),
                 background: options.background,
                 delivering: Default::default(),
             }),

@@ -58,7 +58,7 @@ pub(crate) async fn enter_displaced(
             book.open_row(Row { since: next, ..(**row).clone() }, true);
         }
         None => {
-            crate::reviving::untrash(book, node).await?;
+            book.untrash(node).await?;
             book.add_past(state.clone(), next, How::Removed, &actor);
         }
     }

@@ -75,6 +75,7 @@ impl Engine {
                 let began = std::time::Instant::now();
                 let states = part.to_vec();
                 let gone = self.ask(|answer| Ask::LetGo { states, answer }).await?;
+                self.shared.listed.lock().clear();
                 done.states += gone.states;
                 done.bytes += gone.bytes;
                 progress.done.fetch_add(part.len() as u64, Ordering::Relaxed);

@@ -351,6 +351,7 @@ pub(crate) async fn put(
             }
         }
         PutPlan::Resume(node) => {
+            book.untrash(node).await?;
             row.node = node;
             row.how = How::Changed;
         }
@@ -545,6 +546,7 @@ pub(crate) async fn move_node(
             result = kept;
         }
         MovePlan::Resume(kept) => {
+            book.untrash(kept).await?;
             book.end_row(&mover, moment, How::Merged, actor);
             book.add_task(task(None));
             book.open_row(Row { node: kept, how: How::Changed, ..moved }, false);

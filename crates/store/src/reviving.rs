@@ -64,25 +64,12 @@ pub(crate) async fn revive_file(
     };
     let content = place_bytes(book, node, parent, &row, arrived, None);
     let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
-    untrash(book, node).await?;
+    book.untrash(node).await?;
     book.open_row(Row { content: Some(content), ..row }, false);
     book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
     crate::acting::put_to_sleep(&mut book.conn, node).await?;
     Ok(Done { row: book.row(node).await?, created: true, moment })
-}
-
-/// What a node was last is a version of it from here on, no longer in the trash.
-pub(crate) async fn untrash(book: &mut Book, node: NodeId) -> Result<()> {
-    let last = crate::rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
-    let Some(last) = last.filter(|p| p.ended_how == How::Removed && p.held) else { return Ok(()) };
-    if let (Some(content), Some(parent)) = (last.row.content, last.row.parent)
-        && content.life == Life::Past
-    {
-        let delta = Delta { trash_bytes: -content.size, trash_files: -1, ..Delta::default() };
-        book.charge(parent, delta, 0).await?;
-    }
-    Ok(())
 }
 
 fn place_bytes(

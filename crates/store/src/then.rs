@@ -5,7 +5,10 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, How, PastRow, Row};
 use crate::reading::{Entry, MOST_ENTRIES, Page};
-use crate::rows::{self, ROW_COLUMNS, parse, sql};
+use crate::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 use yellow_attic_core::cursor;
 use yellow_attic_core::interval::forks;
 use yellow_attic_core::rights::{Level, Standing};
@@ -33,7 +36,36 @@ pub(crate) struct Sight {
     last: Standing,
 }
 
+/// Entries of a folder as it was, kept from one page to the next.
+#[derive(Clone)]
+pub(crate) struct Listed {
+    node: NodeId,
+    at: Moment,
+    rows: Arc<Vec<Row>>,
+    made: Instant,
+}
+
+/// So long.
+const LISTED_FOR: Duration = Duration::from_secs(10);
+/// So many rows in all.
+const MOST_LISTED: usize = 100_000;
+
+fn compared(then: &Row, now: &Row) -> SinceThen {
+    if now.content.map(|c| c.hash) != then.content.map(|c| c.hash) {
+        SinceThen::Different
+    } else if now.parent != then.parent || now.key != then.key {
+        SinceThen::Moved
+    } else {
+        SinceThen::Same
+    }
+}
+
 impl Sight {
+    /// The same for something in the folder that is still in it.
+    fn enter(&self, eyes: &Eyes, node: NodeId) -> Sight {
+        Sight { then: eyes.enter(self.then, node), last: eyes.enter(self.last, node) }
+    }
+
     /// A past state is shown only to who may look at both.
     pub fn sees(&self) -> bool {
         self.then.level().is_some() && self.last.level().is_some()
@@ -154,20 +186,29 @@ impl Engine {
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} at {at}");
         let after = from.map(|c| cursor::decode(&list, c)).transpose()?;
-        let mut found = self.children_at(node, at).await?;
-        found.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
+        let all = self.listed_at(node, at).await?;
         let place = |r: &Row| format!("{}{}", u8::from(!r.is_folder()), r.key);
-        if let Some(after) = after {
-            found.retain(|r| place(r) > after);
-        }
-        let more = found.len() > limit;
-        found.truncate(limit);
+        let begins = after.map_or(0, |after| all.partition_point(|r| place(r) <= after));
+        let found = &all[begins..all.len().min(begins + limit)];
+        let more = begins + found.len() < all.len();
         let next = found.last().filter(|_| more).map(|r| cursor::encode(&list, &place(r)));
         let mut items = Vec::with_capacity(found.len());
         let time = self.time_of(at).await?;
-        for row in found {
-            if self.sight_in(&eyes, &sight, &row).await?.sees() {
-                let mut since_then = self.since_then(&row).await?;
+        // What most of them need is read at once: where they are now, and whether their folder is there.
+        let now = self.open_rows_of(found).await?;
+        let here = self.shared.view.chain(node).await?.is_some();
+        for row in found.iter().cloned() {
+            let stayed = now.get(&row.node).filter(|now| now.parent == row.parent);
+            let sees = match stayed {
+                Some(_) => sight.enter(&eyes, row.node).sees(),
+                None => self.sight_in(&eyes, &sight, &row).await?.sees(),
+            };
+            if sees {
+                let mut since_then = match stayed {
+                    Some(_) if !here => SinceThen::Removed,
+                    Some(now) => compared(&row, now),
+                    None => self.since_then(&row).await?,
+                };
                 if since_then == SinceThen::Same
                     && row.is_folder()
                     && self.sums(actor, row.node).await?.is_some_and(|f| f.changed_at > time)
@@ -183,14 +224,41 @@ impl Engine {
 
     async fn since_then(&self, then: &Row) -> Result<SinceThen> {
         let Some(chain) = self.shared.view.chain(then.node).await? else { return Ok(SinceThen::Removed) };
-        let now = &chain[0];
-        Ok(if now.content.map(|c| c.hash) != then.content.map(|c| c.hash) {
-            SinceThen::Different
-        } else if now.parent != then.parent || now.key != then.key {
-            SinceThen::Moved
-        } else {
-            SinceThen::Same
-        })
+        Ok(compared(then, &chain[0]))
+    }
+
+    /// The entries of a folder as it was, in order. The past does not change, but for bytes that are let go: what
+    /// was gathered for one page is kept for the next.
+    async fn listed_at(&self, node: NodeId, at: Moment) -> Result<Arc<Vec<Row>>> {
+        let mut kept = self.shared.listed.lock().clone();
+        kept.retain(|l| l.made.elapsed() < LISTED_FOR);
+        if let Some(found) = kept.iter().find(|l| (l.node, l.at) == (node, at)) {
+            return Ok(found.rows.clone());
+        }
+        let mut rows = self.children_at(node, at).await?;
+        rows.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
+        let rows = Arc::new(rows);
+        kept.insert(0, Listed { node, at, rows: rows.clone(), made: Instant::now() });
+        let mut room = MOST_LISTED;
+        kept.retain(|l| {
+            let fits = l.rows.len() <= room;
+            room = room.saturating_sub(l.rows.len());
+            fits
+        });
+        *self.shared.listed.lock() = kept;
+        Ok(rows)
+    }
+
+    /// The open rows of some nodes, by one statement.
+    async fn open_rows_of(&self, rows: &[Row]) -> Result<HashMap<NodeId, Row>> {
+        let nodes: Vec<i64> = rows.iter().map(|r| r.node.0).collect();
+        let text: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM json_each(?1) j CROSS JOIN {ROW_FROM} WHERE e.node = j.value"
+        )))
+        .bind(serde_json::to_string(&nodes).unwrap_or_default())
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok(rows::parse_rows(&text)?.into_iter().map(|r| (r.node, r)).collect())
     }
 
     /// A past state is shown only to who may view both the node's present or last place and

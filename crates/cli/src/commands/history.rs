@@ -74,24 +74,30 @@ pub async fn find(client: &Client, path: &str) -> Result<i64, Failure> {
             return Ok(facts.node.id);
         }
     }
-    Err(missing.into())
+    in_trash(client, path).await?.ok_or(missing.into())
 }
 
-/// What was at a place whose folders are gone as well: in the trash of the nearest one that is there.
+/// What was at a place whose folders are gone as well, or were made anew: in the trash of the shelf, or of what one
+/// may see of it.
 async fn in_trash(client: &Client, path: &str) -> Result<Option<i64>, Failure> {
     let wanted = connection::normalised(path)?;
     let mut above = wanted.clone();
-    let folder = loop {
-        let (parent, name) = connection::split(&above)?;
-        if name.is_none() {
-            return Ok(None);
-        }
+    while let (parent, Some(_)) = connection::split(&above)? {
         match client.place(&parent, None).await {
-            Ok(facts) => break facts.node.id,
-            Err(e) if e.code() == Some("not_found") => above = parent,
+            Ok(facts) => {
+                if let Some(found) = in_trash_of(client, facts.node.id, &wanted).await? {
+                    return Ok(Some(found));
+                }
+            }
+            Err(e) if e.code() == Some("not_found") => {}
             Err(e) => return Err(e.into()),
         }
-    };
+        above = parent;
+    }
+    Ok(None)
+}
+
+async fn in_trash_of(client: &Client, folder: i64, wanted: &str) -> Result<Option<i64>, Failure> {
     let mut query = api::PageQuery { limit: Some(500), cursor: None };
     loop {
         let page = client.trash(folder, &query).await?;
@@ -100,7 +106,7 @@ async fn in_trash(client: &Client, path: &str) -> Result<Option<i64>, Failure> {
                 return Ok(Some(item.node.id));
             }
             if wanted.starts_with(&format!("{}/", item.path))
-                && let Ok(facts) = client.place(&wanted, Some(&item.last_there)).await
+                && let Ok(facts) = client.place(wanted, Some(&item.last_there)).await
             {
                 return Ok(Some(facts.node.id));
             }

@@ -489,3 +489,25 @@ async fn an_archive_of_what_was_leaves_out_what_is_no_longer_held() {
     assert_eq!(tree.items.iter().map(|i| &*i.path).collect::<Vec<_>>(), ["a", "a/y"]);
     assert_eq!(tree.lost, ["a/x"]);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_file_goes_on_from_is_a_version_and_no_longer_in_the_trash() {
+    let attic = Attic::new().await;
+    let node = attic.put("log", b"first").await.row.unwrap().node;
+    attic.rm("log").await;
+    let in_trash = async || attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap().trash_bytes;
+    assert_eq!(in_trash().await, 5);
+    // As programs save: removed, and put again at once by the same device.
+    assert_eq!(attic.put("log", b"second").await.row.unwrap().node, node);
+    assert_eq!(in_trash().await, 0);
+    attic.put("other", b"other").await;
+    attic.rm("log").await;
+    // The same by a rename onto the name that was left.
+    assert_eq!(attic.mv("other", "log").await.row.unwrap().node, node);
+    assert_eq!(in_trash().await, 0);
+    let data = attic.data();
+    attic.engine.settle().await.unwrap();
+    attic.engine.stop().await;
+    let found = recount(&data).await.unwrap();
+    assert!(found.agrees(), "{found:#?}");
+}
