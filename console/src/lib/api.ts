@@ -1,6 +1,6 @@
 /** The API as the console uses it: types as they come, and refusals as errors with a remedy. */
 
-import type { Going, Kept, Quota } from "./kept";
+import type { Going, Kept, Quota } from "./past";
 
 export type Kind = "folder" | "file";
 export type SinceThen = "same" | "different" | "moved" | "removed" | "inside";

@@ -1,12 +1,7 @@
 /** Trash, versions, snapshots, rollbacks, alarms, quotas and space, as the API has them. */
 
 import { call, proved, query, type Kind, type Node } from "./api";
-
-/** Why a past state is kept; `why` is empty if it goes with the next look at the rules. */
-export interface Kept {
-  why: string;
-  until?: string;
-}
+import type { Going, Quota } from "./past";
 
 export interface Removed {
   node: Node;
@@ -25,16 +20,6 @@ export interface Trash {
   next?: string;
   bytes: number;
   files: number;
-}
-
-export interface Going {
-  states: number;
-  bytes: number;
-  sums: { shelf: string; why: string; states: number; bytes: number; oldest: string; newest: string }[];
-  largest: { name: string; shelf: string; size: number; ended: string; why: string }[];
-  kept: [name: string, why: string][];
-  token: string;
-  done: boolean;
 }
 
 export interface LetGo {
@@ -133,16 +118,6 @@ export interface Alarm {
   ending?: string;
   shut: boolean;
   settled?: string;
-}
-
-export interface Quota {
-  of: string;
-  name: string;
-  used: number;
-  soft?: number;
-  hard?: number;
-  by_groups: boolean;
-  warns: boolean;
 }
 
 export interface Held {

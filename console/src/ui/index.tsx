@@ -10,4 +10,5 @@ export { Choice, Field, NewPassword } from "./field";
 export { Portrait } from "./portrait";
 export { Frame, Bare } from "./frame";
 export { Menu, MenuItem, MenuLine } from "./menu";
+export { useWidth } from "./width";
 export { ToastProvider, useToast } from "./toast";

@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, type FormEvent } from "react";
 import { api, Refusal, type Rule, type RuleEffects } from "../../lib/api";
-import type { Going } from "../../lib/kept";
+import type { Going } from "../../lib/past";
 import { count, size, when } from "../../lib/show";
 import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
 

@@ -1,6 +1,7 @@
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import type { Activity } from "../../lib/api";
 import { moment, shortDay } from "../../lib/show";
+import { useWidth } from "../../ui";
 
 /** A moment worth coming back to. */
 export interface StripMark {
@@ -30,17 +31,8 @@ const near = 6;
  * is dragged, or moved with the arrow keys from change to change.
  */
 export function Strip({ activity, marks = [], alarms = [], at, onMove }: Props) {
-  const ref = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(1000);
+  const [ref, width] = useWidth<HTMLDivElement>(1000);
   const [dragged, setDragged] = useState<number>();
-  useEffect(() => {
-    const element = ref.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
-    observer.observe(element);
-    setWidth(element.clientWidth);
-    return () => observer.disconnect();
-  }, []);
 
   const now = Date.now();
   const first = activity?.days[0] ? activity.days[0].day * dayMs : now;

@@ -1,21 +1,13 @@
-import { useEffect, useRef, useState } from "react";
 import type { SpaceDay } from "../../lib/kept";
 import { shortDay, size } from "../../lib/show";
+import { useWidth } from "../../ui";
 
 const dayMs = 86_400_000;
 const [height, bottom] = [160, 22];
 
 /** What was held, day by day: all of it, and of that the history. */
 export function Growth({ days }: { days: SpaceDay[] }) {
-  const ref = useRef<HTMLElement>(null);
-  const [width, setWidth] = useState(640);
-  useEffect(() => {
-    const element = ref.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => setWidth(Math.max(200, element.clientWidth)));
-    observer.observe(element);
-    return () => observer.disconnect();
-  }, []);
+  const [ref, width] = useWidth<HTMLElement>(640);
   if (days.length < 2) {
     return (
       <p className="text-[14.5px] text-muted">

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Refusal } from "../../lib/api";
-import { kept, type Quota } from "../../lib/kept";
+import { kept } from "../../lib/kept";
+import type { Quota } from "../../lib/past";
 import { size } from "../../lib/show";
 import { Button, Chip, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
 

@@ -1,6 +1,6 @@
 import { hierarchy, treemap, treemapSquarify } from "d3-hierarchy";
-import { useEffect, useRef, useState } from "react";
 import { size } from "../../lib/show";
+import { useWidth } from "../../ui";
 
 /** A rectangle: its area is what it holds. */
 export interface Piece {
@@ -18,15 +18,7 @@ const most = 60;
 
 /** Everything in one picture: each thing as large as what it holds, its history shaded. */
 export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
-  const ref = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(700);
-  useEffect(() => {
-    const element = ref.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
-    observer.observe(element);
-    return () => observer.disconnect();
-  }, []);
+  const [ref, width] = useWidth<HTMLDivElement>(700);
   const sorted = pieces.filter((p) => p.bytes > 0).sort((a, b) => b.bytes - a.bytes);
   const rest = sorted.slice(most);
   const shown =
@@ -60,6 +52,8 @@ export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
         const box =
           "absolute flex flex-col overflow-hidden rounded-[3px] border border-line bg-sheet text-left";
         const place = { left: leaf.x0, top: leaf.y0, width: w, height: h };
+        const named = w > 54 && h > 24;
+        const sized = named && h > 44;
         const inside = (
           <>
             <span
@@ -67,14 +61,17 @@ export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
               style={{ height: `${share * 100}%` }}
               aria-hidden
             />
-            {w > 54 && h > 24 && (
+            {named && (
               <span className="relative block truncate px-1.5 pt-0.5 text-[13.5px]">{piece.name}</span>
             )}
-            {w > 54 && h > 44 && (
+            {sized && (
               <span className="relative block truncate px-1.5 font-mono text-[12.5px] text-muted">
                 {size(piece.bytes)}
               </span>
             )}
+            <span className="sr-only">
+              {!named && piece.name} {!sized && size(piece.bytes)}, of it {size(piece.past)} history
+            </span>
           </>
         );
         return piece.open ? (
@@ -82,7 +79,6 @@ export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
             key={piece.key}
             type="button"
             title={told}
-            aria-label={told}
             className={`${box} hover:border-muted`}
             style={place}
             onClick={piece.open}
