@@ -329,12 +329,21 @@ async fn follow(acts: &[Act]) {
         assert_eq!(driver.tree().await.unwrap(), model.tree, "after {act:?}");
     }
     driver.engine.run_jobs().await.unwrap();
-    driver.engine.settle().await.unwrap();
+    in_step(&driver.engine).await;
     assert_eq!(Driver::on_disk(dir.path()), model.tree, "on the disk");
     assert_eq!(std::fs::read_dir(dir.path().join("staging")).unwrap().count(), 0, "staging");
     assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
     counted(dir.path()).await;
+}
+
+/// Waits until the disk is in step: what was let go before a stop is found by the look over the past at the start.
+async fn in_step(engine: &Engine) {
+    engine.settle().await.unwrap();
+    while engine.is_packing() {
+        tokio::time::sleep(std::time::Duration::from_millis(2)).await;
+    }
+    engine.settle().await.unwrap();
 }
 
 /// Every sum, counted once more from the rows and from the disk.
@@ -390,7 +399,7 @@ async fn stop_and_reopen(acts: &[Act], step: i64) -> bool {
         unknown.map(|m| m.tree)
     );
     driver.engine.run_jobs().await.unwrap();
-    driver.engine.settle().await.unwrap();
+    in_step(&driver.engine).await;
     assert_eq!(Driver::on_disk(dir.path()), tree, "on the disk, stopped at {step} of {acts:?}");
     assert_eq!(driver.tree().await.unwrap(), tree);
     assert_eq!(
