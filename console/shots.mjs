@@ -30,7 +30,7 @@ const pictures = {
       await page.getByRole("button", { name: "Look and roll back" }).click();
       await row(page, "Photographs").dblclick();
       await row(page, "Season").dblclick();
-      await page.getByText("Roll back 58 files").waitFor();
+      await page.getByRole("button", { name: /^Roll back in/ }).waitFor();
     },
   },
   desk: { size: wide, path: "/desk/now", act: (page) => page.getByText("today").waitFor() },
@@ -38,8 +38,8 @@ const pictures = {
     size: wide,
     path: "/desk/space",
     act: async (page) => {
-      await page.getByRole("button", { name: /^Collections/ }).click();
-      await page.getByRole("button", { name: /^Logbooks/ }).waitFor();
+      await page.locator("[aria-label='What the shelves hold'] button").first().click();
+      await page.locator("[aria-label='What Collections holds'] button").first().waitFor();
     },
   },
   "folder-dark": { size: wide, path: "/shelf/Exhibition%202027/Texts", dark: true, act: (page) => row(page, "signals.md").click() },

@@ -234,7 +234,10 @@ fn past(data: &Path) -> Result<(), Failure> {
         Ok::<_, Failure>(folder)
     })?;
     let service = Service::start(data)?;
-    let then = jiff::Timestamp::from_millisecond(now - 60 * DAY)?;
+    // Moments by their tokens: 60 states ago, another one each time, so that nothing of it is known.
+    let entry =
+        service.json("GET", "/api/v1/place?path=home:/log/entry-00007.txt", "")?["node"]["id"].to_string();
+    let history = service.json("GET", &format!("/api/v1/nodes/{entry}/history"), "")?;
     let list = |at: &str| -> Result<f64, Failure> {
         let begun = Instant::now();
         let mut line = Line::open(service.at)?;
@@ -255,7 +258,8 @@ fn past(data: &Path) -> Result<(), Failure> {
         }
     };
     let (mut ours, mut theirs, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
-    for _ in 0..PAIRS * 2 {
+    for n in 0..PAIRS * 2 {
+        let then = history["states"][60 + n]["node"]["moment"].as_str().ok_or("no such state")?;
         let past = list(&format!("&at={then}"))?;
         let present = list("")?;
         ours.push(past);
@@ -263,7 +267,7 @@ fn past(data: &Path) -> Result<(), Failure> {
         ratios.push(past / present);
     }
     line(
-        "10,000 entries as of 60 days ago; time against now",
+        "10,000 entries as of 60 states ago; time against now",
         median(ours),
         median(theirs),
         "ms",
@@ -332,7 +336,11 @@ fn rollback(data: &Path) -> Result<(), Failure> {
         Ok::<_, Failure>(folder)
     })?;
     let service = Service::start(data)?;
-    let to = jiff::Timestamp::from_millisecond(now - 2 * DAY + DAY / 2)?;
+    let last =
+        service.json("GET", &format!("/api/v1/place?path=home:/log/f{:06}", FILES - 1), "")?["node"]["id"]
+            .to_string();
+    let history = service.json("GET", &format!("/api/v1/nodes/{last}/history"), "")?;
+    let to = history["states"][1]["node"]["moment"].as_str().ok_or("no such state")?.to_string();
     let mut times = Vec::new();
     for _ in 0..3 {
         let begun = Instant::now();

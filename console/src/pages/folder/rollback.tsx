@@ -40,7 +40,6 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
   });
   const preview = wanted.length > 0 ? second : first;
   const seen = preview.data;
-  const files = seen ? seen.returns + seen.changes + seen.moves + seen.goes : 0;
   const begin = useMutation({
     mutationFn: () => kept.rollBack(folder.id, { to: seen!.to, token: seen!.token, keep: wanted }),
     onSuccess: setBegun,
@@ -90,7 +89,7 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
                   <h3 className="mb-1 text-[14.5px] font-semibold text-muted">Newer work in the way</h3>
                   <ul className="max-h-40 overflow-y-auto text-[14.5px]">
                     {others.slice(0, 50).map((l) => (
-                      <li key={l.node} className="py-0.5">
+                      <li key={`${l.node} ${l.what}`} className="py-0.5">
                         <span className="block truncate" title={l.path}>
                           {l.path}
                         </span>
@@ -122,11 +121,7 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
                   disabled={seen.steps === 0 || begin.isPending || preview.isFetching}
                   onClick={() => begin.mutate()}
                 >
-                  {seen.steps === 0
-                    ? "Nothing to roll back"
-                    : files > 0
-                      ? `Roll back ${count(files, "file")}`
-                      : "Roll back"}
+                  {seen.steps === 0 ? "Nothing to roll back" : `Roll back in ${count(seen.steps, "step")}`}
                 </Button>
                 <Button look="quiet" onClick={onNow}>
                   Back to now
@@ -184,7 +179,7 @@ function Details({
       )}
       <ul className="mt-1 max-h-64 overflow-y-auto">
         {lines.map((l) => (
-          <li key={l.node} className="flex items-start gap-2 py-0.5">
+          <li key={`${l.node} ${l.what}`} className="flex items-start gap-2 py-0.5">
             <span className="min-w-0 flex-1">
               <span className="block truncate" title={l.path}>
                 {l.path}

@@ -76,9 +76,9 @@ async fn a_folder_is_looked_back_at_from_a_snapshot_rolled_back_and_that_is_take
     browser.says("Snapshot \"before the new hanging\"").await;
     browser.says("get their earlier content").await;
     browser.says("Newer work in the way").await;
-    browser.says("Roll back 4 files").await;
+    browser.says("Roll back in 4 steps").await;
     browser.is_accessible("the folder then, with its rollback").await;
-    browser.press("Roll back 4 files").await;
+    browser.press("Roll back in 4 steps").await;
     browser.says("Rolled back: 4 steps").await;
     browser.says("it was to stay").await;
     assert_eq!(text_of(&client, a).await, "first");
@@ -211,8 +211,8 @@ async fn the_desk_tells_of_a_mass_change_and_shows_where_the_space_went() {
     browser.is_accessible("what needs a decision").await;
     browser.press_part("Look and roll back").await;
     browser.says("This is the last moment before").await;
-    browser.says("Roll back 30 files").await;
-    browser.press("Roll back 30 files").await;
+    browser.says("Roll back in 30 steps").await;
+    browser.press("Roll back in 30 steps").await;
     browser.says("Rolled back: 30 steps").await;
     browser.page.goto(&format!("{address}/desk")).await.unwrap();
     browser.press_part("It is settled").await;
