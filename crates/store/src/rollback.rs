@@ -183,6 +183,11 @@ pub struct Begin<'a> {
     pub keep: &'a [NodeId],
 }
 
+/// Whether something is, or was, in the folder that is rolled back: of nothing else is anything told.
+fn within(c: &Changed) -> bool {
+    [&c.then, &c.now].into_iter().flatten().any(|stand| stand.within)
+}
+
 /// What is known of the nodes that changed.
 struct Ground {
     then: HashMap<NodeId, Row>,
@@ -203,7 +208,7 @@ impl Engine {
         let ground = self.rollback_ground(top, goal, None, 0).await?;
         let keep: HashSet<i64> = keep.iter().map(|n| n.0).collect();
         let plan = plan(top.0, &ground.changed, &keep);
-        let kept = ground.changed.iter().filter(|c| keep.contains(&c.node)).count();
+        let kept = ground.changed.iter().filter(|c| keep.contains(&c.node) && within(c)).count();
         let authors: Vec<(i64, Author)> = plan
             .steps
             .iter()
@@ -644,7 +649,8 @@ impl Engine {
             let stays = failed.keys().chain(keep).copied().collect();
             let plan = plan(found.node.0, &ground.changed, &stays);
             let mut left: Vec<Left> = Vec::new();
-            for node in ground.changed.iter().map(|c| NodeId(c.node)).filter(|n| keep.contains(&n.0)) {
+            for c in ground.changed.iter().filter(|c| keep.contains(&c.node) && within(c)) {
+                let node = NodeId(c.node);
                 let row = ground.now.get(&node).or(ground.then.get(&node));
                 let name = row.map_or_else(String::new, |r| r.name().to_string());
                 left.push(Left { name, why: "it was to stay".into() });
