@@ -22,6 +22,7 @@
 //!   changes too much at once. [`chunking`]: how large past contents are cut.
 //! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
 //!   which names it is kept.
+//! - [`dav`]: WebDAV's headers and bodies. [`locks`]: who may change what while somebody holds a lock.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them. [`table`]: CSV
 //!   without formulas. [`looks`]: colours, and what can be read on them.
@@ -35,6 +36,7 @@ pub mod chunking;
 pub mod collate;
 pub mod conditions;
 pub mod cursor;
+pub mod dav;
 pub mod factor;
 pub mod forwarded;
 pub mod guessing;
@@ -42,6 +44,7 @@ pub mod ids;
 pub mod intake;
 pub mod interval;
 pub mod keeping;
+pub mod locks;
 pub mod looks;
 pub mod mass;
 pub mod name;
