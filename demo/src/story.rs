@@ -101,6 +101,7 @@ impl Museum {
                 who: person.sign_in.as_str().into(),
                 from: "192.0.2.10".into(),
                 through: None,
+                tokens: Default::default(),
             };
             if let Some(home) = self.engine.home_of(account.id) {
                 self.nodes.insert(format!("{}:", person.sign_in), home.root);

@@ -30,6 +30,17 @@ export interface Node {
   /** Given on this very node: to others, to the caller, or both. */
   given?: "out" | "in" | "both";
   held?: boolean;
+  /** Somebody holds a lock on it, or on a folder above. */
+  locked?: HeldLock;
+}
+
+export interface HeldLock {
+  node: number;
+  by: string;
+  mine: boolean;
+  program: boolean;
+  since: string;
+  until: string;
 }
 
 export type Level = "view" | "add" | "edit" | "manage";
@@ -525,6 +536,8 @@ export const api = {
   copy: (node: number, target: { parent?: number; name?: string }) =>
     call<Node>("POST", `/nodes/${node}/copy`, target),
   remove: (node: number) => call<void>("DELETE", `/nodes/${node}`),
+  lock: (node: number, minutes: number) => call<HeldLock>("PUT", `/nodes/${node}/lock`, { minutes }),
+  unlock: (node: number) => call<void>("DELETE", `/nodes/${node}/lock`),
   restore: (
     node: number,
     body: { at?: string; parent?: number; name?: string; with_folders?: boolean; seen?: string },

@@ -114,6 +114,76 @@ pub struct Node {
     /// `false`: another program overwrote the bytes on the disk before they could be kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub held: Option<bool>,
+    /// Somebody holds a lock on it, or on a folder above that holds for all beneath.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked: Option<Lock>,
+}
+
+/// The chunks of a file: where docs/protocol.md cuts it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Chunks {
+    /// The tag of the state.
+    pub etag: String,
+    /// BLAKE3 of all its bytes.
+    pub blake3: String,
+    /// In bytes.
+    pub size: i64,
+    /// In order: the length, a blank, and the first 32 hexadecimal digits of the chunk's BLAKE3.
+    pub chunks: Vec<String>,
+}
+
+/// The first line of a delta.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DeltaHead {
+    /// States that it copies from, at most 16.
+    pub bases: Vec<DeltaBase>,
+    /// How many bytes come out.
+    pub size: u64,
+    /// Their BLAKE3.
+    pub blake3: String,
+    /// The file's own time of modification, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub modified: Option<String>,
+}
+
+/// A state that a delta copies from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DeltaBase {
+    /// The file.
+    pub node: i64,
+    /// As it was at this moment; as it is, if not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// The tag of the state.
+    pub etag: String,
+}
+
+/// A lock: whoever else changes the file or folder is refused until it ends.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Lock {
+    /// The folder or file on which it lies.
+    pub node: i64,
+    /// Who holds it.
+    pub by: String,
+    /// Whether that is the caller.
+    pub mine: bool,
+    /// Whether a program holds it by a token: then all others of the same account are refused too.
+    pub program: bool,
+    /// Since when.
+    pub since: String,
+    /// When it ends by itself.
+    pub until: String,
+}
+
+/// A lock to be taken by hand.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewLock {
+    /// How many minutes it lives; 60 if not said, a week at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub minutes: Option<u32>,
 }
 
 /// One step on the way to a node.

@@ -239,6 +239,45 @@ impl Client {
         Self::send(self.call(Method::DELETE, &format!("/nodes/{node}"))).await.map(|_| ())
     }
 
+    /// The chunks of a file, as it is or was.
+    pub async fn chunks(&self, node: i64, at: Option<&str>) -> Result<api::Chunks> {
+        self.get(&format!("/nodes/{node}/chunks"), &api::StateQuery { at: at.map(Into::into) }).await
+    }
+
+    /// Puts a file that is made of parts of others and of bytes that come along: a delta.
+    pub async fn assemble(&self, parent: i64, name: &str, body: Body) -> Result<api::Node> {
+        let path = format!("/nodes/{parent}/assembled/{}", encode(name));
+        Self::read(self.call(Method::POST, &path).body(body.body)).await
+    }
+
+    /// A part of the bytes of a file.
+    pub async fn content_part(
+        &self,
+        node: i64,
+        at: Option<&str>,
+        from: u64,
+        length: u64,
+    ) -> Result<impl Stream<Item = Result<Bytes>> + use<>> {
+        let query = encode_query(&api::StateQuery { at: at.map(Into::into) });
+        let call = self.call(Method::GET, &format!("/nodes/{node}/content{query}"));
+        let answer = Self::send(call.header("range", format!("bytes={from}-{}", from + length - 1))).await?;
+        if answer.status() != reqwest::StatusCode::PARTIAL_CONTENT {
+            return Err(Error::Strange("a part was asked for, and something else came".into()));
+        }
+        Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
+    }
+
+    /// Locks for so many minutes.
+    pub async fn lock(&self, node: i64, minutes: u32) -> Result<api::Lock> {
+        let body = api::NewLock { minutes: Some(minutes) };
+        Self::read(self.call(Method::PUT, &format!("/nodes/{node}/lock")).json(&body)).await
+    }
+
+    /// Ends one's own locks.
+    pub async fn unlock(&self, node: i64) -> Result<()> {
+        Self::send(self.call(Method::DELETE, &format!("/nodes/{node}/lock"))).await.map(|_| ())
+    }
+
     /// Brings back.
     pub async fn restore(&self, node: i64, body: &api::Restore) -> Result<api::Node> {
         self.post(&format!("/nodes/{node}/restore"), body).await

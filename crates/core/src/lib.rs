@@ -10,7 +10,7 @@
 //! - [`timeline`]: what a write means for the identity of nodes.
 //! - [`rights`]: levels, grants, and who may do what where, and why.
 //! - [`record`]: the chained, salted digests of the record of everything done.
-//! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110).
+//! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110). [`digests`]: digest fields (RFC 9530).
 //! - [`cursor`]: opaque places in a list, bound to that list.
 //! - [`forwarded`]: which address a request really came from.
 //! - [`guessing`], [`password`] and [`factor`]: how guessing is slowed, which passwords are refused,
@@ -19,7 +19,7 @@
 //!   of people asks for, against what there is.
 //! - [`keeping`]: which past states are still needed, by which rule, and until when. [`schedule`]: when
 //!   snapshots are taken. [`rollback`]: how a folder becomes again what it was. [`mass`]: when one device
-//!   changes too much at once. [`chunking`]: how large past contents are cut.
+//!   changes too much at once. [`chunking`]: how large past contents are cut. [`delta`]: a new state told by what is the same in an older one.
 //! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
 //!   which names it is kept.
 //! - [`dav`]: WebDAV's headers and bodies. [`locks`]: who may change what while somebody holds a lock.
@@ -37,6 +37,8 @@ pub mod collate;
 pub mod conditions;
 pub mod cursor;
 pub mod dav;
+pub mod delta;
+pub mod digests;
 pub mod factor;
 pub mod forwarded;
 pub mod guessing;

@@ -1,9 +1,9 @@
 //! Byte ranges (RFC 9110, section 14).
 
 /// What a Range header asks of a file of known size.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Asked {
-    /// The whole file: no header, a unit other than bytes, several ranges, or malformed.
+    /// The whole file: no header, a unit other than bytes, or malformed.
     Whole,
     /// This many bytes from this offset; never empty.
     Part {
@@ -12,37 +12,80 @@ pub enum Asked {
         /// How many.
         length: u64,
     },
+    /// Several parts, in the order asked for: offset and length. None overlaps another.
+    Parts(Vec<(u64, u64)>),
     /// Nothing of the file lies in the range (status 416).
     Outside,
 }
 
-/// Reads a Range header. Several ranges are answered with the whole file, which the
-/// standard allows.
+/// The most parts that are sent for one request; whoever asks for more gets the whole file.
+pub const MOST_PARTS: usize = 32;
+
+/// Reads a Range header. Parts that overlap, and more than [`MOST_PARTS`], are answered with the whole file,
+/// which the standard allows (section 14.2: such requests are broken clients or attacks).
 pub fn parse(header: Option<&str>, size: u64) -> Asked {
-    let Some(spec) = header.and_then(|h| h.trim().strip_prefix("bytes=")) else {
+    let Some((unit, spec)) = header.and_then(|h| h.trim().split_once('=')) else {
         return Asked::Whole;
     };
-    let Some((first, last)) = spec.split_once('-') else {
+    if !unit.trim().eq_ignore_ascii_case("bytes") {
         return Asked::Whole;
+    }
+    let mut parts = Vec::new();
+    let mut any = false;
+    for one in spec.split(',').map(str::trim).filter(|o| !o.is_empty()) {
+        any = true;
+        match parse_one(one, size) {
+            One::Malformed => return Asked::Whole,
+            One::Outside => {}
+            One::Part { from, length } => parts.push((from, length)),
+        }
+        if parts.len() > MOST_PARTS {
+            return Asked::Whole;
+        }
+    }
+    match parts.as_slice() {
+        [] if any => Asked::Outside,
+        [] => Asked::Whole,
+        [(from, length)] => Asked::Part { from: *from, length: *length },
+        _ => {
+            let mut sorted = parts.clone();
+            sorted.sort_unstable();
+            match sorted.windows(2).any(|w| w[0].0 + w[0].1 > w[1].0) {
+                true => Asked::Whole,
+                false => Asked::Parts(parts),
+            }
+        }
+    }
+}
+
+enum One {
+    Malformed,
+    Outside,
+    Part { from: u64, length: u64 },
+}
+
+fn parse_one(spec: &str, size: u64) -> One {
+    let Some((first, last)) = spec.split_once('-') else {
+        return One::Malformed;
     };
     let number = |text: &str| -> Option<u64> {
         if text.is_empty() || !text.bytes().all(|b| b.is_ascii_digit()) { None } else { text.parse().ok() }
     };
     match (first.trim(), last.trim()) {
         ("", last) => match number(last) {
-            None => Asked::Whole,
-            Some(0) => Asked::Outside,
-            Some(_) if size == 0 => Asked::Outside,
-            Some(n) => Asked::Part { from: size.saturating_sub(n), length: n.min(size) },
+            None => One::Malformed,
+            Some(0) => One::Outside,
+            Some(_) if size == 0 => One::Outside,
+            Some(n) => One::Part { from: size.saturating_sub(n), length: n.min(size) },
         },
         (first, last) => match (number(first), number(last)) {
-            (None, _) => Asked::Whole,
-            (Some(_), None) if !last.is_empty() => Asked::Whole,
-            (Some(from), Some(to)) if to < from => Asked::Whole,
-            (Some(from), _) if from >= size => Asked::Outside,
+            (None, _) => One::Malformed,
+            (Some(_), None) if !last.is_empty() => One::Malformed,
+            (Some(from), Some(to)) if to < from => One::Malformed,
+            (Some(from), _) if from >= size => One::Outside,
             (Some(from), to) => {
                 let end = to.map_or(size, |to| to.saturating_add(1).min(size));
-                Asked::Part { from, length: end - from }
+                One::Part { from, length: end - from }
             }
         },
     }
@@ -66,7 +109,12 @@ mod tests {
             ("bytes=10000-", Asked::Outside),
             ("bytes=-0", Asked::Outside),
             ("bytes=5-2", Asked::Whole),
-            ("bytes=0-1,4-5", Asked::Whole),
+            ("bytes=4-5, 0-1", Asked::Parts(vec![(4, 2), (0, 2)])),
+            ("bytes=0-1,20000-", part(0, 2)),
+            ("bytes=0-5,5-9", Asked::Whole),
+            ("bytes=0-1,x", Asked::Whole),
+            ("bytes=,", Asked::Whole),
+            ("BYTES=0-1", part(0, 2)),
             ("lines=0-1", Asked::Whole),
             ("bytes=a-b", Asked::Whole),
         ] {
@@ -79,8 +127,13 @@ mod tests {
     proptest! {
         #[test]
         fn a_part_is_never_empty_and_never_outside(text in "bytes=[0-9,-]{0,12}", size in 0u64..5000) {
-            if let Asked::Part { from, length } = parse(Some(&text), size) {
-                prop_assert!(length > 0 && from + length <= size);
+            match parse(Some(&text), size) {
+                Asked::Part { from, length } => prop_assert!(length > 0 && from + length <= size),
+                Asked::Parts(parts) => {
+                    prop_assert!(parts.len() > 1 && parts.iter().all(|(f, n)| *n > 0 && f + n <= size));
+                    prop_assert!(parts.iter().map(|(_, n)| n).sum::<u64>() <= size);
+                }
+                Asked::Whole | Asked::Outside => {}
             }
         }
     }

@@ -38,6 +38,8 @@ pub struct State {
     pub reads: Arc<Reads>,
     /// Names to show, asked for again after a change.
     pub names: Names,
+    /// Passwords that were given with requests and are right.
+    pub pairs: crate::dav::who::Pairs,
     /// Who gave their password lately.
     pub proofs: Proofs,
     /// First steps of signing in, and factors that are being set up.
@@ -56,6 +58,10 @@ pub struct State {
     pub seen: crate::public::Seen,
     /// Ticks when a link, an intake or a delivery changed.
     pub openings: tokio::sync::watch::Sender<u64>,
+    /// Digests of contents that were asked for, by hash and algorithm.
+    pub digests: quick_cache::sync::Cache<([u8; 32], &'static str), String>,
+    /// The chunks of contents that were asked for lately.
+    pub chunks: quick_cache::sync::Cache<[u8; 32], Arc<Vec<String>>>,
     /// Selections to fetch as archives.
     pub archives: Archives,
     /// Small pictures for lists.
@@ -91,8 +97,11 @@ impl State {
             openings: tokio::sync::watch::Sender::new(0),
             names: Names::default(),
             proofs: Proofs::default(),
+            pairs: Default::default(),
             devices_used: DevicesUsed::default(),
             checksums: Checksums::default(),
+            digests: quick_cache::sync::Cache::new(1000),
+            chunks: quick_cache::sync::Cache::new(8),
             archives: Archives::default(),
             revocations: tokio::sync::watch::Sender::new(0),
             going: Arc::default(),
@@ -199,6 +208,7 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
                 web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
             )
             .configure(strangers::routes)
+            .configure(crate::dav::routes)
             .service(web::scope("/api").default_service(web::route().to(no_such_route)))
             .default_service(web::get().to(console::page));
     }

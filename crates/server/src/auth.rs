@@ -36,8 +36,10 @@ pub struct Who {
     pub account: Arc<Account>,
     /// How it enters the record.
     pub actor: Actor,
-    /// The session's or device's token, hashed.
+    /// The session's or device's token, hashed; of a password given with each request, its keyed hash.
     pub token: [u8; 32],
+    /// The door they came by.
+    pub door: Door,
     /// The administrator who looks as this account, reading only.
     pub seen_by: Option<Arc<Account>>,
     /// Nothing more may be done until a second factor is set up.
@@ -110,12 +112,12 @@ pub struct Known(Mutex<HashMap<[u8; 32], Remembered>>);
 type Remembered = (Option<Who>, i64);
 
 impl Known {
-    fn get(&self, token: &[u8; 32], now: i64) -> Option<Option<Who>> {
+    pub fn get(&self, token: &[u8; 32], now: i64) -> Option<Option<Who>> {
         let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         known.get(token).filter(|(_, until)| *until > now).map(|(who, _)| who.clone())
     }
 
-    fn put(&self, token: [u8; 32], who: Who, now: i64) {
+    pub fn put(&self, token: [u8; 32], who: Who, now: i64) {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= MOST_KNOWN {
             known.clear();
@@ -265,10 +267,16 @@ async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result
         Some(by) => format!("{} as {}", by.sign_in, account.sign_in),
         None => account.sign_in.clone(),
     };
-    let actor =
-        Actor { account: Some(account.id), device, who: name.into(), from: from.into(), through: None };
+    let actor = Actor {
+        account: Some(account.id),
+        device,
+        who: name.into(),
+        from: from.into(),
+        through: None,
+        tokens: Default::default(),
+    };
     let seen_by = seen_by.map(Arc::new);
-    let who = Who { account: Arc::new(account), actor, token, seen_by, needs_factor };
+    let who = Who { account: Arc::new(account), actor, token, door, seen_by, needs_factor };
     state.known.put(token, who.clone(), now);
     state.devices_used.note(&who.actor, now);
     Ok(who)
@@ -322,7 +330,10 @@ pub async fn still(state: &State, who: &Who) -> bool {
     if state.known.get(&who.token, state.engine.now_ms()).is_some_and(|known| known.is_some()) {
         return true;
     }
-    let door = if who.actor.device.is_some() { Door::Sync } else { Door::Console };
+    if who.door == Door::Dav && who.actor.device.is_none() {
+        return crate::dav::who::still(state, who).await;
+    }
+    let door = who.door;
     let principal = match who.actor.device {
         Some(_) => state.engine.device(who.token).await,
         None => state.engine.session(who.token).await,
@@ -360,7 +371,7 @@ impl Proofs {
 pub struct DevicesUsed(Mutex<HashMap<DeviceId, (i64, Arc<str>)>>);
 
 impl DevicesUsed {
-    fn note(&self, actor: &Actor, now: i64) {
+    pub fn note(&self, actor: &Actor, now: i64) {
         if let Some(device) = actor.device {
             let mut used = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             used.insert(device, (now, actor.from.clone()));
@@ -583,6 +594,7 @@ pub async fn check_password(
                 who: "nobody".into(),
                 from: from(request, state).into(),
                 through: None,
+                tokens: Default::default(),
             };
             state.engine.note(&actor, "sign-in refused", None, &sign_in, "").await?;
             Err(Refusal::new(

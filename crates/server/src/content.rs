@@ -108,9 +108,14 @@ pub async fn answer(
     if text(header::IF_MATCH).is_some_and(|v| !matches(parse_tags(v))) {
         return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
     }
+    let mut several = Vec::new();
     let (from, length, partial) = match asked(request, &tag, size) {
         Asked::Whole => (0, size, false),
         Asked::Part { from, length } => (from, length, true),
+        Asked::Parts(parts) => {
+            several = parts;
+            (0, size, true)
+        }
         Asked::Outside => {
             return Ok(HttpResponse::RangeNotSatisfiable()
                 .insert_header((header::CONTENT_RANGE, format!("bytes */{size}")))
@@ -132,6 +137,14 @@ pub async fn answer(
             header::CONTENT_DISPOSITION,
             format!("{disposition}; filename*=UTF-8''{}", encode_name(row.name())),
         ));
+    if let Some(algorithm) = crate::upload::wanted_digest(request)
+        && let Some(told) = digest(state, &file, &row, algorithm).await?
+    {
+        answer.insert_header(("repr-digest", told));
+    }
+    if !several.is_empty() {
+        return parts(request, state, reader, answer, Arc::new(file), &row, kind, several).await;
+    }
     if partial {
         answer.insert_header((header::CONTENT_RANGE, format!("bytes {from}-{}/{size}", from + length - 1)));
     }
@@ -161,6 +174,92 @@ pub async fn answer(
         return Ok(answer.body(SizedStream::new(length, guarded(bytes, may))));
     }
     Ok(answer.body(SizedStream::new(length, guarded(blocks(Arc::new(file), from, length), may))))
+}
+
+/// Several parts of a file, each with its own headers (RFC 9110, section 14.6).
+#[allow(clippy::too_many_arguments)]
+async fn parts(
+    request: &HttpRequest,
+    state: &State,
+    reader: &Reader,
+    mut answer: actix_web::HttpResponseBuilder,
+    file: Arc<File>,
+    row: &Row,
+    kind: Option<&str>,
+    parts: Vec<(u64, u64)>,
+) -> Result<HttpResponse, Refusal> {
+    let size = row.size().max(0) as u64;
+    let boundary = crate::auth::new_secret()?[..32].to_string();
+    let kind = kind.unwrap_or("application/octet-stream");
+    let head = |from: u64, length: u64| {
+        format!(
+            "\r\n--{boundary}\r\nContent-Type: {kind}\r\nContent-Range: bytes {from}-{}/{size}\r\n\r\n",
+            from + length - 1
+        )
+    };
+    let end = format!("\r\n--{boundary}--\r\n");
+    let heads: Vec<(String, u64, u64)> = parts.iter().map(|(f, n)| (head(*f, *n), *f, *n)).collect();
+    let bytes: u64 = parts.iter().map(|(_, n)| n).sum();
+    let length = heads.iter().map(|(h, ..)| h.len() as u64).sum::<u64>() + bytes + end.len() as u64;
+    answer.insert_header((header::CONTENT_TYPE, format!("multipart/byteranges; boundary={boundary}")));
+    if *request.method() == Method::HEAD {
+        return Ok(answer.no_chunking(length).finish());
+    }
+    if state.reads.note(reader.actor(), row.node, row.name(), state.engine.now_ms()) {
+        let (engine, reads) = (state.engine.clone(), state.reads.clone());
+        state.engine.runtime().spawn(async move { reads.write(&engine).await });
+    }
+    state.metrics.sent.inc_by(bytes);
+    let text = |text: String| futures_util::stream::once(async move { Ok(Bytes::from(text)) });
+    let stream = futures_util::stream::iter(heads)
+        .flat_map(move |(head, from, length)| text(head).chain(Box::pin(blocks(file.clone(), from, length))))
+        .chain(text(end));
+    let may = StillMay::new(request, reader, &[row.node]);
+    Ok(answer.body(SizedStream::new(length, guarded(stream, may))))
+}
+
+/// Larger files are not hashed for an answer: that would take seconds of a core before its first byte.
+const MOST_DIGESTED: i64 = 256 << 20;
+
+/// What Repr-Digest says of a file, remembered by its bytes; none for what is too large.
+async fn digest(
+    state: &State,
+    file: &File,
+    row: &Row,
+    algorithm: yellow_attic_core::digests::Algorithm,
+) -> Result<Option<String>, Refusal> {
+    use sha2::Digest as _;
+    use yellow_attic_core::digests::{Algorithm, write};
+    let Some(content) = row.content.filter(|c| c.size <= MOST_DIGESTED) else { return Ok(None) };
+    let key = (content.hash, algorithm.word());
+    if let Some(known) = state.digests.get(&key) {
+        return Ok(Some(known));
+    }
+    let file = file.try_clone().map_err(|e| unreadable(row, &e))?;
+    let hashed = web::block(move || {
+        let (mut sha256, mut sha512) = (sha2::Sha256::new(), sha2::Sha512::new());
+        let mut buffer = vec![0; 256 * 1024];
+        let mut at = 0;
+        loop {
+            let n = file.read_at(&mut buffer, at)?;
+            if n == 0 {
+                break;
+            }
+            at += n as u64;
+            match algorithm {
+                Algorithm::Sha256 => sha256.update(&buffer[..n]),
+                Algorithm::Sha512 => sha512.update(&buffer[..n]),
+            }
+        }
+        Ok::<_, std::io::Error>(match algorithm {
+            Algorithm::Sha256 => write(algorithm, &sha256.finalize()),
+            Algorithm::Sha512 => write(algorithm, &sha512.finalize()),
+        })
+    });
+    let told = hashed.await.map_err(|_| yellow_attic_store::StoreError::Stopping)?;
+    let told = told.map_err(|e| unreadable(row, &e))?;
+    state.digests.insert(key, told.clone());
+    Ok(Some(told))
 }
 
 /// How often a right that may have ended by its date is looked at again.

@@ -4,7 +4,7 @@
 //! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
 //! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
-//! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`reader`] (whoever bytes go to), [`public`] (the
+//! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
 //! address that links carry), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
@@ -16,6 +16,7 @@ pub mod auth;
 pub mod config;
 pub mod console;
 pub mod content;
+pub mod dav;
 pub mod factors;
 pub mod kept;
 pub mod mail;

@@ -204,6 +204,22 @@ impl From<StoreError> for Refusal {
                 "Other bytes than announced",
                 "They were dropped. Send the file again; it may have changed while it was read.",
             ),
+            StoreError::Locked { by_token, until, .. } => {
+                let until = crate::times::show(*until);
+                make(
+                    423,
+                    "locked",
+                    "It is locked",
+                    &match by_token {
+                        true => format!(
+                            "A program holds it. Close it there; or end the lock (yattic unlock, or on its page). It ends by itself at {until}."
+                        ),
+                        false => {
+                            format!("Wait, or ask its holder to end the lock. It ends by itself at {until}.")
+                        }
+                    },
+                )
+            }
             StoreError::TakenOver => make(
                 423,
                 "taken_over",

@@ -6,7 +6,7 @@
 use crate::app::State;
 use crate::auth::Who;
 use crate::problem::Refusal;
-use crate::upload::{feed, lots};
+use crate::upload::{feed_on, lots};
 use actix_web::{HttpResponse, web};
 use bytes::{Buf, Bytes};
 use std::collections::{HashMap, HashSet, VecDeque};
@@ -62,7 +62,7 @@ pub async fn receive(
         sums: Arc::default(),
         received: state.metrics.received.clone(),
     };
-    actix_web::rt::spawn(feed(payload, send));
+    actix_web::rt::spawn(feed_on(payload, send));
     state
         .engine
         .runtime()

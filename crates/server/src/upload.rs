@@ -2,11 +2,15 @@
 
 use crate::app::State;
 use crate::problem::Refusal;
+use actix_web::error::PayloadError;
 use actix_web::http::header;
 use actix_web::{HttpRequest, web};
 use bytes::Bytes;
-use futures_util::StreamExt;
+use futures_util::{Stream, StreamExt};
+use sha2::Digest as _;
+use std::time::{Duration, Instant};
 use yellow_attic_core::NodeId;
+use yellow_attic_core::digests::{self, Algorithm};
 use yellow_attic_store::quota::Claim;
 use yellow_attic_store::uploads::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
@@ -14,14 +18,26 @@ use yellow_attic_store::{SMALL, Staged, StoreError};
 /// Pieces are handed to the disk in lots of this size.
 const LOT: usize = 1 << 20;
 
+/// A body that has arrived.
+pub struct Received {
+    /// Its bytes.
+    pub staged: Staged,
+    /// The room that is spoken for until they are put.
+    pub claim: Claim,
+    /// What Repr-Digest says of them, if the sender wants to be told.
+    pub told: Option<String>,
+}
+
 /// Takes a body. After an error staging is clean.
 pub async fn receive(
     state: &State,
     request: &HttpRequest,
-    mut payload: web::Payload,
+    payload: web::Payload,
     parent: NodeId,
     replaced: u64,
-) -> Result<(Staged, Claim), Refusal> {
+) -> Result<Received, Refusal> {
+    let mut digests = Digests::of(request)?;
+    let mut payload = patient(payload);
     let announced = match request.headers().get(header::CONTENT_LENGTH) {
         Some(value) => value.to_str().ok().and_then(|v| v.parse::<u64>().ok()),
         None => None,
@@ -48,7 +64,9 @@ pub async fn receive(
         if bytes.len() != wanted {
             return Err(StoreError::ShortBody { announced: wanted as u64, got: bytes.len() as u64 }.into());
         }
-        return Ok((state.engine.stage_small(bytes)?, claim));
+        digests.update(&bytes);
+        let told = digests.check()?;
+        return Ok(Received { staged: state.engine.stage_small(bytes)?, claim, told });
     }
     let engine = state.engine.clone();
     let (send, mut lots) = lots();
@@ -65,6 +83,7 @@ pub async fn receive(
             }
             for piece in &lot {
                 arriving.write(piece)?;
+                digests.update(piece);
             }
             if arriving.size() > largest {
                 return Err(StoreError::TooLarge(largest));
@@ -76,11 +95,12 @@ pub async fn receive(
         if let Some(announced) = announced.filter(|n| *n != arriving.size()) {
             return Err(StoreError::ShortBody { announced, got: arriving.size() });
         }
-        Ok((arriving.finish()?, claim))
+        let told = digests.check()?;
+        Ok(Received { staged: arriving.finish()?, claim, told })
     });
-    let (written, ()) = tokio::join!(writing, feed(payload, send));
+    let (written, ()) = tokio::join!(writing, feed_on(payload, send));
     match written {
-        Ok(staged) => Ok(staged?),
+        Ok(received) => Ok(received?),
         Err(_) => Err(StoreError::Stopping.into()),
     }
 }
@@ -94,6 +114,7 @@ pub async fn append(
     payload: web::Payload,
 ) -> Result<u64, Refusal> {
     let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
+    let payload = patient(payload);
     let before = part.size();
     let (send, mut lots) = lots();
     let writing = web::block(move || {
@@ -116,7 +137,7 @@ pub async fn append(
             None => Ok(size),
         }
     });
-    let (written, ()) = tokio::join!(writing, feed(payload, send));
+    let (written, ()) = tokio::join!(writing, feed_on(payload, send));
     match written {
         Ok(Ok(size)) => {
             state.metrics.received.inc_by(size.saturating_sub(before));
@@ -127,16 +148,115 @@ pub async fn append(
     }
 }
 
+/// So long a sender may be silent.
+const SILENCE: Duration = Duration::from_secs(120);
+/// In so long, so much must come: whoever sends a byte now and then holds no connection for hours.
+const SPAN: Duration = Duration::from_secs(300);
+const IN_A_SPAN: u64 = 64 * 1024;
+
+/// A body whose sender goes on sending. One that does not is cut off like a broken line: what counts of an
+/// upload in parts stays, and can be gone on with.
+pub fn patient(payload: web::Payload) -> std::pin::Pin<Box<impl Stream<Item = Result<Bytes, PayloadError>>>> {
+    let begun = (payload, Instant::now(), 0u64);
+    Box::pin(futures_util::stream::unfold(Some(begun), |running| async move {
+        let (mut payload, mut since, mut came) = running?;
+        let Ok(piece) = tokio::time::timeout(SILENCE, payload.next()).await else {
+            return Some((Err(PayloadError::Incomplete(None)), None));
+        };
+        match piece? {
+            Ok(piece) => {
+                came += piece.len() as u64;
+                if since.elapsed() > SPAN {
+                    if came < IN_A_SPAN {
+                        return Some((Err(PayloadError::Incomplete(None)), None));
+                    }
+                    (since, came) = (Instant::now(), 0);
+                }
+                Some((Ok(piece), Some((payload, since, came))))
+            }
+            Err(e) => Some((Err(e), None)),
+        }
+    }))
+}
+
+/// Digests that a sender names, or wants to be told; computed only then.
+#[derive(Default)]
+struct Digests {
+    sha256: Option<sha2::Sha256>,
+    sha512: Option<sha2::Sha512>,
+    named: Vec<(Algorithm, Vec<u8>)>,
+    wanted: Option<Algorithm>,
+}
+
+impl Digests {
+    fn of(request: &HttpRequest) -> Result<Digests, Refusal> {
+        let mut digests = Digests::default();
+        for field in ["content-digest", "repr-digest"] {
+            for value in request.headers().get_all(field) {
+                let read = value.to_str().ok().and_then(digests::parse).ok_or_else(|| {
+                    Refusal::bad(
+                        "digest_malformed",
+                        &format!("The header {field} is malformed."),
+                        "Send it as RFC 9530 has it: sha-256=:Base64:.",
+                    )
+                })?;
+                digests.named.extend(read);
+            }
+        }
+        digests.wanted = wanted_digest(request);
+        for algorithm in digests.named.iter().map(|(a, _)| *a).chain(digests.wanted) {
+            match algorithm {
+                Algorithm::Sha256 => digests.sha256 = Some(Default::default()),
+                Algorithm::Sha512 => digests.sha512 = Some(Default::default()),
+            }
+        }
+        Ok(digests)
+    }
+
+    fn update(&mut self, bytes: &[u8]) {
+        if let Some(hasher) = &mut self.sha256 {
+            hasher.update(bytes);
+        }
+        if let Some(hasher) = &mut self.sha512 {
+            hasher.update(bytes);
+        }
+    }
+
+    /// Refuses other bytes than were named; returns what is to be told.
+    fn check(self) -> Result<Option<String>, StoreError> {
+        let sha256 = self.sha256.map(|h| h.finalize().to_vec());
+        let sha512 = self.sha512.map(|h| h.finalize().to_vec());
+        let of = |algorithm| match algorithm {
+            Algorithm::Sha256 => sha256.as_deref(),
+            Algorithm::Sha512 => sha512.as_deref(),
+        };
+        if self.named.iter().any(|(algorithm, wanted)| of(*algorithm) != Some(wanted)) {
+            return Err(StoreError::WrongHash);
+        }
+        Ok(self.wanted.and_then(|a| of(a).map(|bytes| digests::write(a, bytes))))
+    }
+}
+
+/// The digest that an answer is to bring.
+pub fn wanted_digest(request: &HttpRequest) -> Option<Algorithm> {
+    let field = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
+    field("want-repr-digest").or(field("want-content-digest")).and_then(digests::wanted)
+}
+
 type Lots = (tokio::sync::mpsc::Sender<Vec<Bytes>>, tokio::sync::mpsc::Receiver<Vec<Bytes>>);
 
-/// A channel for [`feed`].
+/// A channel for [`feed_on`].
 pub fn lots() -> Lots {
     tokio::sync::mpsc::channel(4)
 }
 
 /// Hands a body on in lots. After the last one comes an empty lot; after a broken line none.
 /// If nobody takes them any more, the rest is left unread.
-pub async fn feed(mut payload: web::Payload, send: tokio::sync::mpsc::Sender<Vec<Bytes>>) {
+pub async fn feed_on(
+    payload: impl Stream<Item = Result<Bytes, PayloadError>>,
+    send: tokio::sync::mpsc::Sender<Vec<Bytes>>,
+) {
+    let mut payload = std::pin::pin!(payload);
     let mut lot = Vec::new();
     let mut size = 0;
     while let Some(piece) = payload.next().await {

@@ -94,6 +94,8 @@ pub(crate) struct Book {
     pub shelves: HashMap<ShelfId, Arc<Shelf>>,
     names_of_shelves: HashSet<(ShelfKind, String)>,
     last_shelf: i64,
+    /// All locks as this group has changed them so far.
+    pub locks: Arc<crate::locking::Locks>,
     /// Rights as this group has changed them so far.
     pub access: Arc<Access>,
     /// They were changed in the catalogue, and are to be read before anything is decided by them.
@@ -127,7 +129,17 @@ pub(crate) struct Group {
     uploads: Vec<Value>,
     new_shelves: Vec<Arc<Shelf>>,
     ended_shelves: Vec<ShelfId>,
+    ended_locks: Vec<Value>,
     access: bool,
+    locks: bool,
+}
+
+impl Group {
+    /// Locks that end with what they lay on.
+    pub fn end_locks(&mut self, tokens: Vec<String>) {
+        self.locks = true;
+        self.ended_locks.extend(tokens.into_iter().map(Value::from));
+    }
 }
 
 /// What a group changed, for the caches of readers.
@@ -144,15 +156,19 @@ pub(crate) struct Changed {
     pub jobs: bool,
     /// All rights, if any changed.
     pub access: Option<Arc<Access>>,
+    /// All locks, if any changed.
+    pub locks: Option<Arc<crate::locking::Locks>>,
 }
 
 impl Book {
     pub async fn open(mut conn: SqliteConnection, shelves: HashMap<ShelfId, Arc<Shelf>>) -> Result<Book> {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
+        let locks = Arc::new(crate::locking::load(&mut conn).await?);
         let mut book = Book {
             conn,
             access,
+            locks,
             access_behind: false,
             now: heads.at,
             heads,
@@ -293,6 +309,13 @@ impl Book {
         Ok(())
     }
 
+    /// Locks changed: what is decided from here on goes by the new ones.
+    pub async fn reload_locks(&mut self) -> Result<()> {
+        self.locks = Arc::new(crate::locking::load(&mut self.conn).await?);
+        self.group.locks = true;
+        Ok(())
+    }
+
     /// How a node's place is written for people.
     pub async fn path(&mut self, node: NodeId) -> Result<String> {
         let Some(row) = self.row(node).await? else { return Ok(format!("(removed) #{node}")) };
@@ -372,7 +395,6 @@ impl Book {
         self.group.sums.remove(&row.node);
     }
 
-    /// Enters a state that is already over.
     /// What a node was last is a version of it from here on, no longer in the trash.
     pub async fn untrash(&mut self, node: NodeId) -> Result<()> {
         let last = match self.group.ended.iter().rev().find(|p| p.row.node == node) {
@@ -389,6 +411,7 @@ impl Book {
         Ok(())
     }
 
+    /// Enters a state that is already over.
     pub fn add_past(&mut self, row: Row, until: Moment, how: How, actor: &Actor) {
         if row.since >= until {
             return;
@@ -671,6 +694,7 @@ impl Book {
             .bind(set(group.jobs))
             .bind(set(group.findings))
             .bind(set(group.uploads))
+            .bind(set(group.ended_locks))
             .bind(self.heads.placed)
             .bind(self.heads.moment)
             .bind(self.heads.at)
@@ -704,6 +728,7 @@ impl Book {
             ended_shelves: group.ended_shelves,
             jobs,
             access: group.access.then(|| self.access.clone()),
+            locks: group.locks.then(|| self.locks.clone()),
         })
     }
 }

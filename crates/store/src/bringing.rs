@@ -28,6 +28,19 @@ impl Engine {
 
     /// Copies a file or a whole folder. A folder's copy appears when it is complete.
     pub async fn copy(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
+        self.copy_over(actor, node, parent, name, false).await
+    }
+
+    /// The same; `replace`: what stands at the name makes room. A file gives its place to a file as a new
+    /// state of it; else it is removed when the copy is complete, and stays in the past.
+    pub async fn copy_over(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        parent: NodeId,
+        name: Name,
+        replace: bool,
+    ) -> Result<Done> {
         let from = self.chain(actor, node, Level::View).await?;
         let to = self.chain(actor, parent, Level::Add).await?;
         if !to[0].is_folder() {
@@ -37,23 +50,35 @@ impl Engine {
             return Err(StoreError::IntoItself);
         }
         let key = yellow_attic_core::collate::sort_key(&name).into();
-        if self.shared.view.child(parent, &key).await?.is_some() {
+        let there = self.shared.view.child(parent, &key).await?;
+        if there.is_some() && !replace {
             return Err(match self.child(actor, parent, &name).await? {
                 Some(_) => StoreError::NameTaken(name.to_string()),
                 None => StoreError::NameUnusable(name.to_string()),
             });
         }
         let source = from[0].clone();
+        if let Some(there) = &there {
+            // Nobody copies a thing onto itself, or onto what it lies in.
+            if there.node == node || from.iter().any(|r| r.node == there.node) {
+                return Err(StoreError::IntoItself);
+            }
+        }
         if source.kind == Kind::File {
             let staged = self.stage_copy(&source).await?;
-            let free = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
-            return match self
-                .put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied)
-                .await
-            {
+            let in_the_way = there.as_ref().filter(|t| t.is_folder());
+            let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
+            let free = Conditions { if_match: None, if_none_match: (!replace).then_some(Tags::Any) };
+            let put = self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied).await;
+            let done = match put {
                 Err(StoreError::ConditionFailed { .. }) => Err(StoreError::NameTaken(name.to_string())),
                 other => other,
             };
+            let done = self.or_put_back(actor, made_room, done).await?;
+            if let Some(row) = &done.row {
+                self.copy_properties(vec![(node, row.node)]).await?;
+            }
+            return Ok(done);
         }
         let bytes = self.folder(node).await?.map_or(0, |f| f.bytes);
         self.check_room(bytes.max(0) as u64)?;
@@ -79,6 +104,8 @@ impl Engine {
                 }
                 let actor = actor.clone();
                 let made = self.ask(|answer| Ask::CopyBatch { actor, items, answer }).await?;
+                let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
+                self.copy_properties(pairs).await?;
                 for (entry, made) in page.items.iter().zip(made) {
                     if entry.row.is_folder() {
                         waiting.push_back((entry.row.node, made));
@@ -90,7 +117,72 @@ impl Engine {
                 }
             }
         }
-        self.revive_folder(actor, top, Place::At(parent, name), None, How::Copied).await
+        self.copy_properties(vec![(node, top)]).await?;
+        let made_room = self.make_room(actor, there.map(|t| t.node)).await?;
+        let done = self.revive_folder(actor, top, Place::At(parent, name), None, How::Copied).await;
+        self.or_put_back(actor, made_room, done).await
+    }
+
+    /// Copies a folder without what is in it.
+    pub async fn copy_alone(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        parent: NodeId,
+        name: Name,
+        replace: bool,
+    ) -> Result<Done> {
+        self.chain(actor, node, Level::View).await?;
+        let there = self.child(actor, parent, &name).await?;
+        let room = match (&there, replace) {
+            (Some(there), true) => Some(there.node),
+            _ => None,
+        };
+        let made_room = self.make_room(actor, room).await?;
+        let done = self.make_folder(actor, parent, name).await;
+        let done = self.or_put_back(actor, made_room, done).await?;
+        if let Some(row) = &done.row {
+            self.copy_properties(vec![(node, row.node)]).await?;
+        }
+        Ok(done)
+    }
+
+    /// Moves or renames; what stands at the name makes room, whatever it is.
+    pub async fn move_over(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
+        let free = Conditions::default();
+        match self.move_node(actor, node, parent, name.clone(), true, free.clone()).await {
+            Err(StoreError::FolderInTheWay(_) | StoreError::NameTaken(_)) => {}
+            other => return other,
+        }
+        let from = self.chain(actor, node, Level::Edit).await?;
+        let there = self.child(actor, parent, &name).await?.ok_or(StoreError::Busy)?;
+        if from.iter().any(|r| r.node == there.node) {
+            return Err(StoreError::IntoItself);
+        }
+        let made_room = self.make_room(actor, Some(there.node)).await?;
+        let done = self.move_node(actor, node, parent, name, false, free).await;
+        self.or_put_back(actor, made_room, done).await
+    }
+
+    /// Removes what is in the way.
+    async fn make_room(&self, actor: &Actor, there: Option<NodeId>) -> Result<Option<NodeId>> {
+        if let Some(there) = there {
+            self.remove(actor, there, Conditions::default()).await?;
+        }
+        Ok(there)
+    }
+
+    /// What made room in vain comes back.
+    async fn or_put_back(
+        &self,
+        actor: &Actor,
+        made_room: Option<NodeId>,
+        done: Result<Done>,
+    ) -> Result<Done> {
+        if let (Err(_), Some(there)) = (&done, made_room) {
+            let _ = self.restore(actor, there, None, Place::Last).await;
+        }
+        done
     }
 
     /// Gives a file the bytes it had at a number, or brings back a removed file or folder.

@@ -31,6 +31,39 @@ impl Change {
 }
 
 impl Engine {
+    /// A short word for what somebody may see: another one after anything of that has changed.
+    pub fn sight_of(&self, actor: &Actor) -> String {
+        let eyes = self.eyes(actor);
+        let now = self.now_ms();
+        let mut places: Vec<_> = eyes
+            .access
+            .places()
+            .filter(|(_, here)| here.afresh || here.grants.iter().any(|g| eyes.takes(g)))
+            .collect();
+        places.sort_by_key(|(node, _)| *node);
+        let mut hasher = blake3::Hasher::new();
+        for (node, here) in places {
+            let mut text = format!("{} {}", node.0, here.afresh);
+            for grant in here.grants.iter().filter(|g| eyes.takes(g) && !g.ended(now)) {
+                text.push_str(&format!(" {} {}", grant.id.0, grant.gives.word()));
+            }
+            hasher.update(text.as_bytes()).update(b"\n");
+        }
+        let owned = |shelf: &Shelf| actor.account.is_some_and(|a| eyes.access.owns(a, shelf.id));
+        let mut shelves: Vec<i64> =
+            self.shared.view.shelves().iter().filter(|s| owned(s)).map(|s| s.id.0).collect();
+        shelves.sort_unstable();
+        hasher.update(format!("{shelves:?}").as_bytes());
+        hasher.finalize().to_hex()[..16].to_string()
+    }
+
+    /// The number before which not all that went is known any more: rows of the past were erased.
+    pub async fn forgotten_before(&self) -> Result<Moment> {
+        let n: i64 =
+            sqlx::query_scalar("SELECT forgotten FROM heads").fetch_one(&self.shared.view.pool).await?;
+        Ok(Moment(n))
+    }
+
     /// What changed on a shelf after a number, oldest first, and the number to ask from next.
     pub async fn changes(
         &self,

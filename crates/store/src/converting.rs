@@ -79,6 +79,7 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
     }
     let sums = sums_of(book, node).await?;
     granting::check_beneath(book, actor, node).await?;
+    book.check_locks_beneath(actor, &chain).await?;
     if book.shelf_named(ShelfKind::Shared, name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{name}\" already")));
     }
@@ -185,6 +186,7 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
     }
     let sums = sums_of(book, shelf.root).await?;
     granting::check_beneath(book, actor, shelf.root).await?;
+    book.check_locks_beneath(actor, &chain).await?;
     let to = above[above.len() - 1].shelf;
     // What the service itself moves is let in: nothing may be lost for want of space.
     if actor.account.is_some() {
@@ -240,6 +242,7 @@ async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_afte
     let row = chain[0].clone();
     let sums = sums_of(book, shelf.root).await?;
     granting::check_beneath(book, actor, shelf.root).await?;
+    book.check_locks_beneath(actor, &chain).await?;
     let what = book.path(shelf.root).await?;
 
     let moment = book.next_moment();

@@ -137,7 +137,12 @@ impl Engine {
 
         let view = View {
             pool: db::open_readers(&disk.catalogue()).await?,
-            caches: Arc::new(Caches::new(shelves, book.access.clone(), book.heads.moment)),
+            caches: Arc::new(Caches::new(
+                shelves,
+                book.access.clone(),
+                book.locks.clone(),
+                book.heads.moment,
+            )),
         };
         let placing = Placing::new(book.heads.placed, options.most_owed);
         let filing = Filing::default();
@@ -351,6 +356,21 @@ impl Engine {
     /// What the writer has done since the start.
     pub fn work(&self) -> &crate::writer::Work {
         &self.shared.work
+    }
+
+    /// Operations committed so far.
+    pub(crate) fn operations(&self) -> u64 {
+        self.shared.work.operations.load(Ordering::Relaxed)
+    }
+
+    /// Work in the background rests after a step: three times as long as it took while others write, who must
+    /// not be held up by it, and hardly at all while nobody does. `before`: operations when the step began;
+    /// `own`: how many of those since may be its own, with what they make the filer do.
+    pub(crate) async fn rest(&self, began: std::time::Instant, before: u64, own: u64) {
+        let others = self.operations().saturating_sub(before + own);
+        let took = began.elapsed();
+        let rest = if others > 0 { took * 3 } else { took / 4 };
+        tokio::time::sleep(rest.min(std::time::Duration::from_millis(300))).await;
     }
 
     /// Renames that the disk owes.

@@ -113,6 +113,20 @@ pub enum StoreError {
     /// The bytes are not those that the sender announced. They are dropped.
     #[error("the bytes that arrived do not have the hash that was announced")]
     WrongHash,
+    /// Somebody holds a lock.
+    #[error("\"{name}\" is locked by {by}")]
+    Locked {
+        /// What is locked, as far as it may be named.
+        name: String,
+        /// The node on which the lock lies.
+        node: yellow_attic_core::NodeId,
+        /// Who holds it.
+        by: String,
+        /// When it ends by itself, in milliseconds.
+        until: i64,
+        /// Whether a program holds it by a token: then even its own account must name that.
+        by_token: bool,
+    },
     /// Another sender goes on with the upload.
     #[error("another request goes on with this upload")]
     TakenOver,

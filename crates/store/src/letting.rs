@@ -72,7 +72,7 @@ impl Engine {
                 if progress.stop.load(Ordering::Relaxed) {
                     break;
                 }
-                let began = std::time::Instant::now();
+                let (began, before) = (std::time::Instant::now(), self.operations());
                 let states = part.to_vec();
                 let gone = self.ask(|answer| Ask::LetGo { states, answer }).await?;
                 self.shared.listed.lock().clear();
@@ -83,8 +83,8 @@ impl Engine {
                 self.shared
                     .filing
                     .add(gone.hashes.chunks(32).map(|h| File::CondemnMany(h.to_vec())).collect());
-                // Others write meanwhile: this takes no more than a third of the writer's time.
-                tokio::time::sleep((began.elapsed() * 2).min(std::time::Duration::from_millis(200))).await;
+                // Others write meanwhile.
+                self.rest(began, before, 24).await;
             }
         }
         if done.states > 0 {
@@ -267,6 +267,13 @@ async fn let_past_go(book: &mut Book, gone: &mut LetGone, id: i64, erase: bool) 
         gone.states += 1;
     }
     if erase {
+        // Whoever follows from before its end cannot be told of it any more.
+        sqlx::query(
+            "UPDATE heads SET forgotten = max(forgotten, (SELECT until FROM entries_past WHERE id = ?))",
+        )
+        .bind(id)
+        .execute(&mut book.conn)
+        .await?;
         sqlx::query("DELETE FROM entries_past WHERE id = ?").bind(id).execute(&mut book.conn).await?;
         sqlx::query("DELETE FROM named_versions WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1 AND since = named_versions.since)")
             .bind(node)
@@ -362,6 +369,7 @@ async fn forget_node(book: &mut Book, node: NodeId, content: Option<i64>) -> Res
     for statement in [
         "DELETE FROM folders WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
         "DELETE FROM activity WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
+        "DELETE FROM properties WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
     ] {
         sqlx::query(statement).bind(node.0).execute(&mut book.conn).await?;
     }

@@ -14,6 +14,7 @@
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
+//! - [`locking`]: what is locked; [`properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
@@ -57,6 +58,7 @@ mod kernel;
 pub mod leaving;
 pub mod letters;
 pub mod letting;
+pub mod locking;
 pub mod model;
 pub mod openings;
 mod ops;
@@ -66,6 +68,7 @@ pub mod people;
 mod placer;
 pub mod places;
 pub mod probe;
+pub mod properties;
 pub mod quota;
 pub mod reading;
 pub mod recorded;

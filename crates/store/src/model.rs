@@ -20,6 +20,25 @@ pub struct Actor {
     pub from: Arc<str>,
     /// The opening through which a stranger acts, within the account's rights.
     pub through: Option<Through>,
+    /// Tokens of locks that this request names.
+    pub tokens: Tokens,
+}
+
+/// Tokens of locks.
+#[derive(Clone, Debug, Default)]
+pub struct Tokens(Option<Arc<[String]>>);
+
+impl Tokens {
+    /// Some tokens.
+    pub fn new(tokens: impl Iterator<Item = String>) -> Tokens {
+        let all: Vec<String> = tokens.collect();
+        Tokens((!all.is_empty()).then(|| all.into()))
+    }
+
+    /// All of them.
+    pub fn list(&self) -> &[String] {
+        self.0.as_deref().unwrap_or_default()
+    }
 }
 
 /// What an opening lets through: nothing outside a node, and there no more than a level.
@@ -50,6 +69,7 @@ impl Actor {
             who: "service".into(),
             from: "this machine".into(),
             through: None,
+            tokens: Tokens::default(),
         }
     }
 }

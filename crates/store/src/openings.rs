@@ -154,6 +154,7 @@ impl Opening {
             who,
             from: from.into(),
             through: Some(Through { opening: self.id, node: self.node, most }),
+            tokens: Default::default(),
         }
     }
 

@@ -221,6 +221,7 @@ pub(crate) async fn make_folder(
 ) -> Result<Done> {
     let chain = book.require(actor, parent, Level::Add).await?;
     writable_folder(book, &chain[0]).await?;
+    book.check_lock(actor, &chain)?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
     }
@@ -314,6 +315,13 @@ pub(crate) async fn put(
         Some(_) => None,
         None => left_at(book, memory, actor, parent, &key).await?,
     };
+    match &there {
+        Some(row) => {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            book.check_lock(actor, &way)?;
+        }
+        None => book.check_lock(actor, &chain)?,
+    }
     let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
     let plan = plan_put(occupant, left);
     if matches!(plan, PutPlan::FolderInTheWay) {
@@ -498,6 +506,15 @@ pub(crate) async fn move_node(
     if mover.is_folder() {
         granting::check_beneath(book, actor, node).await?;
     }
+    book.check_locks_beneath(actor, &from_chain).await?;
+    book.check_lock(actor, &from_chain[1..])?;
+    match (&plan, &there) {
+        (MovePlan::Onto(_), Some(there)) => {
+            let way: Vec<Arc<Row>> = std::iter::once(there).chain(&to_chain).cloned().collect();
+            book.check_lock(actor, &way)?;
+        }
+        _ => book.check_lock(actor, &to_chain)?,
+    }
     if parent != from_parent {
         granting::check_widening(book, actor, &from_chain, &to_chain).await?;
     }
@@ -517,6 +534,7 @@ pub(crate) async fn move_node(
     };
 
     // Nothing refuses from here on.
+    book.end_locks_beneath(node).await?;
     let moment = book.next_moment();
     let moved = Row {
         shelf: to_shelf,
@@ -619,7 +637,10 @@ pub(crate) async fn remove(
     if row.is_folder() {
         granting::check_beneath(book, actor, node).await?;
     }
+    book.check_locks_beneath(actor, &chain).await?;
+    book.check_lock(actor, &chain[1..])?;
     let what = book.path(node).await?;
+    book.end_locks_beneath(node).await?;
 
     let moment = book.next_moment();
     memory.remember_left(&row, actor, book.now);

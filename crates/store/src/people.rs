@@ -442,6 +442,11 @@ impl Engine {
         self.account_where("lower(a.mail) = lower(?)", mail.trim()).await
     }
 
+    /// The account with this id.
+    pub async fn account(&self, id: AccountId) -> Result<Option<Account>> {
+        self.account_where("a.id = CAST(? AS INTEGER)", &id.0.to_string()).await
+    }
+
     /// All accounts, by sign-in name.
     pub async fn accounts(&self) -> Result<Vec<Account>> {
         let list: String = sqlx::query_scalar(sql(format!(

@@ -135,6 +135,8 @@ impl Engine {
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
+        let way: Vec<Arc<Row>> = there.iter().chain(&chain).cloned().collect();
+        self.check_lock(actor, &way)?;
         Ok(there)
     }
 

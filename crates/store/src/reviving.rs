@@ -25,6 +25,7 @@ pub(crate) async fn revive_file(
         let chain = book.chain(node).await?.ok_or(StoreError::PlaceGone)?;
         let parent = row.parent.ok_or(StoreError::ShelfTop)?;
         book.require(actor, node, Level::Edit).await?;
+        book.check_lock(actor, &chain)?;
         let old = row.content;
         let shelf = chain[chain.len() - 1].shelf;
         book.need_space(parent, None, arrived.size, row.size()).await?;
@@ -120,6 +121,7 @@ async fn free_place(
     }
     let chain = book.require(actor, parent, Level::Edit).await?;
     writable_folder(book, &chain[0]).await?;
+    book.check_lock(actor, &chain)?;
     if let Some(there) = book.child(parent, &key).await? {
         let name = Name::new(there.name())?;
         return Err(taken(book, actor, &there, &chain, &name)?);

@@ -583,6 +583,7 @@ impl Engine {
             who: found.who.as_str().into(),
             from: from.into(),
             through: None,
+            tokens: Default::default(),
         };
         let running = Arc::new(Running::default());
         running.done.store(found.done.max(0) as u64, Ordering::Relaxed);
@@ -690,7 +691,7 @@ impl Engine {
                     left.extend(failed.into_values());
                     return Ok((false, left));
                 }
-                let began = Instant::now();
+                let (began, before, own) = (Instant::now(), self.operations(), 3 * lot.len() as u64);
                 let mut set = tokio::task::JoinSet::new();
                 for (node, step) in lot {
                     let (engine, actor, ground, pending) =
@@ -725,7 +726,7 @@ impl Engine {
                     self.keep_progress(found.id, running).await?;
                 }
                 // Others write meanwhile.
-                tokio::time::sleep((began.elapsed() / 2).min(Duration::from_millis(100))).await;
+                self.rest(began, before, own).await;
             }
         }
         Ok((false, failed.into_values().collect()))

@@ -63,6 +63,8 @@ pub(crate) struct Caches {
     shelves: RwLock<Shelves>,
     /// All rights; whoever follows what may be seen waits for them to change.
     access: watch::Sender<Arc<Access>>,
+    /// All locks.
+    locks: RwLock<Arc<crate::locking::Locks>>,
     /// The last change on each shelf since the start.
     touched: RwLock<HashMap<ShelfId, i64>>,
     /// The last number given out: whoever follows changes waits for it to grow.
@@ -72,8 +74,14 @@ pub(crate) struct Caches {
 }
 
 impl Caches {
-    pub fn new(shelves: HashMap<ShelfId, Arc<Shelf>>, access: Arc<Access>, head: i64) -> Caches {
+    pub fn new(
+        shelves: HashMap<ShelfId, Arc<Shelf>>,
+        access: Arc<Access>,
+        locks: Arc<crate::locking::Locks>,
+        head: i64,
+    ) -> Caches {
         Caches {
+            locks: RwLock::new(locks),
             access: watch::Sender::new(access),
             gate: RwLock::new(0),
             rows: Cache::new(ROWS_KEPT),
@@ -112,6 +120,9 @@ impl Caches {
             shelves.remove(*shelf);
         }
         drop((gate, shelves));
+        if let Some(locks) = &changed.locks {
+            *self.locks.write() = locks.clone();
+        }
         if let Some(access) = &changed.access {
             self.access.send_replace(access.clone());
         }
@@ -180,6 +191,11 @@ impl View {
     /// All rights as they are now.
     pub fn access(&self) -> Arc<Access> {
         self.caches.access.borrow().clone()
+    }
+
+    /// All locks as they are now.
+    pub fn locks(&self) -> Arc<crate::locking::Locks> {
+        self.caches.locks.read().clone()
     }
 
     /// Tells of each change of rights.

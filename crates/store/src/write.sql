@@ -31,5 +31,6 @@ INSERT INTO jobs (org, kind, node, moment, due)
 INSERT INTO findings (org, at, kind, node, detail)
   SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM json_each(?);
 UPDATE uploads SET node = j.value->>1 FROM json_each(?) j WHERE uploads.id = j.value->>0;
+DELETE FROM locks WHERE token IN (SELECT value FROM json_each(?));
 DELETE FROM marks WHERE id <= ?;
 UPDATE heads SET moment = ?, at = ?, node = ?, mark = ?, placed = ?, record = ?, link = ? WHERE id = 1;

@@ -9,6 +9,7 @@ use crate::disk::{Disk, ObjectId, content_name};
 use crate::error::{Result, StoreError};
 use crate::found::{self, Foreign};
 use crate::granting::{self, Granting};
+use crate::locking::{self, Held, Locking};
 use crate::model::{Actor, How, Row};
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
@@ -23,6 +24,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::dav::PropName;
 use yellow_attic_core::{ContentId, GrantId, Name, NodeId};
 
 /// The most operations in one transaction: it must not hold the writer for more than 100 ms.
@@ -188,6 +190,18 @@ pub(crate) enum Ask {
         actor: Actor,
         change: Converting,
         answer: Answer<Done>,
+    },
+    Locking {
+        actor: Actor,
+        change: Locking,
+        answer: Answer<Option<Held>>,
+    },
+    Properties {
+        actor: Actor,
+        node: NodeId,
+        changes: Vec<(PropName, Option<String>)>,
+        mtime: Option<i64>,
+        answer: Answer<()>,
     },
 }
 
@@ -375,6 +389,9 @@ impl Writer {
                     }
                     if let Ok(access) = crate::access::Access::load(&mut book.conn).await {
                         book.access = Arc::new(access);
+                    }
+                    if let Ok(locks) = locking::load(&mut book.conn).await {
+                        book.locks = Arc::new(locks);
                     }
                     for answer in answers {
                         answer(Some(error.clone()));
@@ -571,6 +588,24 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
+            Ask::Locking { actor, change, answer } => {
+                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
+                let done = locking::apply(book, &actor, &change).await;
+                if done.is_err() {
+                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                }
+                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                finish(done, answer, (), answers)
+            }
+            Ask::Properties { actor, node, changes, mtime, answer } => {
+                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
+                let done = crate::properties::apply(book, &actor, node, &changes, mtime).await;
+                if done.is_err() {
+                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                }
+                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                finish(done, answer, (), answers)
+            }
             Ask::Catalogue { change, actor, action, what, rights, answer } => {
                 // A savepoint of its own: a refusal here must not undo the others.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
@@ -732,6 +767,8 @@ impl Ask {
                 | Ask::Catalogue { .. }
                 | Ask::Granting { .. }
                 | Ask::Converting { .. }
+                | Ask::Locking { .. }
+                | Ask::Properties { .. }
                 | Ask::ReviveFile { .. }
                 | Ask::ReviveFolder { .. }
         )
@@ -825,10 +862,12 @@ impl Ask {
             | Ask::Finding { answer, .. }
             | Ask::Step { answer, .. }
             | Ask::Note { answer, .. }
+            | Ask::Properties { answer, .. }
             | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
             Ask::LetGo { answer, .. } => drop(answer.send(Err(e))),
             Ask::Granting { answer, .. } => drop(answer.send(Err(e))),
             Ask::Converting { answer, .. } => drop(answer.send(Err(e))),
+            Ask::Locking { answer, .. } => drop(answer.send(Err(e))),
         }
     }
 }

@@ -97,6 +97,20 @@ impl Down {
         let mtime = (self.read_time)(&node.modified).and_then(|ms| u64::try_from(ms).ok());
         // The part of another state would be in the way; this state's is gone on with.
         let (part, local) = (part_of(local, node), local.to_path_buf());
+        if !part.exists() && crate::delta::fetch_delta(self, node, &local, &part).await? {
+            let (part, local) = (part.clone(), local.clone());
+            work(move || {
+                let file = File::options().write(true).open(&part)?;
+                file.sync_data()?;
+                if let Some(ms) = mtime {
+                    file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
+                }
+                std::fs::rename(&part, &local)
+            })
+            .await?;
+            self.progress.done();
+            return Ok(());
+        }
         let mut landing = work({
             let part = part.clone();
             move || Landing::open(part, size)

@@ -1,6 +1,7 @@
 //! One large file in parts: found again after a broken line, a restart of either side, or
 //! another run of the command.
 
+use crate::delta::send_delta;
 use crate::up::{Item, PATIENCE, Up};
 use futures_util::StreamExt;
 use std::io::SeekFrom;
@@ -20,6 +21,8 @@ pub async fn send_large(up: &Up, item: &Item, parent: i64, name: &str) -> Result
             let from = up.client.upload_offset(&upload.id).await?;
             (upload.id, from)
         }
+        // Another state of it is there: only what differs is sent.
+        None if send_delta(up, item, parent, name).await? => return Ok(()),
         None => (up.client.begin_upload(&new).await?, 0),
     };
     up.progress.moved(from);

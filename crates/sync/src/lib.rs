@@ -3,10 +3,11 @@
 //!
 //! - [`progress`]: what is under way, what is done, what failed and why.
 //! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
-//! - [`down`]: from a shelf to a local folder.
+//! - [`down`]: from a shelf to a local folder. [`delta`]: both ways, only what differs.
 
 #![forbid(unsafe_code)]
 
+pub mod delta;
 pub mod down;
 pub mod large;
 pub mod progress;

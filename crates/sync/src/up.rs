@@ -105,7 +105,7 @@ impl Up {
         }
     }
 
-    async fn at(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
+    pub(crate) async fn at(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
         let base = self.client.facts(parent).await?.path;
         let path = format!("{}/{name}", base.trim_end_matches('/'));
         Ok(self.client.place(&path, None).await?.node)

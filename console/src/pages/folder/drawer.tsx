@@ -6,6 +6,7 @@ import { Button, IconButton } from "../../ui";
 import { OutsideSection } from "../outside/section";
 import { ReachSection } from "../rights";
 import { History } from "./history";
+import { LockSection } from "./lock";
 import { Preview } from "./preview";
 
 interface Props {
@@ -102,6 +103,9 @@ export function Drawer(props: Props) {
       {only && !at && <ReachSection node={only.id} onMore={() => props.onRights(only)} />}
       {only && !at && props.onOutside && (
         <OutsideSection node={only.id} onMore={() => props.onOutside!(only)} />
+      )}
+      {only && !at && (
+        <LockSection node={only} mayEdit={mayEdit} mayEnd={props.mayLetGo} onChanged={props.onChanged} />
       )}
       {only && (
         <History node={only} mayRestore={mayRestore} mayLetGo={props.mayLetGo} onChanged={props.onChanged} />

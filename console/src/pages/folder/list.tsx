@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { ArrowDown, ArrowUp, Users } from "lucide-react";
+import { ArrowDown, ArrowUp, Lock, Users } from "lucide-react";
 import { useRef, type DragEvent, type KeyboardEvent, type MouseEvent } from "react";
-import type { Node, Sorting } from "../../lib/api";
+import type { HeldLock, Node, Sorting } from "../../lib/api";
 import { useSpringOpen } from "../../lib/dragging";
 import { count, exactly, size, when } from "../../lib/show";
 import { Chip, Face, FileIcon } from "../../ui";
@@ -196,6 +196,11 @@ export function List(props: Props) {
                     <Users size={16} aria-label={givenWords[node.given]} />
                   </span>
                 )}
+                {node.locked && !past && (
+                  <span className="shrink-0 text-muted" title={lockWords(node.locked)}>
+                    <Lock size={15} aria-label={lockWords(node.locked)} />
+                  </span>
+                )}
                 {node.sums && (
                   <span className="shrink-0 text-[14px] text-muted max-sm:hidden">
                     {count(node.sums.files, "file")}
@@ -228,6 +233,10 @@ export function List(props: Props) {
       </div>
     </div>
   );
+}
+
+function lockWords(lock: HeldLock): string {
+  return `locked by ${lock.mine ? "you" : lock.by}`;
 }
 
 const givenWords = {

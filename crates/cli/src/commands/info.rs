@@ -49,6 +49,11 @@ impl Info {
         if let Some(by) = &node.by {
             rows.push(("by", by.clone()));
         }
+        if let Some(lock) = &node.locked {
+            let by = if lock.mine { "you" } else { &lock.by };
+            let program = if lock.program { ", by a program" } else { "" };
+            rows.push(("locked", format!("by {by} until {}{program}", time(&lock.until))));
+        }
         rows.push(("you may", facts.level.clone()));
         rows.push(("moment", node.moment.clone()));
         if let Some(hash) = &node.blake3 {

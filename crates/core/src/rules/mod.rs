@@ -19,6 +19,8 @@ pub enum Door {
     Console,
     /// Connected computers.
     Sync,
+    /// File managers and programs that speak WebDAV.
+    Dav,
     /// Addresses that open something to strangers.
     Links,
     /// Pages where strangers hand files in.
@@ -27,13 +29,14 @@ pub enum Door {
 
 impl Door {
     /// All of them.
-    pub const ALL: [Door; 4] = [Door::Console, Door::Sync, Door::Links, Door::Intake];
+    pub const ALL: [Door; 5] = [Door::Console, Door::Sync, Door::Dav, Door::Links, Door::Intake];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
             Door::Console => "console",
             Door::Sync => "sync",
+            Door::Dav => "dav",
             Door::Links => "links",
             Door::Intake => "intake",
         }
@@ -44,6 +47,7 @@ impl Door {
         match self {
             Door::Console => "the console in a browser",
             Door::Sync => "connecting computers",
+            Door::Dav => "WebDAV for file managers and programs",
             Door::Links => "giving out links",
             Door::Intake => "taking files in by an intake",
         }

@@ -7,6 +7,7 @@ mod bad_input;
 mod browser;
 mod commands;
 mod console;
+mod dav;
 mod disks;
 mod durability;
 mod events;

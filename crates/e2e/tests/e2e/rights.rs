@@ -228,6 +228,19 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             // The owner's is not whole yet.
             [401, 404, 403, 404, 404, 404, 404, 409],
         ),
+        (
+            "PUT",
+            "/nodes/{node}/lock",
+            |c| with(format!("/nodes/{}/lock", c.file), json!({ "minutes": 5 })),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        // Nothing is locked.
+        (
+            "DELETE",
+            "/nodes/{node}/lock",
+            |c| plain(format!("/nodes/{}/lock", c.file)),
+            [401, 404, 404, 404, 404, 404, 404, 404],
+        ),
         ("GET", "/find", |_| plain("/find?name=file".into()), all),
         ("GET", "/recent", |_| plain("/recent".into()), all),
         ("GET", "/nodes/{node}/trash", |c| plain(format!("/nodes/{}/trash", c.folder)), see),

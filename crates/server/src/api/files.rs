@@ -38,15 +38,18 @@ async fn put(
         })?,
     };
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
-    let (staged, claim) = receive(state, request, payload, parent, replaced).await?;
-    let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;
-    drop(claim);
+    let arrived = receive(state, request, payload, parent, replaced).await?;
+    let done = state.engine.put(&who.actor, parent, name, arrived.staged, mtime, conditions).await?;
+    drop(arrived.claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
     let shown = shown::present(state, who, &row).await?;
     let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::Ok() };
     if let Some(tag) = &shown.etag {
         answer.insert_header((header::ETAG, tag.as_str()));
+    }
+    if let Some(told) = arrived.told {
+        answer.insert_header(("repr-digest", told));
     }
     Ok(answer.json(shown))
 }

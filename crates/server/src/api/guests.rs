@@ -196,6 +196,7 @@ pub async fn sign_up(
         who: "sign-up".into(),
         from: from(&request, &state).into(),
         through: None,
+        tokens: Default::default(),
     };
     if let Some(there) = state.engine.account_at(&to).await? {
         let says = Says {

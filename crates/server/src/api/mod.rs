@@ -1,6 +1,7 @@
 //! The API: one resource per file.
 
 pub mod archives;
+pub mod delta;
 pub mod events;
 pub mod factors;
 pub mod files;
@@ -9,6 +10,7 @@ pub mod guests;
 pub mod importing;
 pub mod kept;
 pub mod leaving;
+pub mod locks;
 pub mod mailing;
 pub mod nodes;
 pub mod openings;
@@ -123,6 +125,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(nodes::change)
         .service(nodes::copy)
         .service(nodes::remove)
+        .service(locks::take_lock)
+        .service(locks::end_lock)
         .service(nodes::restore)
         .service(nodes::history)
         .service(nodes::activity)
@@ -147,6 +151,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(space::show_folder_space)
         .service(space::list_quotas)
         .service(space::set_quota)
+        .service(delta::show_chunks)
+        .service(delta::assemble)
         .service(files::take_tar)
         .service(uploads::upload_options)
         .service(uploads::list_uploads)
@@ -175,8 +181,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
         people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
-        nodes::copy, nodes::remove, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
-        files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, uploads::upload_options,
+        nodes::copy, nodes::remove, locks::take_lock, locks::end_lock, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
+        files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, delta::show_chunks, delta::assemble, uploads::upload_options,
         uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
         archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,
         events::events, kept::show_trash, kept::let_go, kept::show_going, kept::name_version, kept::compare,

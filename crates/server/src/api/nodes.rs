@@ -167,12 +167,29 @@ pub async fn entries(
         }
     };
     let names = state.names.get(&state.engine).await;
+    // Locks are of the present alone.
+    let locks = match query.at.is_none() && state.engine.has_locks() {
+        true => state.engine.locks_by_node(),
+        false => Default::default(),
+    };
+    let above = match locks.is_empty() {
+        true => None,
+        false => {
+            let way = state.engine.way(node).await?;
+            state.engine.locks_over(&way).into_iter().find(|h| h.lock.deep)
+        }
+    };
     let shown = page
         .items
         .iter()
         .map(|entry| api::Node {
             since_then: entry.since_then.map(shown::since_then),
             given: shown::given(&state, &who, &entry.row),
+            locked: locks
+                .get(&entry.row.node)
+                .and_then(|l| l.first())
+                .or(above.as_ref())
+                .map(|h| shown::lock(&who, &names, h)),
             ..shown::node(&entry.row, entry.folder.as_ref(), &names)
         })
         .collect();

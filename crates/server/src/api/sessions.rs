@@ -94,6 +94,7 @@ pub async fn set_up(
         who: "set-up".into(),
         from: from(&request, &state).into(),
         through: None,
+        tokens: Default::default(),
     };
     let account =
         state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
@@ -121,6 +122,7 @@ pub async fn open_session(
         who: account.sign_in.as_str().into(),
         from: from(request, state).into(),
         through: None,
+        tokens: Default::default(),
     };
     let ends = state.engine.now_ms() + SESSION_MS;
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
@@ -231,6 +233,7 @@ pub async fn connect(
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
         through: None,
+        tokens: Default::default(),
     };
     match &body.code {
         Some(code) => check_code(&state, &actor, &account, code).await?,

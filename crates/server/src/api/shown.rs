@@ -6,6 +6,7 @@ use crate::times::show;
 use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_store::disk::hex;
+use yellow_attic_store::locking::Held;
 use yellow_attic_store::{Folder, Life, Row, SinceThen};
 
 /// A row as callers see it.
@@ -26,6 +27,7 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
         sums: folder.map(sums),
         since_then: None,
         given: None,
+        locked: None,
         held: row.content.filter(|c| matches!(c.life, Life::Lost | Life::Gone)).map(|_| false),
     }
 }
@@ -56,7 +58,26 @@ pub async fn present(state: &State, who: &Who, row: &Row) -> Result<api::Node, c
     let names: Arc<NameMap> = state.names.get(&state.engine).await;
     let folder = if row.is_folder() { state.engine.sums(&who.actor, row.node).await? } else { None };
     let given = given(state, who, row);
-    Ok(api::Node { given, ..node(row, folder.as_ref(), &names) })
+    let locked = match state.engine.has_locks() {
+        true => {
+            let way = state.engine.way(row.node).await?;
+            state.engine.locks_over(&way).first().map(|h| lock(who, &names, h))
+        }
+        false => None,
+    };
+    Ok(api::Node { given, locked, ..node(row, folder.as_ref(), &names) })
+}
+
+/// A lock as callers see it.
+pub fn lock(who: &Who, names: &NameMap, held: &Held) -> api::Lock {
+    api::Lock {
+        node: held.lock.node.0,
+        by: names.accounts.get(&held.lock.holder).cloned().unwrap_or_else(|| held.who.clone()),
+        mine: who.actor.account == Some(held.lock.holder),
+        program: held.lock.by_token,
+        since: show(held.made_at),
+        until: show(held.lock.until),
+    }
 }
 
 /// Whether something is given on this very node, out or in.

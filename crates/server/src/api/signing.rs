@@ -148,6 +148,7 @@ pub async fn accept_invitation(
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
         through: None,
+        tokens: Default::default(),
     };
     state.engine.accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
     state.revoked();

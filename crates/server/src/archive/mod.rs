@@ -130,7 +130,7 @@ pub async fn answer(
     let length = Layout::of(wanted.format, &tree.items).length();
     let tag = tag(&wanted);
     let (from, count, partial) = match asked(request, &tag, length) {
-        Asked::Whole => (0, length, false),
+        Asked::Whole | Asked::Parts(_) => (0, length, false),
         Asked::Part { from, length } => (from, length, true),
         Asked::Outside => {
             return Ok(HttpResponse::RangeNotSatisfiable()

@@ -26,6 +26,7 @@ impl Attic {
             who: sign_in.into(),
             from: "test".into(),
             through: None,
+            tokens: Default::default(),
         };
         (made, actor)
     }
@@ -259,6 +260,7 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
                 who: "ines".into(),
                 from: "t".into(),
                 through: None,
+                tokens: Default::default(),
             };
             let home = engine.home_of(account.id).unwrap().root;
             let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap().node;
@@ -388,6 +390,7 @@ async fn idle_guests_are_disabled_by_rule_and_come_back_when_enabled() {
         who: "nora".into(),
         from: "test".into(),
         through: None,
+        tokens: Default::default(),
     };
     let (open, file) = (attic.mkdir("Open").await, attic.put("Open/a.txt", b"a").await.row.unwrap().node);
     let give = async |node: NodeId, subject: Subject, gives: Gives| {

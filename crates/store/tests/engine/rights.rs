@@ -18,6 +18,7 @@ impl Attic {
             who: sign_in.into(),
             from: "test".into(),
             through: None,
+            tokens: Default::default(),
         }
     }
 

@@ -44,6 +44,7 @@ impl Attic {
             who: "ines".into(),
             from: "test".into(),
             through: None,
+            tokens: Default::default(),
         };
         let home = engine.home_of(account.id).unwrap().root;
         Attic { dir, clock, engine, ines, home }
