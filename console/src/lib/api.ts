@@ -545,7 +545,8 @@ export const api = {
   history: (node: number) => call<{ states: State[] }>("GET", `/nodes/${node}/history`),
   activity: (node: number) => call<Activity>("GET", `/nodes/${node}/activity`),
   uploads: () => call<{ uploads: Upload[] }>("GET", "/uploads"),
-  find: (name: string, within?: number) => call<Found>("GET", `/find${query({ name, within, limit: 100 })}`),
+  find: (name: string, within?: number, at?: string) =>
+    call<Found>("GET", `/find${query({ name, within, at, limit: 100 })}`),
   recent: () => call<Found>("GET", "/recent"),
   gather: (nodes: number[], at?: string) =>
     call<{ address: string; name: string; bytes: number; files: number; left_out: string[] }>(

@@ -176,9 +176,18 @@ export interface ChildSpace {
   held: Held;
 }
 
+/** The wall clock, as the service believes it. */
+export interface WallClock {
+  now: string;
+  /** By how much it was set, if that is not confirmed yet. */
+  leapt_ms?: number;
+}
+
 export const kept = {
   trash: (folder: number, cursor?: string) =>
     call<Trash>("GET", `/nodes/${folder}/trash${query({ limit: 200, cursor })}`),
+  clock: () => call<WallClock>("GET", "/past/clock"),
+  confirmClock: () => call<WallClock>("POST", "/past/clock"),
   lookAtLettingGo: (what: LetGo) => call<Going>("POST", "/past/let-go", { ...what, preview: true }),
   letGo: (what: LetGo, token: string) =>
     proved(() => call<Going>("POST", "/past/let-go", { ...what, token })),

@@ -140,6 +140,17 @@ pub struct Going {
     pub done: bool,
 }
 
+/// The wall clock, as the service believes it.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct WallClock {
+    /// What it says now.
+    pub now: String,
+    /// By how many milliseconds it was set, if by more than a day and not confirmed yet: until then nothing of the
+    /// past goes, and no snapshot is taken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub leapt_ms: Option<i64>,
+}
+
 /// How far letting go is.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct GoingProgress {

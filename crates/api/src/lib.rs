@@ -607,6 +607,9 @@ pub struct FindQuery {
     /// How many at most: 1 to 200, usually 50.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub limit: Option<usize>,
+    /// As it was at this moment or time; needs `within`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
 }
 
 /// A file or folder that was found, with its place.

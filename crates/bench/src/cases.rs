@@ -42,6 +42,7 @@ fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
         crate::strangers::run(disk)?;
     }
     crate::history::run(disk, on)?;
+    crate::dav::run(disk, on)?;
     if !["large", "small", "list", "rename", "start", "scale"].iter().any(|n| on(n)) {
         return Ok(());
     }

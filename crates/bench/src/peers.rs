@@ -243,3 +243,53 @@ impl Drop for Nginx {
         let _ = self.child.wait();
     }
 }
+
+/// A general-purpose server with its DAV module, for listings.
+pub struct Apache {
+    child: Child,
+    /// Where it listens.
+    pub at: SocketAddr,
+    /// What it serves.
+    pub root: PathBuf,
+}
+
+impl Apache {
+    /// Starts it in a folder.
+    pub fn start(folder: &Path) -> Result<Apache, Failure> {
+        let root = folder.join("root");
+        std::fs::create_dir_all(&root)?;
+        let at: SocketAddr = format!("127.0.0.1:{}", free_port()?).parse()?;
+        let f = folder.display();
+        let modules: String = ["mpm_event", "authz_core", "dav", "dav_fs", "mime", "setenvif"]
+            .iter()
+            .map(|m| format!("LoadModule {m}_module /usr/lib/apache2/modules/mod_{m}.so\n"))
+            .collect();
+        std::fs::write(
+            folder.join("apache.conf"),
+            format!(
+                "{modules}ServerRoot {f}\nServerName localhost\nListen {at}\nPidFile {f}/pid\nErrorLog {f}/error.log\n\
+                 User root\nGroup root\nTypesConfig /etc/mime.types\nDocumentRoot {f}/root\nDavLockDB {f}/locks\n\
+                 KeepAliveTimeout 60\n<Directory {f}/root>\nDav On\nRequire all granted\n</Directory>\n"
+            ),
+        )?;
+        let child = Command::new("apache2")
+            .args(["-X", "-f", &folder.join("apache.conf").display().to_string()])
+            .stderr(Stdio::null())
+            .spawn()?;
+        for _ in 0..200 {
+            if std::net::TcpStream::connect(at).is_ok() {
+                return Ok(Apache { child, at, root });
+            }
+            std::thread::sleep(Duration::from_millis(25));
+        }
+        let log = std::fs::read_to_string(folder.join("error.log")).unwrap_or_default();
+        Err(format!("the server with the DAV module did not start: {log}").into())
+    }
+}
+
+impl Drop for Apache {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
+        let _ = self.child.wait();
+    }
+}

@@ -8,9 +8,9 @@ use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
 use crate::thumbnails::Thumbnails;
 use crate::{api, console, metrics, public, strangers};
-use actix_web::body::MessageBody;
+use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{self, HeaderName, HeaderValue};
+use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
 use actix_web::middleware::Next;
 use actix_web::{HttpResponse, web};
 use std::collections::HashMap;
@@ -70,6 +70,8 @@ pub struct State {
     pub metrics: Metrics,
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
+    /// Whether the wall clock is believed.
+    pub clock: crate::kept::Clock,
     /// How far letting go of the past is.
     pub going: Arc<yellow_attic_store::letting::Progress>,
     /// Whether the service takes requests.
@@ -105,6 +107,7 @@ impl State {
             archives: Archives::default(),
             revocations: tokio::sync::watch::Sender::new(0),
             going: Arc::default(),
+            clock: Default::default(),
             ready: AtomicBool::new(true),
         }
     }
@@ -225,7 +228,7 @@ pub async fn around(
     if let Some(state) = &state {
         public::note(request.request(), state);
     }
-    let mut response = next.call(request).await?;
+    let mut response = compressed(next.call(request).await?).await;
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
     for (name, value) in ALWAYS {
@@ -262,6 +265,54 @@ pub async fn around(
         tracing::info!(method = %asked.method(), %path, status, ms, "answered");
     }
     Ok(response)
+}
+
+/// From this size on an answer is worth compressing, in bytes.
+const WORTH_COMPRESSING: usize = 2048;
+
+/// Lists in JSON shrink to a tenth, and go so to whoever takes it. Stored bytes never do: they go out as they are.
+async fn compressed(response: ServiceResponse<impl MessageBody + 'static>) -> ServiceResponse<BoxBody> {
+    let response = response.map_into_boxed_body();
+    let text = |headers: &HeaderMap, name: HeaderName| {
+        headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default().to_string()
+    };
+    let takes = text(response.request().headers(), header::ACCEPT_ENCODING);
+    let takes = takes.split(',').map(str::trim).any(|one| {
+        let (coding, weight) = one.split_once(';').unwrap_or((one, ""));
+        coding.trim().eq_ignore_ascii_case("gzip")
+            && weight.trim().trim_start_matches("q=").parse() != Ok(0.0f32)
+    });
+    let headers = response.headers();
+    let kind = text(headers, header::CONTENT_TYPE);
+    let stored =
+        headers.contains_key(header::CONTENT_DISPOSITION) || headers.contains_key(header::CONTENT_ENCODING);
+    if !takes || stored || !kind.starts_with("application/json") {
+        return response;
+    }
+    let (request, response) = response.into_parts();
+    let (mut head, body) = response.into_parts();
+    let bytes = match body.try_into_bytes() {
+        Ok(bytes) => bytes,
+        // It comes piece by piece.
+        Err(body) => return ServiceResponse::new(request, head.set_body(body)),
+    };
+    let shrunk = match bytes.len() >= WORTH_COMPRESSING {
+        true => {
+            let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+            std::io::Write::write_all(&mut encoder, &bytes).and_then(|()| encoder.finish()).ok()
+        }
+        false => None,
+    };
+    let headers = head.headers_mut();
+    headers.append(header::VARY, HeaderValue::from_static("accept-encoding"));
+    let body = match shrunk {
+        Some(shrunk) => {
+            headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static("gzip"));
+            BoxBody::new(shrunk)
+        }
+        None => BoxBody::new(bytes),
+    };
+    ServiceResponse::new(request, head.set_body(body))
 }
 
 fn logged(path: &str) -> std::borrow::Cow<'_, str> {

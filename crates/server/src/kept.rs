@@ -6,6 +6,7 @@ use crate::app::State;
 use crate::mail;
 use actix_web::web;
 use jiff::tz::TimeZone;
+use parking_lot::Mutex;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::AccountId;
@@ -29,21 +30,14 @@ pub async fn follow(state: web::Data<State>) {
         Ok(ids) => ids.into_iter().for_each(|id| crate::api::rollbacks::run(&state, id)),
         Err(error) => tracing::warn!(%error, "rollbacks under way could not be found"),
     }
-    let (began, wall) = (Instant::now(), state.engine.now_ms());
     let (mut looked, mut noted): (Option<Instant>, Option<Instant>) = (None, None);
-    let mut leapt = false;
+    let last = match state.engine.now_moment().await {
+        Ok(moment) => state.engine.time_of(moment).await.unwrap_or(0),
+        Err(_) => 0,
+    };
+    state.clock.begin(state.engine.now_ms(), last);
     loop {
-        let ahead = state.engine.now_ms() - wall - began.elapsed().as_millis() as i64;
-        if ahead.unsigned_abs() > LEAP.as_millis() as u64 {
-            if !leapt {
-                tracing::error!(
-                    ahead_ms = ahead,
-                    "the wall clock has leapt by more than a day: nothing of the past goes and no snapshot is taken until the service is started again"
-                );
-            }
-            leapt = true;
-        }
-        if !leapt {
+        if !state.clock.has_leapt(state.engine.now_ms()) {
             told(
                 "snapshots could not be taken",
                 state.engine.run_schedules(&TimeZone::system()).await.map(|_| ()),
@@ -61,6 +55,60 @@ pub async fn follow(state: web::Data<State>) {
         told("quotas could not be looked at", warn(&state).await);
         tokio::time::sleep(LOOK_EVERY).await;
     }
+}
+
+/// The wall clock against this process's own: one that was set by more than a day is not believed until an
+/// administrator says that it is right.
+#[derive(Default)]
+pub struct Clock(Mutex<Believed>);
+
+#[derive(Default)]
+struct Believed {
+    /// When both were compared, and what the wall clock said then.
+    since: Option<(Instant, i64)>,
+    /// By how much it was set, in milliseconds; forwards is more than zero.
+    leapt: Option<i64>,
+}
+
+impl Clock {
+    /// Believes the clock as it is, unless the last change in the store lies more than a day ahead of it.
+    pub fn begin(&self, now: i64, last: i64) {
+        let mut believed = self.0.lock();
+        believed.since = Some((Instant::now(), now));
+        if now - last < -(LEAP.as_millis() as i64) {
+            believed.leapt = Some(now - last);
+            say_leap(now - last);
+        }
+    }
+
+    /// Whether it was set by more than a day since it was last believed.
+    pub fn has_leapt(&self, now: i64) -> bool {
+        let mut believed = self.0.lock();
+        let Some((began, wall)) = believed.since else { return false };
+        let ahead = now - wall - began.elapsed().as_millis() as i64;
+        if believed.leapt.is_none() && ahead.unsigned_abs() > LEAP.as_millis() as u64 {
+            believed.leapt = Some(ahead);
+            say_leap(ahead);
+        }
+        believed.leapt.is_some()
+    }
+
+    /// By how much the clock was set, if that is not confirmed yet.
+    pub fn leapt(&self, now: i64) -> Option<i64> {
+        self.has_leapt(now).then(|| self.0.lock().leapt).flatten()
+    }
+
+    /// An administrator says that it is right.
+    pub fn confirm(&self, now: i64) {
+        *self.0.lock() = Believed { since: Some((Instant::now(), now)), leapt: None };
+    }
+}
+
+fn say_leap(ahead: i64) {
+    tracing::error!(
+        ahead_ms = ahead,
+        "the wall clock has leapt by more than a day: nothing of the past goes and no snapshot is taken until an administrator confirms it on the desk"
+    );
 }
 
 fn told(what: &'static str, outcome: Result<(), StoreError>) {

@@ -5,7 +5,7 @@
 //! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
 //! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
-//! address that links carry), [`tls`], [`times`].
+//! address that links carry), [`listening`] (plain connections), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
 
@@ -19,6 +19,7 @@ pub mod content;
 pub mod dav;
 pub mod factors;
 pub mod kept;
+pub mod listening;
 pub mod mail;
 pub mod metrics;
 pub mod problem;

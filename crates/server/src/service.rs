@@ -51,13 +51,13 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let state = web::Data::new(State::new(engine, config, set_up_code.as_deref().map(hash_secret)));
     let shared = state.clone();
     let workers = std::thread::available_parallelism().map_or(2, usize::from).max(2);
-    let http = HttpServer::new(move || {
-        App::new().configure(configure(shared.clone())).wrap(actix_web::middleware::from_fn(around))
-    })
-    .workers(workers)
-    .tcp_nodelay(true)
-    .shutdown_timeout(20)
-    .disable_signals();
+    let app =
+        move || App::new().configure(configure(shared.clone())).wrap(actix_web::middleware::from_fn(around));
+    let cannot_listen = |e: std::io::Error| {
+        format!(
+            "listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."
+        )
+    };
     let tls = match &state.config.tls {
         Some((certificate, key)) => {
             let wrong = |reason: String| {
@@ -69,20 +69,23 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
         None => None,
     };
     let mut chores = Vec::new();
-    let bound = match tls {
+    let listener = std::net::TcpListener::bind(listen).map_err(cannot_listen)?;
+    let listens = listener.local_addr().map_err(cannot_listen)?;
+    let server: Server = match tls {
         Some((server, pair)) => {
             chores.push(tokio::spawn(pair.follow()));
-            http.bind_rustls_0_23(listen, server)
+            HttpServer::new(app)
+                .workers(workers)
+                .tcp_nodelay(true)
+                .keep_alive(Duration::from_secs(75))
+                .shutdown_timeout(20)
+                .disable_signals()
+                .listen_rustls_0_23(listener, server)
+                .map_err(cannot_listen)?
+                .run()
         }
-        None => http.bind(listen),
+        None => crate::listening::serve(listener, workers, app).map_err(cannot_listen)?,
     };
-    let http = bound.map_err(|e| {
-        format!(
-            "listening on {listen} (key listen): {e}\n  Choose another address or port, or stop what uses it."
-        )
-    })?;
-    let listens = http.addrs().first().copied().unwrap_or(listen);
-    let server: Server = http.run();
     let handle = server.handle();
     let scheme = if state.config.tls.is_some() { "https" } else { "http" };
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));

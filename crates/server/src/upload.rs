@@ -114,6 +114,7 @@ pub async fn append(
     payload: web::Payload,
 ) -> Result<u64, Refusal> {
     let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
+    let mut sum = PartSum::of(request)?;
     let payload = patient(payload);
     let before = part.size();
     let (send, mut lots) = lots();
@@ -129,20 +130,35 @@ pub async fn append(
                 refused = Some(e);
                 break;
             }
+            lot.iter().for_each(|piece| sum.update(piece));
+        }
+        // Bytes of which nobody can say that they are the right ones do not count.
+        let wrong = !sum.is_right(whole);
+        if wrong {
+            part.take_back()?;
         }
         let size = part.pause()?;
         match refused {
+            None if wrong && whole => return Ok(None),
             Some(e) => Err(e),
             None if !whole && announced => Err(StoreError::BrokenPart(size)),
-            None => Ok(size),
+            None => Ok(Some(size)),
         }
     });
     let (written, ()) = tokio::join!(writing, feed_on(payload, send));
     match written {
-        Ok(Ok(size)) => {
+        Ok(Ok(Some(size))) => {
             state.metrics.received.inc_by(size.saturating_sub(before));
             Ok(size)
         }
+        // The protocol's own status for it.
+        Ok(Ok(None)) => Err(Refusal::new(
+            460,
+            "checksum_mismatch",
+            "Other bytes than announced",
+            "The part does not have the checksum that was announced; nothing of it was kept.",
+            "Send the part again, from the same offset.",
+        )),
         Ok(Err(e)) => Err(e.into()),
         Err(_) => Err(StoreError::Stopping.into()),
     }
@@ -177,6 +193,67 @@ pub fn patient(payload: web::Payload) -> std::pin::Pin<Box<impl Stream<Item = Re
             Err(e) => Some((Err(e), None)),
         }
     }))
+}
+
+/// The checksum of one part of an upload (tus, checksum).
+#[derive(Default)]
+struct PartSum {
+    wanted: Vec<u8>,
+    sha1: Option<sha1::Sha1>,
+    sha256: Option<sha2::Sha256>,
+    sha512: Option<sha2::Sha512>,
+}
+
+impl PartSum {
+    fn of(request: &HttpRequest) -> Result<PartSum, Refusal> {
+        use base64::Engine as _;
+        let Some(value) = request.headers().get("upload-checksum") else { return Ok(PartSum::default()) };
+        let malformed = |why: &str| {
+            Refusal::bad(
+                "checksum_malformed",
+                &format!("The header Upload-Checksum {why}."),
+                "Send sha1, sha256 or sha512, a blank, and the checksum in Base64.",
+            )
+        };
+        let (word, coded) = value
+            .to_str()
+            .ok()
+            .and_then(|v| v.trim().split_once(' '))
+            .ok_or_else(|| malformed("is malformed"))?;
+        let wanted = base64::engine::general_purpose::STANDARD
+            .decode(coded.trim())
+            .map_err(|_| malformed("is not in Base64"))?;
+        let sum = PartSum { wanted, ..PartSum::default() };
+        Ok(match word {
+            "sha1" => PartSum { sha1: Some(Default::default()), ..sum },
+            "sha256" => PartSum { sha256: Some(Default::default()), ..sum },
+            "sha512" => PartSum { sha512: Some(Default::default()), ..sum },
+            _ => return Err(malformed("names another algorithm")),
+        })
+    }
+
+    fn update(&mut self, bytes: &[u8]) {
+        if let Some(hasher) = &mut self.sha1 {
+            sha1::Digest::update(hasher, bytes);
+        }
+        if let Some(hasher) = &mut self.sha256 {
+            hasher.update(bytes);
+        }
+        if let Some(hasher) = &mut self.sha512 {
+            hasher.update(bytes);
+        }
+    }
+
+    /// Whether what came may count: it has the checksum, or none was named.
+    fn is_right(self, whole: bool) -> bool {
+        let got = match (self.sha1, self.sha256, self.sha512) {
+            (Some(h), _, _) => sha1::Digest::finalize(h).to_vec(),
+            (_, Some(h), _) => h.finalize().to_vec(),
+            (_, _, Some(h)) => h.finalize().to_vec(),
+            (None, None, None) => return true,
+        };
+        whole && got == self.wanted
+    }
 }
 
 /// Digests that a sender names, or wants to be told; computed only then.

@@ -25,3 +25,6 @@ CREATE TABLE properties (
 
 -- Rows that ended before this number may have been erased: whoever follows from before it reads all anew.
 ALTER TABLE heads ADD COLUMN forgotten INTEGER NOT NULL DEFAULT 0;
+
+-- How uploads are joined: '' (not at all), 'part', or 'of ' and the ids of parts.
+ALTER TABLE uploads ADD COLUMN joining TEXT NOT NULL DEFAULT '';

@@ -192,6 +192,7 @@ impl Engine {
             packing: packing.clone(),
             writer: sender.downgrade(),
             handle: runtime.clone(),
+            owed: Mutex::default(),
         };
         filer.recover()?;
         let jobs = Jobs {

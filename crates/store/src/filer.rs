@@ -5,7 +5,7 @@
 use crate::disk::{Disk, Plain, content_name, hex, look};
 use crate::error::{Result, StoreError};
 use crate::packs::Packing;
-use crate::past::{Past, hold_still, open_past};
+use crate::past::{Past, hold_still, look_still, open_past};
 use crate::staging::Staging;
 use crate::view::View;
 use crate::writer::Ask;
@@ -17,6 +17,12 @@ use tokio::runtime::Handle;
 use tokio::sync::{Notify, mpsc, oneshot};
 use yellow_attic_core::chunking::WORTH;
 use yellow_attic_core::{ContentId, NodeId};
+
+/// So much is filed before it is synced.
+const TOGETHER: usize = 256;
+
+/// So few are synced one by one: a sync of all would wait for what others write too.
+const FEW: usize = 8;
 
 /// Something to file.
 #[derive(Clone, Debug)]
@@ -70,6 +76,8 @@ pub(crate) struct Filer {
     pub packing: Packing,
     pub writer: mpsc::WeakSender<Ask>,
     pub handle: Handle,
+    /// What was filed since the last sync.
+    pub owed: Mutex<Vec<[u8; 32]>>,
 }
 
 impl Filer {
@@ -84,10 +92,12 @@ impl Filer {
 
     pub fn run(self) {
         loop {
+            // Filed and not synced yet: many small renames by one sync.
+            let owed = self.owed.lock().len();
             let next = {
                 let mut queue = self.filing.0.queue.lock();
                 let next = queue.pop_front();
-                self.filing.0.busy.store(next.is_some(), Ordering::SeqCst);
+                self.filing.0.busy.store(next.is_some() || owed > 0, Ordering::SeqCst);
                 next
             };
             if self.filing.0.stop.load(Ordering::SeqCst) {
@@ -98,9 +108,27 @@ impl Filer {
                     if let Err(error) = self.file(&file) {
                         tracing::error!(%error, ?file, "could not be filed; it waits in past/incoming");
                     }
+                    if owed >= TOGETHER {
+                        self.settle();
+                    }
                 }
+                None if owed > 0 => self.settle(),
                 None => self.handle.block_on(self.filing.0.work.notified()),
             }
+        }
+    }
+
+    /// Makes durable what was filed.
+    fn settle(&self) {
+        let owed = std::mem::take(&mut *self.owed.lock());
+        let each = |hash: &[u8; 32]| self.disk.past_dir(&hex(hash)).and_then(|dir| self.disk.sync(&dir));
+        let synced = match (self.disk.is_journaled(), owed.len() <= FEW) {
+            (true, _) => self.disk.commit_journal(),
+            (false, true) => owed.iter().try_for_each(each),
+            (false, false) => self.disk.sync_all(),
+        };
+        if let Err(error) = synced {
+            tracing::error!(%error, "what was filed could not be synced; it is looked at again at the next start");
         }
     }
 
@@ -135,7 +163,7 @@ impl Filer {
         let io = |e: &std::io::Error| StoreError::io(format!("filing content {id}"), e);
         let Some(content) = self.handle.block_on(self.view.content(id))? else { return Ok(()) };
         let name = content_name(id);
-        let still = match hold_still(&self.disk, &self.staging, &self.disk.incoming, &name) {
+        let still = match look_still(&self.disk, &self.staging, &self.disk.incoming, &name) {
             Ok(still) => still,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
                 let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
@@ -156,11 +184,13 @@ impl Filer {
         if still.hash != content.hash {
             // Another program changed the bytes behind our back: its state is entered, ours is lost.
             let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
+            still.sync(&self.disk).map_err(|e| io(&e))?;
             let foreign = still.foreign(&self.staging);
             self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
         }
         let (hash, size) = (still.hash, still.size);
-        still.file(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))?;
+        still.file_later(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))?;
+        self.owed.lock().push(hash);
         if size >= WORTH {
             self.packing.add(hash, size);
         }

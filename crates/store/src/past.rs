@@ -23,17 +23,24 @@ pub(crate) struct Still {
     pub before: Look,
     /// A private copy in staging, if the file itself has other names or is still written to.
     copy: Option<String>,
+    file: File,
 }
 
-/// Seals and hashes a file that left its place; copies it if it will not stand still.
+/// Seals and hashes a file that left its place, and makes it durable; copies it if it will not stand still.
 pub(crate) fn hold_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<Still> {
+    let still = look_still(disk, staging, from, name)?;
+    still.sync(disk)?;
+    Ok(still)
+}
+
+/// The same without a sync: see [`Still::sync`].
+pub(crate) fn look_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<Still> {
     let (mut file, before) = disk.open_file(from, name)?;
     if before.names == 1 && set_mtime(&file, SEAL_MS).is_ok() {
         let (hash, size) = hash_file(&mut file)?;
         let after = look_at_open(&file)?;
         if after.mtime == SEAL_MS && after.size == size as i64 {
-            disk.sync(&file)?;
-            return Ok(Still { hash, size: size as i64, before, copy: None });
+            return Ok(Still { hash, size: size as i64, before, copy: None, file });
         }
     }
     let (mut source, _) = disk.open_file(from, name)?;
@@ -44,10 +51,16 @@ pub(crate) fn hold_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &
     let (hash, size) = hash_file(&mut to)?;
     set_mtime(&to, SEAL_MS)?;
     disk.sync(&to)?;
-    Ok(Still { hash, size: size as i64, before, copy: Some(copy) })
+    Ok(Still { hash, size: size as i64, before, copy: Some(copy), file: to })
 }
 
 impl Still {
+    /// Makes the bytes durable. What was put by us was, before it was answered; what another program wrote is
+    /// before the timeline speaks of it.
+    pub fn sync(&self, disk: &Disk) -> io::Result<()> {
+        disk.sync(&self.file)
+    }
+
     /// As a state that the catalogue does not know yet.
     pub fn foreign(&self, staging: &Staging) -> Foreign {
         Foreign {
@@ -59,9 +72,17 @@ impl Still {
         }
     }
 
-    /// Files the bytes under their hash. Equal bytes that are there already are hashed again
-    /// before these are dropped.
+    /// Files the bytes under their hash, durably.
     pub fn file(self, disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<()> {
+        let text = hex(&self.hash);
+        self.file_later(disk, staging, from, name)?;
+        disk.sync(&disk.past_dir(&text)?)
+    }
+
+    /// Files the bytes under their hash. Equal bytes that are there already are hashed again
+    /// before these are dropped. Durable once the caller has synced: until then they may be found where they were, which
+    /// is looked at when the engine starts.
+    pub fn file_later(self, disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<()> {
         let text = hex(&self.hash);
         let dir = disk.past_dir(&text)?;
         let (source, source_name) = match &self.copy {
@@ -81,8 +102,9 @@ impl Still {
             }
             Err(e) => return Err(e),
         }
-        disk.sync(&dir)?;
         if self.copy.is_some() {
+            // Only one of the two may go.
+            disk.sync(&dir)?;
             disk.unlink(from, name, false)?;
         }
         Ok(())

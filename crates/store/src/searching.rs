@@ -1,13 +1,16 @@
 //! Finding files and folders by their names.
 
 use crate::engine::Engine;
-use crate::error::Result;
+use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Shelf};
 use crate::rows::{self, ROW_COLUMNS, sql};
 use std::sync::Arc;
 use yellow_attic_core::collate::{fold, pieces};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
+
+/// The most files and folders of the past that one search looks at.
+pub const MOST_LOOKED_AT: usize = 200_000;
 
 /// Something found: it and the folders above it, itself first.
 pub type FoundChain = Vec<Arc<Row>>;
@@ -80,6 +83,52 @@ impl Engine {
             before = last;
         }
         Ok((found, false))
+    }
+
+    /// The same beneath a folder as it was at a moment: a snapshot is searched so. Reads all that was beneath, and
+    /// refuses more than [`MOST_LOOKED_AT`] files and folders.
+    pub async fn find_names_at(
+        &self,
+        actor: &Actor,
+        text: &str,
+        within: NodeId,
+        at: Moment,
+        limit: usize,
+    ) -> Result<(Vec<Vec<Row>>, bool)> {
+        let words: Vec<String> = text.split_whitespace().map(fold).collect();
+        let above = self.check_past(actor, within, at).await?;
+        let eyes = self.eyes(actor);
+        let Some((_, sight)) = self.sight(&eyes, within, at).await? else { return Ok((Vec::new(), false)) };
+        let mut found: Vec<Vec<Row>> = Vec::new();
+        let mut looked = 0;
+        let mut waiting = vec![(above, sight)];
+        while let Some((chain, sight)) = waiting.pop() {
+            for child in self.children_at(chain[0].node, at).await? {
+                looked += 1;
+                if looked > MOST_LOOKED_AT {
+                    return Err(StoreError::TooMany(MOST_LOOKED_AT));
+                }
+                let its = self.sight_in(&eyes, &sight, &child).await?;
+                let name = fold(child.name());
+                let matches = !words.is_empty() && words.iter().all(|w| name.contains(w.as_str()));
+                if !its.sees() || !(matches || child.is_folder()) {
+                    continue;
+                }
+                let folder = child.is_folder();
+                let mut way = vec![child];
+                way.extend(chain.iter().cloned());
+                if matches {
+                    found.push(way.clone());
+                }
+                if folder {
+                    waiting.push((way, its));
+                }
+            }
+        }
+        found.sort_by_key(|way| std::cmp::Reverse((way[0].since, way[0].node)));
+        let more = found.len() > limit;
+        found.truncate(limit);
+        Ok((found, more))
     }
 
     /// The shelves on which there is something for the actor to see: those that may be entered, and

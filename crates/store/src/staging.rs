@@ -67,6 +67,14 @@ impl Room {
     }
 }
 
+impl Room {
+    /// Bytes that had arrived are to come again.
+    fn back(&mut self, bytes: u64) {
+        self.left += bytes as i64;
+        self.staging.reserved.fetch_add(bytes as i64, Ordering::Relaxed);
+    }
+}
+
 impl Drop for Room {
     fn drop(&mut self) {
         self.staging.reserved.fetch_sub(self.left, Ordering::Relaxed);
@@ -231,6 +239,22 @@ impl Arriving {
     /// How many bytes have arrived.
     pub fn size(&self) -> u64 {
         self.staged.size as u64
+    }
+
+    /// What has arrived so far, for going back to it.
+    pub(crate) fn so_far(&self) -> (blake3::Hasher, u64) {
+        (self.hasher.clone(), self.staged.size as u64)
+    }
+
+    /// Drops what arrived after a place.
+    pub(crate) fn back_to(&mut self, hasher: blake3::Hasher, size: u64) -> Result<()> {
+        let Bytes::Disk(file) = &mut self.staged.bytes else { return Ok(()) };
+        let failed = |e: std::io::Error| StoreError::io("dropping a part of staged bytes", &e);
+        file.set_len(size).map_err(failed)?;
+        std::io::Seek::seek(file, std::io::SeekFrom::Start(size)).map_err(failed)?;
+        self.room.back(self.staged.size as u64 - size);
+        (self.hasher, self.staged.size, self.flushed) = (hasher, size as i64, self.flushed.min(size));
+        Ok(())
     }
 
     /// Waits until what arrived is on the disk. Blocks.

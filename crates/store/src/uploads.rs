@@ -42,6 +42,38 @@ pub struct NewUpload {
     pub if_none_match: Option<String>,
     /// The BLAKE3 hash that the whole will have.
     pub hash: Option<[u8; 32]>,
+    /// Whether it is a part that is joined with others later, or made of such parts.
+    pub joining: Joining,
+}
+
+/// How uploads are joined (tus, concatenation).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Joining {
+    /// Not at all.
+    #[default]
+    Alone,
+    /// A part: it has no place of its own.
+    Part,
+    /// Made of these.
+    Of(Vec<String>),
+}
+
+impl Joining {
+    fn word(&self) -> String {
+        match self {
+            Joining::Alone => String::new(),
+            Joining::Part => "part".into(),
+            Joining::Of(parts) => format!("of {}", parts.join(" ")),
+        }
+    }
+
+    fn from_word(word: &str) -> Joining {
+        match word.strip_prefix("of ") {
+            Some(parts) => Joining::Of(parts.split(' ').map(str::to_string).collect()),
+            None if word == "part" => Joining::Part,
+            None => Joining::Alone,
+        }
+    }
 }
 
 /// An upload as its sender sees it.
@@ -123,6 +155,8 @@ impl Uploads {
 /// One part arriving. What came before a break counts.
 pub struct Appending {
     arriving: Option<Arriving>,
+    /// Where it began, for taking it back.
+    began: (blake3::Hasher, u64),
     progress: OwnedMutexGuard<Progress>,
     leave: Arc<AtomicBool>,
     size: u64,
@@ -144,6 +178,14 @@ impl Appending {
     /// How many bytes there are.
     pub fn size(&self) -> u64 {
         self.arriving.as_ref().map_or(0, Arriving::size)
+    }
+
+    /// Takes the whole part back: other bytes came than were announced. Blocks.
+    pub fn take_back(&mut self) -> Result<()> {
+        match &mut self.arriving {
+            Some(arriving) => arriving.back_to(self.began.0.clone(), self.began.1),
+            None => Ok(()),
+        }
     }
 
     /// Syncs what arrived and ends the part; returns how many bytes there are now. Blocks.
@@ -186,6 +228,7 @@ impl Engine {
         let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
         // What would refuse it at the end refuses it before a byte is sent.
         let there = match &delivery {
+            None if new.joining == Joining::Part => None,
             None => self.check_put(actor, new.parent, &new.name).await?,
             // What is there already is nothing to a sender: theirs gets a number.
             Some(_) => self.chain(actor, new.parent, Level::Add).await.map(|_| None)?,
@@ -235,8 +278,8 @@ impl Engine {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO uploads (id, org, account, content, parent, name, size, mtime, if_match, if_none_match,
-                           hash, made_at, expires_at, opening, delivery, way)
-                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                           hash, made_at, expires_at, opening, delivery, way, joining)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     )
                     .bind(&row.id)
                     .bind(org)
@@ -254,6 +297,7 @@ impl Engine {
                     .bind(opening)
                     .bind(row.delivery)
                     .bind(&row.way)
+                    .bind(row.new.joining.word())
                     .execute(conn)
                     .await?;
                     Ok(())
@@ -335,7 +379,9 @@ impl Engine {
     pub async fn append(&self, actor: &Actor, id: &str, offset: u64) -> Result<Appending> {
         let upload = self.upload(actor, id).await?;
         // Taken meanwhile, it can still be put under another name: only the folder counts until the end.
-        if self.chain(actor, upload.new.parent, Level::Add).await.is_err() {
+        if upload.new.joining != Joining::Part
+            && self.chain(actor, upload.new.parent, Level::Add).await.is_err()
+        {
             self.check_put(actor, upload.new.parent, &upload.new.name).await?;
         }
         let (live, mut progress) = self.take_over(&upload).await?;
@@ -355,7 +401,8 @@ impl Engine {
             .await
             .map_err(|_| StoreError::Stopping)??;
         self.prolong(&upload).await?;
-        Ok(Appending { arriving: Some(arriving), progress, leave, size: upload.new.size })
+        let began = arriving.so_far();
+        Ok(Appending { arriving: Some(arriving), began, progress, leave, size: upload.new.size })
     }
 
     async fn prolong(&self, upload: &Upload) -> Result<()> {
@@ -390,7 +437,7 @@ impl Engine {
             let row = self.shared.view.row(node).await?;
             return Ok(Some(Done { row, created: false, moment: self.now_moment().await? }));
         }
-        if upload.received < upload.new.size {
+        if upload.received < upload.new.size || upload.new.joining == Joining::Part {
             return Ok(None);
         }
         let (_, mut progress) = self.take_over(&upload).await?;
@@ -438,6 +485,57 @@ impl Engine {
         drop(progress);
         self.shared.uploads.forget(&upload.id);
         Ok(Some(done))
+    }
+
+    /// Begins an upload that is made of parts whose bytes are all here, and joins them. Its size is that of
+    /// the parts together, whatever was announced. The parts end.
+    pub async fn join_uploads(&self, actor: &Actor, mut new: NewUpload) -> Result<Upload> {
+        let Joining::Of(ids) = new.joining.clone() else {
+            return Err(StoreError::BadInput("No parts are named.".into()));
+        };
+        let mut parts = Vec::with_capacity(ids.len());
+        for id in &ids {
+            let part = self.upload(actor, id).await?;
+            if part.new.joining != Joining::Part {
+                return Err(StoreError::BadInput("One of the uploads was not begun as a part.".into()));
+            }
+            // Nobody writes to it any more.
+            drop(self.take_over(&part).await?);
+            let part = self.upload(actor, id).await?;
+            if part.received < part.new.size {
+                return Err(StoreError::BadInput("One of the parts has not all its bytes yet.".into()));
+            }
+            parts.push(part);
+        }
+        new.size = parts.iter().map(|p| p.new.size).sum();
+        let upload = self.begin_upload(actor, new).await?;
+        let mut appending = self.append(actor, &upload.id, 0).await?;
+        let (disk, names) =
+            (self.shared.disk.clone(), parts.iter().map(Upload::staged_name).collect::<Vec<_>>());
+        let joined = tokio::task::spawn_blocking(move || {
+            let mut buffer = vec![0; 1 << 20];
+            for name in names {
+                let failed = |e: std::io::Error| StoreError::io("joining parts", &e);
+                let (mut file, _) = disk.open_file(&disk.staging, &name).map_err(failed)?;
+                loop {
+                    match std::io::Read::read(&mut file, &mut buffer).map_err(failed)? {
+                        0 => break,
+                        n => appending.write(&buffer[..n])?,
+                    }
+                }
+            }
+            appending.pause()
+        })
+        .await
+        .map_err(|_| StoreError::Stopping)?;
+        if let Err(e) = joined {
+            let _ = self.end_upload(actor, &upload.id).await;
+            return Err(e);
+        }
+        for part in parts {
+            self.drop_upload(&part.id, part.content).await?;
+        }
+        self.upload(actor, &upload.id).await
     }
 
     /// Ends an upload: what arrived is dropped. A finished one is only forgotten.
@@ -544,7 +642,7 @@ pub(crate) async fn recover(
 }
 
 const SELECT: &str =
-    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery
+    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining
      FROM uploads";
 
 type UploadRow = (
@@ -562,11 +660,12 @@ type UploadRow = (
     Option<i64>,
     String,
     Option<i64>,
+    String,
 );
 
 fn read(row: UploadRow) -> Result<Upload> {
     #[rustfmt::skip]
-    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery) =
+    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining) =
         row;
     Ok(Upload {
         id,
@@ -578,6 +677,7 @@ fn read(row: UploadRow) -> Result<Upload> {
             if_match,
             if_none_match,
             hash: hash.and_then(|h| h.try_into().ok()),
+            joining: Joining::from_word(&joining),
         },
         received: 0,
         made_at,

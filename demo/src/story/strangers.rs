@@ -170,6 +170,7 @@ impl Museum {
                 if_match: None,
                 if_none_match: None,
                 hash: None,
+                joining: Default::default(),
             };
             let upload = self.engine.begin_delivery_upload(&actor, intake, &delivery, &name, new).await?;
             let mut part = self.engine.append(&actor, &upload.id, 0).await?;

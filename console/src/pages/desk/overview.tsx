@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Gauge, Mail, ShieldAlert, UserPlus } from "lucide-react";
+import { Clock, Gauge, Mail, ShieldAlert, UserPlus } from "lucide-react";
 import type { ReactNode } from "react";
 import { useLocation } from "wouter";
 import { api } from "../../lib/api";
@@ -19,6 +19,15 @@ export function Overview() {
   const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail });
   const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
+  const clock = useQuery({ queryKey: ["clock"], queryFn: kept.clock });
+  const confirming = useMutation({
+    mutationFn: kept.confirmClock,
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["clock"] });
+      toast.say("Rules and schedules go by the clock again.");
+    },
+    onError: (e) => toast.refuse(e),
+  });
   const settling = useMutation({
     mutationFn: (alarm: Alarm) => kept.settle(alarm.id),
     onSuccess: async () => {
@@ -33,7 +42,8 @@ export function Overview() {
   const open = alarms.data?.alarms.filter((a) => !a.settled) ?? [];
   const full = quotas.data?.quotas.filter((q) => q.warns) ?? [];
   const pending = alarms.isPending || quotas.isPending || accounts.isPending || mail.isPending;
-  const nothing = open.length + full.length + waiting.length + givenUp.length === 0;
+  const leapt = clock.data?.leapt_ms;
+  const nothing = open.length + full.length + waiting.length + givenUp.length === 0 && leapt === undefined;
   const s = space.data;
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_290px] gap-10 pt-3 max-lg:grid-cols-1">
@@ -44,6 +54,20 @@ export function Overview() {
           {pending && <Loading rows={3} />}
           {!pending && nothing && !failed && <p className="py-4 text-muted">Nothing does, just now.</p>}
           <ul>
+            {leapt !== undefined && clock.data && (
+              <Decision
+                icon={<Clock size={22} className="text-brick" aria-hidden />}
+                title={`The clock of this machine was set ${leapt > 0 ? "forward" : "back"} by ${count(Math.round(Math.abs(leapt) / 86_400_000), "day")}.`}
+                acts={
+                  <Button look="primary" disabled={confirming.isPending} onClick={() => confirming.mutate()}>
+                    The clock is right
+                  </Button>
+                }
+              >
+                It says {moment(new Date(clock.data.now))}. Until you confirm it, nothing of the past goes and
+                no snapshot is taken. If it is wrong, set it right on the machine.
+              </Decision>
+            )}
             {open.map((a) => (
               <Decision
                 key={a.id}

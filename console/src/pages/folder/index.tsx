@@ -160,9 +160,9 @@ export function FolderPage({ frame }: Props) {
   const [finding, setFinding] = useState("");
   const wanted = useDeferredValue(finding.trim());
   const found = useQuery({
-    queryKey: ["found", wanted, folder?.id],
-    queryFn: () => api.find(wanted, folder!.id),
-    enabled: wanted !== "" && folder !== undefined && at === undefined,
+    queryKey: ["found", wanted, folder?.id, at],
+    queryFn: () => api.find(wanted, folder!.id, at),
+    enabled: wanted !== "" && folder !== undefined,
     placeholderData: keepPreviousData,
   });
   useEffect(() => setFinding(""), [place]);
@@ -470,7 +470,7 @@ export function FolderPage({ frame }: Props) {
                 </Button>
               )}
               <span className="flex-1" />
-              {!at && folder && (
+              {folder && (
                 <span className="relative flex items-center">
                   <Search size={16} aria-hidden className="absolute left-2.5 text-muted" />
                   <input
@@ -516,10 +516,10 @@ export function FolderPage({ frame }: Props) {
               <>
                 <p role="status" className="pb-2 text-[14px] text-muted">
                   {found.data.found.length === 0
-                    ? `Nothing in here has "${wanted}" in its name.`
+                    ? `Nothing in here ${at ? "had" : "has"} "${wanted}" in its name.`
                     : `${count(found.data.found.length, "thing")}${found.data.more ? " and more" : ""} in here and below`}
                 </p>
-                <FoundList found={found.data.found} />
+                <FoundList found={found.data.found} at={at} />
               </>
             )}
             {wanted !== "" && found.isError && <Notice error={found.error} />}

@@ -1,7 +1,7 @@
 //! `yattic find`
 
 use crate::connection;
-use crate::output::{Done, Output, size, table, time};
+use crate::output::{Done, Output, moment, size, table, time};
 use yellow_attic_client::api;
 
 /// Find files and folders by their names.
@@ -15,6 +15,9 @@ pub struct Find {
     /// Only beneath this folder, as shelf:/path
     #[arg(long, value_name = "PATH")]
     within: Option<String>,
+    /// As it was at this moment or time: a snapshot is searched so. Needs --within.
+    #[arg(long, value_name = "WHEN", requires = "within")]
+    at: Option<String>,
     /// How many at most.
     #[arg(long, value_name = "N", default_value_t = 50, value_parser = clap::value_parser!(u16).range(1..=200))]
     limit: u16,
@@ -23,18 +26,19 @@ pub struct Find {
 impl Find {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
+        let at = self.at.as_deref().map(moment).transpose()?;
         let within = match &self.within {
-            Some(path) => Some(connection::place(&client, path, None).await?.node.id),
+            Some(path) => Some(connection::place(&client, path, at.as_deref()).await?.node.id),
             None => None,
         };
-        let query =
-            api::FindQuery { name: self.words.join(" "), within, limit: Some(usize::from(self.limit)) };
+        let limit = Some(usize::from(self.limit));
+        let query = api::FindQuery { name: self.words.join(" "), within, limit, at };
         let found = client.find(&query).await?;
         if output.object(&found)? {
             return Ok(());
         }
         if found.found.is_empty() {
-            output.say("Nothing has such a name. What was removed is found with ls --at.");
+            output.say("Nothing has such a name. What was removed is found with --within and --at.");
             return Ok(());
         }
         let rows: Vec<_> = found

@@ -37,6 +37,14 @@ async fn a_folder_is_rolled_back_by_commands_and_that_is_taken_back() {
     assert_eq!(ines.ok(&["cat", "home:/Plans/a.txt"]), "one");
     assert_eq!(ines.ok(&["cat", "home:/Plans/b.txt"]), "bee");
     ines.fails(1, &["cat", "home:/Plans/c.txt"]);
+    // A snapshot is searched like the present: what was renamed, removed or made since does not count.
+    ines.ok(&["mv", "home:/Plans/a.txt", "home:/Plans/attic.txt"]);
+    let then = ines.ok(&["find", "TXT", "--within", "home:/", "--at", moment]);
+    assert!(then.contains("home:/Plans/a.txt") && then.contains("home:/Plans/b.txt"), "{then}");
+    assert!(!then.contains("attic") && !then.contains("c.txt"), "{then}");
+    assert!(ines.ok(&["find", "attic", "--within", "home:/", "--at", moment]).contains("Nothing"));
+    ines.fails(2, &["find", "TXT", "--at", moment]);
+    ines.ok(&["mv", "home:/Plans/attic.txt", "home:/Plans/a.txt"]);
     let id = done["id"].to_string();
     ines.ok(&["rollback", "--undo", &id, "--yes"]);
     assert_eq!(ines.ok(&["cat", "home:/Plans/a.txt"]), "rewritten");

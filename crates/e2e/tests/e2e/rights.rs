@@ -251,6 +251,8 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             manage,
         ),
         ("GET", "/past/let-go", |_| plain("/past/let-go".into()), administer),
+        ("GET", "/past/clock", |_| plain("/past/clock".into()), administer),
+        ("POST", "/past/clock", |_| plain("/past/clock".into()), administer),
         (
             "PUT",
             "/nodes/{node}/versions/{moment}",

@@ -135,6 +135,30 @@ impl Service {
         String::from_utf8_lossy(&answer).into_owned()
     }
 
+    /// Bytes of files that came in the usual ways.
+    pub async fn received(&self) -> u64 {
+        self.figure("yattic_received_bytes_total").await
+    }
+
+    /// Bytes of files that went out.
+    pub async fn sent(&self) -> u64 {
+        self.figure("yattic_sent_bytes_total").await
+    }
+
+    async fn figure(&self, name: &str) -> u64 {
+        let asked = api::NewDevice {
+            sign_in: "ines".into(),
+            password: PASSWORD.into(),
+            device: "watch".into(),
+            ..Default::default()
+        };
+        let token = Client::new(&self.address, None).unwrap().connect(&asked).await.unwrap().token;
+        let call = reqwest::Client::new().get(format!("{}/metrics", self.address)).bearer_auth(token);
+        let text = call.send().await.unwrap().text().await.unwrap();
+        let line = text.lines().find_map(|l| l.strip_prefix(name));
+        line.unwrap_or_else(|| panic!("no {name}: {text}")).trim().parse().unwrap()
+    }
+
     /// What lies in staging once nothing is under way.
     pub fn staging_is_clean(&self) -> bool {
         wait_for(|| std::fs::read_dir(self.data.join("staging")).unwrap().count() == 0)

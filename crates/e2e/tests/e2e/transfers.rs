@@ -467,3 +467,146 @@ async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
     assert_eq!(client.upload_offset(&id).await.unwrap_err().code(), Some("not_found"));
     assert!(service.staging_is_clean());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn parts_with_a_wrong_checksum_do_not_count_and_parts_are_joined() {
+    let (service, client) = Service::ready().await;
+    let (home, curl) = (home(&client).await, Curl::of(&service).await);
+    let dir = tempfile::tempdir().unwrap();
+    let encode = |text: &str| base64::Engine::encode(&base64::engine::general_purpose::STANDARD, text);
+    fs::write(dir.path().join("one"), "fog until noon\n").unwrap();
+    fs::write(dir.path().join("two"), vec![7u8; 3_000_000]).unwrap();
+    let tus = ["-i", "-H", "Tus-Resumable: 1.0.0"];
+    let begin = |more: &[&str]| {
+        let said = curl.ask(dir.path(), "/uploads", &[&tus[..], &["-X", "POST"], more].concat());
+        assert!(said.starts_with("HTTP/1.1 201"), "{said}");
+        let place = said.lines().find_map(|l| l.strip_prefix("location: /api/v1")).unwrap();
+        place.trim().to_string()
+    };
+    let patch = |place: &str, offset: &str, file: &str, more: &[&str]| {
+        let offset = format!("Upload-Offset: {offset}");
+        let part = format!("@{file}");
+        let sent = [
+            "-X",
+            "PATCH",
+            "-H",
+            "Content-Type: application/offset+octet-stream",
+            "-H",
+            &offset,
+            "--data-binary",
+            &part,
+        ];
+        curl.ask(dir.path(), place, &[&tus[..], &sent, more].concat())
+    };
+    // SHA-1 of the text, and of something else.
+    let named =
+        format!("Upload-Metadata: parent {},filename {}", encode(&home.to_string()), encode("weather.txt"));
+    let place = begin(&["-H", "Upload-Length: 15", "-H", &named]);
+    let wrong = patch(&place, "0", "one", &["-H", "Upload-Checksum: sha1 2jmj7l5rSw0yVb/vlWAYkK/YBwk="]);
+    assert!(wrong.starts_with("HTTP/1.1 460"), "{wrong}");
+    let head = curl.ask(dir.path(), &place, &[&tus[..], &["-I"]].concat());
+    assert!(head.contains("upload-offset: 0"), "{head}");
+    let unknown = patch(&place, "0", "one", &["-H", "Upload-Checksum: crc32 AAAA"]);
+    assert!(unknown.starts_with("HTTP/1.1 400"), "{unknown}");
+    let sum = run(
+        dir.path(),
+        "sh",
+        &["-c", "sha1sum one | cut -c1-40 | sed 's/../\\\\x&/g' | xargs -0 printf | base64 -w0"],
+    );
+    let right = patch(&place, "0", "one", &["-H", &format!("Upload-Checksum: sha1 {}", sum.trim())]);
+    assert!(right.starts_with("HTTP/1.1 204") && right.contains("upload-offset: 15"), "{right}");
+    assert_eq!(client.place("home:/weather.txt", None).await.unwrap().node.size, 15);
+
+    // Two parts without a place, joined into a file.
+    let one = begin(&["-H", "Upload-Length: 15", "-H", "Upload-Concat: partial"]);
+    let two = begin(&["-H", "Upload-Length: 3000000", "-H", "Upload-Concat: partial"]);
+    let whole = format!("Upload-Concat: final;/api/v1{two} {}/api/v1{one}", service.address);
+    let named = format!("Upload-Metadata: path {}", encode("home:/joined.bin"));
+    let early =
+        curl.ask(dir.path(), "/uploads", &[&tus[..], &["-X", "POST", "-H", &whole, "-H", &named]].concat());
+    assert!(early.starts_with("HTTP/1.1 400") && early.contains("not all its bytes"), "{early}");
+    assert!(patch(&two, "0", "two", &[]).starts_with("HTTP/1.1 204"));
+    assert!(patch(&one, "0", "one", &[]).starts_with("HTTP/1.1 204"));
+    let joined = begin(&["-H", &whole, "-H", &named]);
+    let head = curl.ask(dir.path(), &joined, &[&tus[..], &["-I"]].concat());
+    assert!(head.contains("upload-concat: final;") && head.contains("upload-offset: 3000015"), "{head}");
+    let node = client.place("home:/joined.bin", None).await.unwrap().node;
+    let mut wanted = vec![7u8; 3_000_000];
+    wanted.extend(b"fog until noon\n");
+    assert_eq!(node.blake3.as_deref(), Some(blake3::hash(&wanted).to_hex().as_str()));
+    // The parts are gone, and nothing of anybody's can be joined by others.
+    assert!(curl.ask(dir.path(), &one, &[&tus[..], &["-I"]].concat()).starts_with("HTTP/1.1 404"));
+    assert!(client.uploads().await.unwrap().uploads.is_empty());
+    assert!(service.staging_is_clean());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_file_that_changed_a_little_goes_up_and_comes_down_as_what_changed() {
+    let (service, client) = Service::ready().await;
+    let yattic = Yattic::new();
+    // A line that counts, and never breaks.
+    let line = Line::to(&service.address, || None);
+    yattic.connect_to(&line.address);
+    let dir = tempfile::tempdir().unwrap();
+    let (here, there) = (dir.path().join("drawings.bin"), dir.path().join("fetched.bin"));
+    let (here_text, there_text) = (here.display().to_string(), there.display().to_string());
+    let mut bytes = vec![0; 24 << 20];
+    blake3::Hasher::new().update(b"drawings").finalize_xof().fill(&mut bytes);
+    fs::write(&here, &bytes).unwrap();
+    yattic.ok(&["put", &here_text, "home:/drawings.bin"]);
+    yattic.ok(&["get", "home:/drawings.bin", &there_text]);
+    let whole = service.received().await;
+    bytes.splice(9_000_000..9_000_100, vec![1; 70_000]);
+    fs::write(&here, &bytes).unwrap();
+    yattic.ok(&["put", &here_text, "home:/drawings.bin"]);
+    let node = client.place("home:/drawings.bin", None).await.unwrap().node;
+    assert_eq!(node.blake3.as_deref(), Some(blake3::hash(&bytes).to_hex().as_str()));
+    assert_eq!(client.history(node.id).await.unwrap().states.len(), 2);
+    let up = service.received().await - whole;
+    assert!(up > 60_000 && up < 2_000_000, "{up} bytes went up");
+    let before = service.sent().await;
+    yattic.ok(&["get", "home:/drawings.bin", &there_text]);
+    assert_eq!(fs::read(&there).unwrap(), bytes);
+    let down = service.sent().await - before;
+    assert!(down > 60_000 && down < 2_000_000, "{down} bytes came down");
+
+    // What a delta must not be: each refused, and nothing is changed.
+    let home = home(&client).await;
+    let chunks = client.chunks(node.id, None).await.unwrap();
+    assert_eq!(chunks.size as usize, bytes.len());
+    let head = |node: i64, etag: &str, size: u64, hash: &str| {
+        format!(
+            "{{\"bases\":[{{\"node\":{node},\"etag\":{etag:?}}}],\"size\":{size},\"blake3\":\"{hash}\"}}\n"
+        )
+        .into_bytes()
+    };
+    let of = |text: &[u8]| blake3::hash(text).to_hex().to_string();
+    let copy = |at, n| yellow_attic_core::delta::copy(0, at, n);
+    let hundred = of(&bytes[..100]);
+    for (code, body) in [
+        ("delta_malformed", b"no line".to_vec()),
+        ("delta_malformed", [head(node.id, &chunks.etag, 100, &hundred), vec![9]].concat()),
+        (
+            "delta_malformed",
+            [head(node.id, &chunks.etag, 100, &hundred), copy(bytes.len() as u64 - 5, 100), vec![0]].concat(),
+        ),
+        (
+            "delta_malformed",
+            [head(node.id, &chunks.etag, 100, &hundred), yellow_attic_core::delta::copy(1, 0, 100), vec![0]]
+                .concat(),
+        ),
+        ("base_changed", [head(node.id, "\"other\"", 100, &hundred), copy(0, 100), vec![0]].concat()),
+        ("not_found", [head(999_999, &chunks.etag, 100, &hundred), copy(0, 100), vec![0]].concat()),
+        ("wrong_hash", [head(node.id, &chunks.etag, 100, &hundred), copy(1, 100), vec![0]].concat()),
+        ("more_than_announced", [head(node.id, &chunks.etag, 100, &hundred), copy(0, 101), vec![0]].concat()),
+        ("body_cut_short", [head(node.id, &chunks.etag, 100, &hundred), copy(0, 99), vec![0]].concat()),
+        ("body_cut_short", [head(node.id, &chunks.etag, 100, &hundred), copy(0, 100)].concat()),
+    ] {
+        let refused = client.assemble(home, "cut.bin", body.into()).await.unwrap_err();
+        assert_eq!(refused.code(), Some(code), "{refused}");
+    }
+    assert!(client.place("home:/cut.bin", None).await.is_err());
+    assert!(service.staging_is_clean());
+    let right = [head(node.id, &chunks.etag, 100, &hundred), copy(0, 100), vec![0]].concat();
+    assert_eq!(client.assemble(home, "cut.bin", right.into()).await.unwrap().size, 100);
+}

@@ -183,7 +183,7 @@ pub async fn assemble(
     let (send, mut lots) = lots();
     let writing = web::block(move || {
         let mut arriving = engine.stage(size)?;
-        let (mut reader, mut whole) = (Reader::default(), false);
+        let (mut reader, mut whole, mut came) = (Reader::default(), false, 0);
         let mut buffer = vec![0; 1 << 20];
         while let Some(lot) = lots.blocking_recv() {
             if lot.is_empty() {
@@ -200,7 +200,10 @@ pub async fn assemble(
                         return Err(StoreError::MoreThanAnnounced(size).into());
                     }
                     match event {
-                        Event::Bytes(bytes) => Ok(arriving.write(bytes)?),
+                        Event::Bytes(bytes) => {
+                            came += bytes.len() as u64;
+                            Ok(arriving.write(bytes)?)
+                        }
                         Event::Copy { base, mut at, mut length } => {
                             let (file, its) = bases.get(usize::from(base)).ok_or(Broken::Base(base))?;
                             if at.checked_add(length).is_none_or(|end| end > *its) {
@@ -225,12 +228,13 @@ pub async fn assemble(
         if arriving.size() != size {
             return Err(StoreError::ShortBody { announced: size, got: arriving.size() }.into());
         }
-        Ok::<_, Broken>(arriving.finish()?)
+        Ok::<_, Broken>((arriving.finish()?, came))
     });
     let first = futures_util::stream::iter((!rest.is_empty()).then(|| Ok::<Bytes, _>(rest)));
     let (written, ()) = tokio::join!(writing, feed_on(first.chain(payload), send));
-    let staged = written.map_err(|_| StoreError::Stopping)??;
-    if *staged.hash() != wanted {
+    let (staged, came) = written.map_err(|_| StoreError::Stopping)??;
+    state.metrics.received.inc_by(came);
+    if staged.hash != wanted {
         return Err(StoreError::WrongHash.into());
     }
     let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;

@@ -245,6 +245,35 @@ pub async fn show_going(state: web::Data<State>, who: Who) -> Result<HttpRespons
     }))
 }
 
+/// What the wall clock says, and whether it was set by more than a day.
+#[utoipa::path(context_path = "/api/v1", tag = "history",
+    responses((status = 200, body = api::WallClock), (status = 403, body = api::Problem)))]
+#[get("/past/clock")]
+pub async fn show_clock(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    Ok(HttpResponse::Ok().json(clock(&state)))
+}
+
+/// Confirms that the wall clock is right: rules and schedules go by it again.
+#[utoipa::path(context_path = "/api/v1", tag = "history",
+    responses((status = 200, body = api::WallClock), (status = 403, body = api::Problem)))]
+#[post("/past/clock")]
+pub async fn confirm_clock(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let now = state.engine.now_ms();
+    if let Some(ahead) = state.clock.leapt(now) {
+        let what = format!("set by {} s", ahead / 1000);
+        state.engine.note(&who.actor, "clock confirmed", None, &times::show(now), &what).await?;
+        state.clock.confirm(now);
+    }
+    Ok(HttpResponse::Ok().json(clock(&state)))
+}
+
+fn clock(state: &State) -> api::WallClock {
+    let now = state.engine.now_ms();
+    api::WallClock { now: times::show(now), leapt_ms: state.clock.leapt(now) }
+}
+
 /// Gives a version a name, so that no rule lets it go; an empty one takes the name away.
 #[utoipa::path(context_path = "/api/v1", tag = "history", params(("node" = i64, Path), ("moment" = String, Path)),
     request_body = api::VersionName, responses((status = 204, description = "Done"), (status = 404, body = api::Problem)))]

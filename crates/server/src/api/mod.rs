@@ -133,6 +133,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(kept::show_trash)
         .service(kept::let_go)
         .service(kept::show_going)
+        .service(kept::show_clock)
+        .service(kept::confirm_clock)
         .service(kept::name_version)
         .service(kept::compare)
         .service(snapshots::list_snapshots)
@@ -185,7 +187,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, delta::show_chunks, delta::assemble, uploads::upload_options,
         uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
         archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,
-        events::events, kept::show_trash, kept::let_go, kept::show_going, kept::name_version, kept::compare,
+        events::events, kept::show_trash, kept::let_go, kept::show_going, kept::show_clock, kept::confirm_clock, kept::name_version, kept::compare,
         snapshots::list_snapshots, snapshots::take_snapshot, snapshots::change_snapshot, snapshots::end_snapshot,
         rollbacks::look_at_rollback, rollbacks::begin_rollback, rollbacks::list_rollbacks, rollbacks::show_rollback,
         rollbacks::stop_rollback, rollbacks::undo_rollback, rollbacks::list_alarms, rollbacks::settle_alarm,

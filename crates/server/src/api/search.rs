@@ -32,6 +32,25 @@ pub async fn find(
 ) -> Result<HttpResponse, Refusal> {
     let limit = query.limit.unwrap_or(50).clamp(1, 200);
     let within = query.within.map(NodeId);
+    if let Some(at) = &query.at {
+        let Some(within) = within else {
+            return Err(Refusal::bad(
+                "past_within",
+                "The past is searched beneath a folder.",
+                "Say within which one: a shelf's top will do.",
+            ));
+        };
+        let at = crate::times::moment(&state.engine, at).await?;
+        let (ways, more) = state.engine.find_names_at(&who.actor, &query.name, within, at, limit).await?;
+        let names = state.names.get(&state.engine).await;
+        let mut found = Vec::with_capacity(ways.len());
+        for way in &ways {
+            let rows: Vec<&Row> = way.iter().collect();
+            let path = state.engine.way_of(&who.actor, &rows).await?.path;
+            found.push(api::FoundNode { node: shown::node(&way[0], None, &names), path });
+        }
+        return Ok(HttpResponse::Ok().json(api::Found { found, more }));
+    }
     let (chains, more) = state.engine.find_names(&who.actor, &query.name, within, limit).await?;
     let found = found(&state, &who, &chains).await?;
     Ok(HttpResponse::Ok().json(api::Found { found, more }))

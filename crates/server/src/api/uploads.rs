@@ -1,5 +1,5 @@
-//! Uploads that arrive in parts: tus 1.0 with creation, creation-with-upload, termination and
-//! expiration.
+//! Uploads that arrive in parts: tus 1.0 with creation, creation-with-upload, termination, expiration,
+//! checksum (sha1, sha256, sha512; of each part that names one) and concatenation (parts side by side).
 //!
 //! `Upload-Metadata` of a creation: `parent` (a folder's id) and `filename`, or `path`
 //! (`shelf:/path`); `modified` (RFC 3339); `blake3` (64 hexadecimal digits: the whole must have
@@ -21,10 +21,13 @@ use yellow_attic_api as api;
 use yellow_attic_core::conditions::{Conditions, Tags};
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
-use yellow_attic_store::uploads::{NewUpload, OtherPlace, Upload};
+use yellow_attic_store::uploads::{Joining, NewUpload, OtherPlace, Upload};
 
 const VERSION: &str = "1.0.0";
+/// What strangers may use.
 pub const EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration";
+const ALL_EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration,checksum,concatenation";
+const CONCAT: HeaderName = HeaderName::from_static("upload-concat");
 const RESUMABLE: HeaderName = HeaderName::from_static("tus-resumable");
 pub const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 pub const LENGTH: HeaderName = HeaderName::from_static("upload-length");
@@ -85,7 +88,12 @@ pub fn metadata(headers: &HeaderMap) -> Result<HashMap<String, String>, Refusal>
 }
 
 async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<NewUpload, Refusal> {
-    let size = number(request.headers(), &LENGTH)?;
+    let joining = joining(request)?;
+    let size = match &joining {
+        // That of the parts together.
+        Joining::Of(_) => 0,
+        _ => number(request.headers(), &LENGTH)?,
+    };
     if size > state.config.largest_file {
         return Err(StoreError::TooLarge(state.config.largest_file).into());
     }
@@ -101,6 +109,7 @@ async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<Ne
             let Some(last) = path.names.pop() else { return Err(StoreError::ShelfTop.into()) };
             (state.engine.resolve(&who.actor, &path.shelf, &path.names).await?.node, last)
         }
+        _ if joining == Joining::Part => (NodeId(0), name("part")?),
         _ => {
             return Err(Refusal::bad(
                 "upload_has_no_place",
@@ -130,7 +139,34 @@ async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<Ne
         })
         .transpose()?;
     let (if_match, if_none_match) = (said.remove("ifmatch"), said.remove("ifnonematch"));
-    Ok(NewUpload { parent, name, size, mtime, if_match, if_none_match, hash })
+    Ok(NewUpload { parent, name, size, mtime, if_match, if_none_match, hash, joining })
+}
+
+/// Reads `Upload-Concat`: `partial`, or `final;` and the addresses of parts.
+fn joining(request: &HttpRequest) -> Result<Joining, Refusal> {
+    let Some(value) = request.headers().get(CONCAT) else { return Ok(Joining::Alone) };
+    let malformed = || {
+        Refusal::bad(
+            "header_malformed",
+            "The header Upload-Concat is malformed.",
+            "Send partial, or final; and the addresses of at most 64 parts, parted by blanks.",
+        )
+    };
+    let value = value.to_str().map_err(|_| malformed())?.trim();
+    if value == "partial" {
+        return Ok(Joining::Part);
+    }
+    let parts: Vec<String> = value
+        .strip_prefix("final;")
+        .ok_or_else(malformed)?
+        .split(' ')
+        .filter(|p| !p.is_empty())
+        .map(|p| p.rsplit('/').next().unwrap_or(p).to_string())
+        .collect();
+    match parts.len() {
+        1..=64 => Ok(Joining::Of(parts)),
+        _ => Err(malformed()),
+    }
 }
 
 fn shown(upload: &Upload) -> api::Upload {
@@ -151,6 +187,14 @@ pub fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
         .insert_header((OFFSET, upload.received))
         .insert_header((LENGTH, upload.new.size))
         .insert_header((EXPIRES, http_date(upload.expires_at)));
+    match &upload.new.joining {
+        Joining::Alone => {}
+        Joining::Part => drop(answer.insert_header((CONCAT, "partial"))),
+        Joining::Of(parts) => {
+            let all: Vec<String> = parts.iter().map(|p| format!("/api/v1/uploads/{p}")).collect();
+            answer.insert_header((CONCAT, format!("final;{}", all.join(" "))));
+        }
+    }
     if let Some(node) = upload.node {
         answer.insert_header((header::CONTENT_LOCATION, format!("/api/v1/nodes/{}", node.0)));
     }
@@ -163,7 +207,8 @@ pub fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
 pub async fn upload_options(state: web::Data<State>) -> HttpResponse {
     speak(Ok(HttpResponse::NoContent()
         .insert_header(("Tus-Version", VERSION))
-        .insert_header(("Tus-Extension", EXTENSIONS))
+        .insert_header(("Tus-Extension", ALL_EXTENSIONS))
+        .insert_header(("Tus-Checksum-Algorithm", "sha1,sha256,sha512"))
         .insert_header(("Tus-Max-Size", state.config.largest_file))
         .finish()))
 }
@@ -200,6 +245,19 @@ async fn begin(
     check_version(request)?;
     let new = announced(state, who, request).await?;
     let empty = new.size == 0;
+    if matches!(new.joining, Joining::Of(_)) {
+        let engine = state.engine.clone();
+        let actor = who.actor.clone();
+        // A sender that goes away does not stop what is already on the disk.
+        let joined = state.engine.runtime().spawn(async move { engine.join_uploads(&actor, new).await });
+        let upload = joined.await.map_err(|_| StoreError::Stopping)??;
+        let upload = complete(state, who, &upload.id).await?;
+        let mut answer = HttpResponse::Created();
+        tell(&mut answer, &upload);
+        return Ok(answer
+            .insert_header((header::LOCATION, format!("/api/v1/uploads/{}", upload.id)))
+            .finish());
+    }
     let mut upload = state.engine.begin_upload(&who.actor, new).await?;
     if brings_part(request) {
         let part = state.engine.append(&who.actor, &upload.id, 0).await?;

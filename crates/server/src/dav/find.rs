@@ -99,7 +99,8 @@ fn finished(mut out: String) -> Walk {
 
 pub async fn step(walk: Option<Walk>) -> Option<(Result<Bytes, actix_web::Error>, Option<Walk>)> {
     let mut walk = walk?;
-    if walk.out.is_empty() && !walk.ended {
+    // A folder with nothing in it writes nothing: on to the next.
+    while walk.out.is_empty() && !walk.ended {
         match walk.next().await {
             Ok(()) => {}
             // The line breaks: half a list must not be taken for a whole one.

@@ -61,6 +61,10 @@ impl From<Refusal> for Fault {
 
 impl From<StoreError> for Fault {
     fn from(error: StoreError) -> Fault {
+        if matches!(error, StoreError::ShelfTop) {
+            let detail = "The top of a shelf stays where it is.";
+            return refuse(403, "shelf_top", detail, "Work with the files and folders on the shelf.");
+        }
         Fault::Refused(error.into())
     }
 }
@@ -172,6 +176,15 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
             .insert_header(("ms-author-via", "DAV"))
             .insert_header((header::CONTENT_LENGTH, 0))
             .finish());
+    }
+    if crate::listening::has_fragment(request) {
+        let detail = "The address of a request has no fragment; what it means is not what would be done.";
+        return Err(refuse(
+            400,
+            "address_has_fragment",
+            detail,
+            "Leave out # and what follows, or send # as %23.",
+        ));
     }
     let mut asked = Asked { request, state, who: who::who(request, state).await? };
     let raw = request.uri().path().strip_prefix(PREFIX).unwrap_or_default();

@@ -48,6 +48,7 @@ pub async fn begin(
         if_match: None,
         if_none_match: None,
         hash,
+        joining: Default::default(),
     };
     let actor = &visit.actor;
     let mut upload = match delivery {

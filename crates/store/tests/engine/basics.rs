@@ -296,6 +296,7 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
         if_match: None,
         if_none_match: None,
         hash: None,
+        joining: Default::default(),
     };
     let upload = attic.engine.begin_upload(&attic.ines, new("film", 1000)).await.unwrap();
     assert_eq!(attic.engine.reserved(), 1000);

@@ -45,6 +45,7 @@ impl Attic {
             if_match: None,
             if_none_match: None,
             hash: None,
+            joining: Default::default(),
         }
     }
 }

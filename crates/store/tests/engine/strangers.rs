@@ -40,6 +40,7 @@ impl Attic {
             if_match: None,
             if_none_match: None,
             hash: None,
+            joining: Default::default(),
         };
         let upload = self.engine.begin_delivery_upload(&actor, intake, delivery, path, new).await?;
         let mut part = self.engine.append(&actor, &upload.id, 0).await?;
