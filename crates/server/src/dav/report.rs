@@ -6,7 +6,7 @@ use super::spot::{At, PERSON, Spot};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
 use crate::problem::Refusal;
 use actix_web::HttpResponse;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::dav::PropName;
 use yellow_attic_core::dav::answer::{self, BEGIN, END, push_name};
@@ -175,6 +175,7 @@ async fn changes(
         teller,
         out: BEGIN.to_string(),
         told: HashSet::new(),
+        gone: BTreeSet::new(),
     };
     let (upto, more) = page.read(&shelf, limit).await?;
     if most.is_some_and(|m| page.told.len() as u64 > m.max(1)) && page.told.len() > limit {
@@ -199,6 +200,8 @@ struct Page<'p> {
     teller: Teller,
     out: String,
     told: HashSet<NodeId>,
+    /// Places at which nothing is any more.
+    gone: BTreeSet<Vec<String>>,
 }
 
 /// The names from a collection down to the first row of a way; none if it does not lie in it.
@@ -228,6 +231,10 @@ impl Page<'_> {
                 self.one(node, gone).await?;
             }
         }
+        for names in std::mem::take(&mut self.gone) {
+            let href = self.href(&names);
+            answer::outcome(&mut self.out, &href, 404, None, None);
+        }
         Ok((upto, more))
     }
 
@@ -251,14 +258,19 @@ impl Page<'_> {
             let Some(names) = names_in(chain.iter(), self.at.row.node) else { continue };
             let known = self.deep || names.len() == 1;
             if known && (gone || engine.check_past(self.asked.actor(), node, time).await.is_ok()) {
-                was.push(names);
+                was.push((names, time, chain[0].is_folder()));
             }
         }
-        let moved = was.last() != here.as_ref();
-        for names in was {
-            if Some(&names) != here.as_ref() && !self.occupied(&names).await? {
-                let href = self.href(&names);
-                answer::outcome(&mut self.out, &href, 404, None, None);
+        let moved = was.last().map(|(names, ..)| names) != here.as_ref();
+        for (names, time, folder) in was {
+            if Some(&names) == here.as_ref() {
+                continue;
+            }
+            if !self.occupied(&names).await? {
+                self.gone.insert(names);
+            } else if folder && self.deep {
+                // Something else stands there now: what lay in the old one is gone, thing by thing.
+                self.gone_beneath(node, names, time).await?;
             }
         }
         let (Some(chain), Some(names)) = (now, here) else { return Ok(()) };
@@ -289,6 +301,25 @@ impl Page<'_> {
             }
         }
         Ok(true)
+    }
+
+    async fn gone_beneath(&mut self, folder: NodeId, names: Vec<String>, time: Moment) -> Result<(), Fault> {
+        let engine = &self.asked.state.engine;
+        let tree = match engine.tree(self.asked.actor(), &[folder], time, MOST * 50).await {
+            Ok(tree) => tree,
+            Err(StoreError::NotFound(_)) => return Ok(()),
+            Err(e) => return Err(e.into()),
+        };
+        for item in tree.items.iter().map(|i| &*i.path).chain(tree.lost.iter().map(String::as_str)) {
+            // The first name is that of the folder itself.
+            let Some((_, rest)) = item.split_once('/') else { continue };
+            let mut its = names.clone();
+            its.extend(rest.split('/').map(str::to_string));
+            if !self.occupied(&its).await? {
+                self.gone.insert(its);
+            }
+        }
+        Ok(())
     }
 
     async fn tell(&mut self, chain: &[Arc<Row>], names: &[String]) -> Result<(), Fault> {

@@ -5,6 +5,7 @@ mod basics;
 mod bounds;
 mod identity;
 mod keeping;
+mod locks;
 mod model;
 mod on_disk;
 mod past;

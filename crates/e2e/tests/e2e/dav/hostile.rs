@@ -90,7 +90,7 @@ async fn headers_and_destinations_that_cannot_be_are_refused() {
         (403, "DELETE", "/dav/"),
         (403, "PROPPATCH", "/dav/.person/"),
         (404, "PROPFIND", "/dav/nowhere/"),
-        (404, "GET", "/dav/.states/1/2"),
+        (400, "GET", "/dav/.states/1/2"),
         (409, "PUT", "/dav/home/none/a.txt"),
         (409, "MKCOL", "/dav/home/none/b"),
         (405, "MKCOL", "/dav/home/a.txt"),

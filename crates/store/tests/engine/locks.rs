@@ -1,0 +1,182 @@
+//! Locks, properties, and what makes room for copies and moves.
+
+use crate::support::{Attic, name};
+use yellow_attic_core::NodeId;
+use yellow_attic_core::dav::PropName;
+use yellow_attic_store::locking::{Held, NewLock};
+use yellow_attic_store::model::Tokens;
+use yellow_attic_store::people::Role;
+use yellow_attic_store::{Actor, Place, StoreError};
+
+fn new(node: NodeId, deep: bool, by_token: bool) -> NewLock {
+    NewLock { node, deep, exclusive: true, by_token, owner: None, lives_ms: 600_000 }
+}
+
+async fn lock(attic: &Attic, path: &str, deep: bool) -> Held {
+    let node = attic.find(path).await.unwrap().node;
+    attic.engine.lock(&attic.ines, new(node, deep, true)).await.unwrap()
+}
+
+fn with(attic: &Attic, held: &Held) -> Actor {
+    Actor { tokens: Tokens::new(std::iter::once(held.lock.token.clone())), ..attic.ines.clone() }
+}
+
+#[track_caller]
+fn locked<T: std::fmt::Debug>(done: Result<T, StoreError>) {
+    assert!(matches!(&done, Err(StoreError::Locked { by, .. }) if by == "ines"), "{done:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_change_under_a_lock_is_refused_and_changes_nothing() {
+    let attic = Attic::new().await;
+    attic.mkdir("plans").await;
+    attic.put("plans/roof", b"one").await;
+    attic.put("other", b"o").await;
+    let (roof, plans) =
+        (attic.find("plans/roof").await.unwrap().node, attic.find("plans").await.unwrap().node);
+    let before = attic.engine.now_moment().await.unwrap();
+    attic.put("plans/roof", b"two").await;
+    let held = lock(&attic, "plans", true).await;
+    let other = attic.find("other").await.unwrap().node;
+    let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
+    let at = engine.now_moment().await.unwrap();
+    locked(attic.put_as(&ines, "plans/roof", b"three").await);
+    locked(attic.put_as(&ines, "plans/new", b"n").await);
+    locked(engine.make_folder(&ines, plans, name("deep")).await);
+    locked(engine.remove(&ines, roof, Default::default()).await);
+    locked(engine.remove(&ines, plans, Default::default()).await);
+    locked(attic.mv_as(&ines, "plans/roof", "roof", false).await);
+    locked(attic.mv_as(&ines, "other", "plans/other", false).await);
+    locked(attic.mv_as(&ines, "other", "plans/roof", true).await);
+    locked(attic.mv_as(&ines, "plans", "elsewhere", false).await);
+    locked(engine.restore(&ines, roof, Some(before), Place::Last).await);
+    locked(engine.copy(&ines, other, plans, name("copy")).await);
+    locked(
+        engine
+            .set_properties(&ines, roof, vec![(PropName::new("urn:z", "a"), Some("<a/>".into()))], None)
+            .await,
+    );
+    assert!(matches!(engine.check_put(&ines, plans, &name("roof")).await, Err(StoreError::Locked { .. })));
+    // Looking, and copying from there, go on.
+    assert_eq!(attic.cat("plans/roof").await, b"two");
+    engine.copy(&ines, plans, attic.home, name("copied")).await.unwrap();
+    engine.remove(&ines, attic.find("copied").await.unwrap().node, Default::default()).await.unwrap();
+    assert_eq!(engine.history(&ines, roof, 100).await.unwrap().len(), 2);
+    assert!(engine.now_moment().await.unwrap() > at);
+    // With the token all of it goes.
+    let holder = with(&attic, &held);
+    attic.put_as(&holder, "plans/roof", b"three").await.unwrap();
+    engine.restore(&holder, roof, Some(before), Place::Last).await.unwrap();
+    assert_eq!(attic.cat("plans/roof").await, b"one");
+    // What somebody does on the disk itself is not ours to refuse.
+    engine.settle().await.unwrap();
+    std::fs::write(attic.files().join("plans/roof"), b"by hand").unwrap();
+    assert_eq!(attic.cat("plans/roof").await, b"by hand");
+    // It outlives the engine, ends when its place goes, and by itself.
+    let attic = attic.reopen().await;
+    locked(attic.put_as(&attic.ines, "plans/roof", b"four").await);
+    attic.mv_as(&holder, "plans", "elsewhere", false).await.unwrap();
+    attic.put_as(&attic.ines, "elsewhere/roof", b"four").await.unwrap();
+    let held = lock(&attic, "elsewhere/roof", false).await;
+    locked(attic.put_as(&attic.ines, "elsewhere/roof", b"five").await);
+    attic.clock.advance(600_001);
+    attic.put_as(&attic.ines, "elsewhere/roof", b"five").await.unwrap();
+    let gone = attic.engine.refresh_lock(&attic.ines, held.lock.node, &held.lock.token, None).await;
+    assert!(matches!(gone, Err(StoreError::NotFound(_))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lock_by_hand_keeps_others_out_and_its_holders_links_too() {
+    let attic = Attic::new().await;
+    attic.put("doc", b"one").await;
+    let doc = attic.find("doc").await.unwrap().node;
+    attic.engine.lock(&attic.ines, new(doc, false, false)).await.unwrap();
+    attic.put("doc", b"two").await;
+    // A stranger comes with the account of whoever made the link, and is not them.
+    let stranger = Actor {
+        through: Some(yellow_attic_store::Through {
+            opening: yellow_attic_core::OpeningId(1),
+            node: doc,
+            most: yellow_attic_core::rights::Level::Edit,
+        }),
+        ..attic.ines.clone()
+    };
+    locked(attic.put_as(&stranger, "doc", b"three").await);
+    let oona = attic.engine.make_account(&Actor::service(), "oona", "Oona", Role::Member, "x").await.unwrap();
+    let oona = Actor { account: Some(oona.id), who: "oona".into(), ..attic.ines.clone() };
+    let refused = attic.engine.end_locks(&oona, doc).await;
+    assert!(matches!(refused, Err(StoreError::NotFound(_))), "what one cannot see has no locks: {refused:?}");
+    attic.engine.end_locks(&attic.ines, doc).await.unwrap();
+    attic.put_as(&stranger, "doc", b"three").await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn copies_and_moves_take_places_and_what_makes_room_in_vain_comes_back() {
+    let attic = Attic::new().await;
+    let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
+    for (path, text) in [("a/x", "ax"), ("a/sub/y", "y"), ("b/x", "bx"), ("file", "f")] {
+        if let Some((folder, _)) = path.rsplit_once('/') {
+            if attic.find(folder).await.is_err() {
+                attic.mkdir(folder).await;
+            }
+        }
+        attic.put(path, text.as_bytes()).await;
+    }
+    let node = async |path: &str| attic.find(path).await.unwrap().node;
+    let (a, b, file) = (node("a").await, node("b").await, node("file").await);
+    let mark = |n: &str| vec![(PropName::new("urn:z", n), Some(format!("<{n} xmlns=\"urn:z\"/>")))];
+    engine.set_properties(&ines, a, mark("folder"), None).await.unwrap();
+    engine.set_properties(&ines, node("a/sub/y").await, mark("deep"), None).await.unwrap();
+    // A folder over a folder, with what programs keep.
+    engine.copy_over(&ines, a, attic.home, name("b"), true).await.unwrap();
+    assert_eq!(attic.cat("b/x").await, b"ax");
+    let copied = [node("b").await, node("b/sub/y").await];
+    let kept = engine.properties(&copied).await.unwrap();
+    assert_eq!(copied.map(|n| kept[&n][0].0.name.clone()), ["folder", "deep"]);
+    // What made room is in the trash, and comes back.
+    engine.restore(&ines, b, None, Place::At(attic.home, name("b-before"))).await.unwrap();
+    assert_eq!(attic.cat("b-before/x").await, b"bx");
+    // A file over a folder, and a folder over a file.
+    engine.copy_over(&ines, file, attic.home, name("b"), true).await.unwrap();
+    assert_eq!(attic.cat("b").await, b"f");
+    engine.move_over(&ines, a, attic.home, name("file")).await.unwrap();
+    assert_eq!(attic.cat("file/sub/y").await, b"y");
+    // Into itself, or onto what it lies in: nothing is removed for that.
+    let (whole, sub) = (node("file").await, node("file/sub").await);
+    for done in [
+        engine.copy_over(&ines, sub, attic.home, name("file"), true).await,
+        engine.move_over(&ines, sub, attic.home, name("file")).await,
+        engine.move_over(&ines, whole, sub, name("in")).await,
+    ] {
+        assert!(matches!(done, Err(StoreError::IntoItself)), "{done:?}");
+    }
+    // In vain: what it would replace holds something locked, or the place is full.
+    let held = lock(&attic, "b-before/x", false).await;
+    locked(engine.copy_over(&ines, whole, attic.home, name("b-before"), true).await);
+    assert_eq!(attic.cat("b-before/x").await, b"bx");
+    engine.release_lock(&ines, held.lock.node, &held.lock.token).await.unwrap();
+    assert_eq!(attic.cat("file/x").await, b"ax");
+    assert_eq!(attic.reopen().await.cat("b-before/x").await, b"bx");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_files_own_time_is_set_without_a_new_state_and_on_the_disk() {
+    let attic = Attic::new().await;
+    attic.put("doc", b"one").await;
+    let row = attic.find("doc").await.unwrap();
+    for when in [1_772_000_000_123, -86_400_000] {
+        attic.engine.set_properties(&attic.ines, row.node, Vec::new(), Some(when)).await.unwrap();
+        assert_eq!(attic.find("doc").await.unwrap().mtime, when);
+        assert_eq!(attic.cat("doc").await, b"one");
+        attic.engine.settle().await.unwrap();
+        let facts = std::fs::metadata(attic.files().join("doc")).unwrap();
+        assert_eq!(std::os::unix::fs::MetadataExt::mtime(&facts), when.div_euclid(1000));
+    }
+    assert_eq!(attic.engine.history(&attic.ines, row.node, 10).await.unwrap().len(), 1);
+    // What it replaces keeps its own.
+    attic.put("doc", b"two").await;
+    let attic = attic.reopen().await;
+    let states = attic.engine.history(&attic.ines, row.node, 10).await.unwrap();
+    assert_eq!(states[1].row.mtime, -86_400_000);
+    assert_eq!(attic.bytes_of(&states[1].row).await, b"one");
+}
