@@ -35,7 +35,7 @@ export function FoundList({ found, at }: { found: Found["found"]; at?: string })
               <span className="block" title={exactly(node.changed)}>
                 {when(node.changed)}
               </span>
-              <span className="block font-mono">{size(node.size)}</span>
+              {node.kind === "file" && <span className="block font-mono">{size(node.size)}</span>}
             </span>
           </Link>
         </li>

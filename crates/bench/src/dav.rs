@@ -235,7 +235,7 @@ fn delta(service: &Service, disk: &Path) -> Result<(), Failure> {
     std::fs::write(&here, &content)?;
     let (here_text, there_text) = (here.display().to_string(), there.display().to_string());
     yattic(&["put", &here_text, "home:/drawings.bin"], "")?;
-    yattic(&["get", "home:/drawings.bin", &there_text], "")?;
+    yattic(&["get", "home:/drawings.bin", "--to", &there_text], "")?;
     let middle = content.len() / 2;
     content.splice(middle..middle + (1 << 20), bytes(2, 1 << 20));
     std::fs::write(&here, &content)?;
@@ -252,7 +252,7 @@ fn delta(service: &Service, disk: &Path) -> Result<(), Failure> {
         Ok(())
     };
     way("1 GiB with 1 MiB changed, up", &["put", &here_text, "home:/drawings.bin"])?;
-    way("the same, down", &["get", "home:/drawings.bin", &there_text])?;
+    way("the same, down", &["get", "home:/drawings.bin", "--to", &there_text])?;
     if std::fs::read(&there)? != content {
         return Err("what came down is not what went up".into());
     }

@@ -560,4 +560,5 @@ function AccountDialog({
 const doors: [string, string][] = [
   ["console", "The console in a browser"],
   ["sync", "Connecting computers"],
+  ["dav", "WebDAV: file managers and programs"],
 ];

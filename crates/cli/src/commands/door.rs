@@ -4,7 +4,7 @@ use crate::connection::{self, proved};
 use crate::output::{Done, Failure, Output, table};
 use yellow_attic_client::{Client, api};
 
-/// Open and close ways in: the console, and connecting computers (administrators).
+/// Open and close ways in: the console, connected computers, WebDAV, links, intakes (administrators).
 ///
 /// A door is closed to one account, or to all members of group:NAME. Whoever comes to a closed
 /// door with the right password is told exactly that.
@@ -23,7 +23,7 @@ enum Act {
         /// An account's name, or group:NAME.
         who: String,
         /// Which door.
-        #[arg(value_parser = ["console", "sync"])]
+        #[arg(value_parser = ["console", "sync", "dav", "links", "intake"])]
         door: String,
     },
     /// Open a door again.
@@ -31,7 +31,7 @@ enum Act {
         /// An account's name, or group:NAME.
         who: String,
         /// Which door.
-        #[arg(value_parser = ["console", "sync"])]
+        #[arg(value_parser = ["console", "sync", "dav", "links", "intake"])]
         door: String,
     },
 }

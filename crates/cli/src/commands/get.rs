@@ -14,7 +14,8 @@ use yellow_attic_sync::down::Down;
 ///
 /// Each file appears under its name when it is whole and its hash is right. A file that is
 /// there already is replaced. After a broken line it goes on by itself; what had arrived when it was
-/// given up is used by the same command given again.
+/// given up is used by the same command given again. Of a large file that is here already in another state
+/// only what differs is fetched.
 #[derive(clap::Args)]
 pub struct Get {
     /// What to fetch, as shelf:/path

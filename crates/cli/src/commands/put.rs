@@ -13,7 +13,8 @@ use yellow_attic_sync::up::Up;
 /// Send files and folders to a shelf.
 ///
 /// A file that is there already gets a new state; the old one stays in its history. Folders
-/// are sent with all in them: small files together in one stream, large ones in parts. After a
+/// are sent with all in them: small files together in one stream, large ones in parts; of a large file that is
+/// there in another state only what differs. After a
 /// broken line it goes on by itself, and so does the same command given again. The answer comes
 /// when everything is safe on the service's disk.
 #[derive(clap::Args)]

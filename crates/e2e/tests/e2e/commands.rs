@@ -172,6 +172,8 @@ fn every_help_page_is_as_it_was_reviewed() {
         "find",
         "share",
         "unshare",
+        "lock",
+        "unlock",
         "link",
         "rollback",
         "trash",

@@ -228,6 +228,20 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             // The owner's is not whole yet.
             [401, 404, 403, 404, 404, 404, 404, 409],
         ),
+        ("GET", "/nodes/{node}/chunks", |c| plain(format!("/nodes/{}/chunks", c.file)), see),
+        (
+            "POST",
+            "/nodes/{node}/assembled/{name}",
+            |c| {
+                let head =
+                    json!({ "bases": [], "size": 3, "blake3": blake3::hash(b"new").to_hex().to_string() });
+                let delta =
+                    [format!("{head}\n").as_bytes(), &yellow_attic_core::delta::bytes(3), b"new", &[0]]
+                        .concat();
+                (format!("/nodes/{}/assembled/made.txt", c.folder), "application/octet-stream", delta)
+            },
+            [401, 404, 403, 201, 201, 201, 404, 201],
+        ),
         (
             "PUT",
             "/nodes/{node}/lock",

@@ -128,8 +128,9 @@ impl Service {
     pub fn raw(&self, request: &[u8]) -> String {
         let mut line = TcpStream::connect(self.address.trim_start_matches("http://")).unwrap();
         line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
-        line.write_all(request).unwrap();
-        line.shutdown(std::net::Shutdown::Write).unwrap();
+        // It may be refused before all of it is sent.
+        let _ = line.write_all(request);
+        let _ = line.shutdown(std::net::Shutdown::Write);
         let mut answer = Vec::new();
         let _ = line.read_to_end(&mut answer);
         String::from_utf8_lossy(&answer).into_owned()
