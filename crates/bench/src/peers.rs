@@ -260,7 +260,7 @@ impl Apache {
         std::fs::create_dir_all(&root)?;
         let at: SocketAddr = format!("127.0.0.1:{}", free_port()?).parse()?;
         let f = folder.display();
-        let modules: String = ["mpm_event", "authz_core", "dav", "dav_fs", "mime", "setenvif"]
+        let modules: String = ["mpm_event", "unixd", "authz_core", "dav", "dav_fs", "mime", "setenvif"]
             .iter()
             .map(|m| format!("LoadModule {m}_module /usr/lib/apache2/modules/mod_{m}.so\n"))
             .collect();
@@ -268,7 +268,7 @@ impl Apache {
             folder.join("apache.conf"),
             format!(
                 "{modules}ServerRoot {f}\nServerName localhost\nListen {at}\nPidFile {f}/pid\nErrorLog {f}/error.log\n\
-                 User root\nGroup root\nTypesConfig /etc/mime.types\nDocumentRoot {f}/root\nDavLockDB {f}/locks\n\
+                 User www-data\nGroup www-data\nTypesConfig /etc/mime.types\nDocumentRoot {f}/root\nDavLockDB {f}/locks\n\
                  KeepAliveTimeout 60\n<Directory {f}/root>\nDav On\nRequire all granted\n</Directory>\n"
             ),
         )?;

@@ -207,11 +207,11 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
             .route("/readyz", web::get().to(readyz))
             .route("/metrics", web::get().to(metrics::signed_in))
             .route("/api/openapi.json", web::get().to(api::openapi))
+            .configure(crate::dav::routes)
             .service(
                 web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
             )
             .configure(strangers::routes)
-            .configure(crate::dav::routes)
             .service(web::scope("/api").default_service(web::route().to(no_such_route)))
             .default_service(web::get().to(console::page));
     }

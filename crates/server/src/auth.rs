@@ -167,7 +167,7 @@ impl FromRequest for AnyWho {
 }
 
 /// What may be read while looking as somebody: files and folders, and nothing of the account.
-const LOOKABLE: [&str; 19] = [
+const LOOKABLE: [&str; 20] = [
     "/api/v1/shelves",
     "/api/v1/shelves/{root}/changes",
     "/api/v1/place",
@@ -176,6 +176,7 @@ const LOOKABLE: [&str; 19] = [
     "/api/v1/nodes/{node}/history",
     "/api/v1/nodes/{node}/activity",
     "/api/v1/nodes/{node}/content",
+    "/api/v1/nodes/{node}/chunks",
     "/api/v1/nodes/{node}/thumbnail",
     "/api/v1/nodes/{node}/archive",
     "/api/v1/nodes/{node}/why",

@@ -417,8 +417,9 @@ pub async fn block(file: Arc<File>, from: u64, length: usize) -> std::io::Result
     Ok(Bytes::from_owner(block))
 }
 
-/// So much goes straight to the socket before it is looked at again whether its reader may still have it.
-const STRAIGHT: u64 = 16 << 20;
+/// So much goes straight to the socket at first before it is looked at again whether its reader may still have it;
+/// then what the line takes in about a twentieth of a second, within these bounds.
+const STRAIGHT: (u64, u64) = (1 << 20, 64 << 20);
 
 /// A stream without bytes of its own: they go from the disk's cache to the socket meanwhile.
 fn straight(
@@ -435,18 +436,26 @@ fn straight(
         let (outlet, file) = (outlet.clone(), file.clone());
         async move {
             let (mut at, mut may) = running?;
+            let mut step = STRAIGHT.0;
             while at < end {
                 if !may.holds().await {
                     return Some((Err(actix_web::error::ErrorForbidden("no longer allowed")), None));
                 }
-                let n = STRAIGHT.min(end - at);
+                let n = step.min(end - at);
                 // The disk reads the next ones while these are sent.
-                let next = std::num::NonZeroU64::new(STRAIGHT.min(end - at - n));
-                let _ = rustix::fs::fadvise(&*file, at + n, next, rustix::fs::Advice::WillNeed);
+                if let Some(next) = std::num::NonZeroU64::new(step.min(end - at - n)) {
+                    let _ = rustix::fs::fadvise(&*file, at + n, Some(next), rustix::fs::Advice::WillNeed);
+                }
+                let began = Instant::now();
                 if let Err(e) = outlet.send(file.clone(), at, n).await {
                     return Some((Err(e.into()), None));
                 }
                 at += n;
+                step = match began.elapsed().as_millis() {
+                    0..25 => (step * 2).min(STRAIGHT.1),
+                    25..100 => step,
+                    _ => (step / 2).max(STRAIGHT.0),
+                };
             }
             None
         }

@@ -90,7 +90,7 @@ impl Watched {
                 Poll::Pending => return Poll::Pending,
                 Poll::Ready(Err(e)) => Err(e),
                 Poll::Ready(Ok(())) => self.io.try_io(Interest::WRITABLE, || {
-                    let count = usize::try_from(job.left).unwrap_or(usize::MAX).min(1 << 20);
+                    let count = usize::try_from(job.left).unwrap_or(usize::MAX).min(8 << 20);
                     Ok(rustix::fs::sendfile(&self.io, &job.file, Some(&mut job.at), count)?)
                 }),
             };

@@ -286,8 +286,20 @@ impl Engine {
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };
         let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.now_ms());
         let what = format!("{}: {}", state.name(), text.as_deref().unwrap_or("no name any more"));
+        let name = state.name().to_string();
         self.change(actor, "version named", &what, move |conn| {
             Box::pin(async move {
+                // A purge may have let it go since it was looked at.
+                let gone: i64 = sqlx::query_scalar(
+                    "SELECT count(*) FROM entries_past WHERE node = ? AND since = ? AND held = 0",
+                )
+                .bind(node.0)
+                .bind(since)
+                .fetch_one(&mut *conn)
+                .await?;
+                if gone > 0 && text.is_some() {
+                    return Err(StoreError::NotHeld(name));
+                }
                 sqlx::query("DELETE FROM named_versions WHERE node = ? AND since = ?")
                     .bind(node.0)
                     .bind(since)

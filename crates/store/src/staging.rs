@@ -360,7 +360,9 @@ fn start_flush(file: &File, from: u64, length: u64) {
 
 fn hash_so_far(file: &mut File) -> std::io::Result<blake3::Hasher> {
     let mut hasher = blake3::Hasher::new();
-    let mut buffer = vec![0; 256 * 1024];
+    // Zeroing a large buffer would cost more than hashing a small file.
+    let size = file.metadata().map_or(u64::MAX, |m| m.len() + 1);
+    let mut buffer = vec![0; size.clamp(512, 256 * 1024) as usize];
     loop {
         match file.read(&mut buffer)? {
             0 => return Ok(hasher),

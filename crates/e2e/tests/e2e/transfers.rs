@@ -522,8 +522,9 @@ async fn parts_with_a_wrong_checksum_do_not_count_and_parts_are_joined() {
     let early =
         curl.ask(dir.path(), "/uploads", &[&tus[..], &["-X", "POST", "-H", &whole, "-H", &named]].concat());
     assert!(early.starts_with("HTTP/1.1 400") && early.contains("not all its bytes"), "{early}");
-    assert!(patch(&two, "0", "two", &[]).starts_with("HTTP/1.1 204"));
-    assert!(patch(&one, "0", "one", &[]).starts_with("HTTP/1.1 204"));
+    // Of the larger one curl asks first whether it may go on.
+    assert!(patch(&two, "0", "two", &[]).contains("HTTP/1.1 204"));
+    assert!(patch(&one, "0", "one", &[]).contains("HTTP/1.1 204"));
     let joined = begin(&["-H", &whole, "-H", &named]);
     let head = curl.ask(dir.path(), &joined, &[&tus[..], &["-I"]].concat());
     assert!(head.contains("upload-concat: final;") && head.contains("upload-offset: 3000015"), "{head}");
