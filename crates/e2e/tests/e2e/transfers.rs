@@ -406,6 +406,25 @@ async fn tus_js_client_sends_a_file_over_a_line_that_breaks_and_through_a_kill()
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn tus_js_client_sends_parts_side_by_side_and_joins_them() {
+    let (service, client) = Service::ready().await;
+    let (home, curl) = (home(&client).await, Curl::of(&service).await);
+    let dir = tempfile::tempdir().unwrap();
+    let mut bytes = vec![0; 9_000_001];
+    blake3::Hasher::new().update(b"scan").finalize_xof().fill(&mut bytes);
+    fs::write(dir.path().join("scan.tif"), &bytes).unwrap();
+    let mut node = Command::new("node");
+    node.arg(Path::new(env!("CARGO_MANIFEST_DIR")).join("clients/tus.mjs"));
+    let uploads = format!("{}/api/v1/uploads", service.address);
+    let (home, file) = (home.to_string(), dir.path().join("scan.tif").display().to_string());
+    succeeded(&node.args([&*uploads, &curl.token, &home, &file, "3"]).output().unwrap());
+    let node = client.place("home:/scan.tif", None).await.unwrap().node;
+    assert_eq!(node.blake3.as_deref(), Some(blake3::hash(&bytes).to_hex().as_str()));
+    assert!(client.uploads().await.unwrap().uploads.is_empty());
+    assert!(service.staging_is_clean());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
