@@ -11,7 +11,8 @@ const upload = new Upload(createReadStream(path), {
   endpoint,
   headers: { Authorization: `Bearer ${token}` },
   metadata: { parent, filename: 'scan.tif' },
-  uploadSize: statSync(path).size,
+  // Of parts it finds out by itself.
+  uploadSize: parts ? undefined : statSync(path).size,
   chunkSize: 4_000_000,
   parallelUploads: Number(parts ?? 1),
   retryDelays: Array(60).fill(500),

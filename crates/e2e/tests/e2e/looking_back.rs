@@ -7,7 +7,8 @@ use fantoccini::Locator;
 use std::time::Duration;
 use yellow_attic_client::{Client, When, api};
 
-async fn sign_in(service: &Service) -> Browser {
+/// A browser with Ines signed in.
+pub async fn sign_in(service: &Service) -> Browser {
     let browser = Browser::open(1280, 947).await;
     browser.page.goto(&service.address).await.unwrap();
     browser.fill("Sign-in name", "ines").await;

@@ -1,6 +1,7 @@
 //! What the standards say, word for word.
 
 use super::{Dav, for_oona, make_oona, token};
+use crate::console::row;
 use crate::support::{PASSWORD, Service, Yattic};
 use serde_json::json;
 use yellow_attic_client::{Client, When, api};
@@ -277,4 +278,47 @@ async fn parts_of_a_file_and_digests_of_it() {
     assert_eq!(dav.ask("GET", "/dav/home/hello.json", &[], "").await.is(200).header("repr-digest"), "");
     dav.ask("PUT", "/dav/home/large", &[("repr-digest", wrong)], vec![7u8; 3_000_000]).await.is(422);
     assert!(service.staging_is_clean());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_locks_takes_and_ends_them_and_searches_the_past() {
+    let (service, client) = Service::ready().await;
+    let dav = Dav::ines(&service);
+    dav.put("/dav/home/weather.txt", "fog at six").await.is(201);
+    let browser = crate::looking_back::sign_in(&service).await;
+    browser.click("h2 a").await;
+    let file = row(&browser, "weather.txt").await;
+    browser.click(&file).await;
+    browser.says("Nobody keeps others from changing it").await;
+    browser.press("Lock for an hour").await;
+    browser.says("nobody else changes this").await;
+    browser.find("[data-name='weather.txt'] [aria-label='locked by you']").await;
+    browser.is_accessible("a file that is locked").await;
+    browser.press("End the lock").await;
+    browser.says("Nobody keeps others from changing it").await;
+    // A program's: even its own account is told so, and can end it here.
+    dav.lock("/dav/home/weather.txt", "0", "exclusive").await.is(200);
+    browser.page.refresh().await.unwrap();
+    let file = row(&browser, "weather.txt").await;
+    browser.click(&file).await;
+    browser.says("by a program").await;
+    browser.press("Rename").await;
+    browser.fill("Name", "fog.txt").await;
+    browser.press_in_dialog("Rename").await;
+    browser.says("is locked by ines").await;
+    browser.page.refresh().await.unwrap();
+    let file = row(&browser, "weather.txt").await;
+    browser.click(&file).await;
+    browser.press("End the lock").await;
+    browser.says("Nobody keeps others from changing it").await;
+    assert!(client.place("home:/weather.txt", None).await.unwrap().node.locked.is_none());
+    // What it was called then is found on its folder's page of then.
+    dav.ask("MOVE", "/dav/home/weather.txt", &[("destination", "/dav/home/fog.txt")], "").await.is(201);
+    row(&browser, "fog.txt").await;
+    let handle = browser.find("[role=slider]").await;
+    handle.send_keys(&fantoccini::key::Key::Left.to_string()).await.unwrap();
+    browser.says("Nothing can be changed in the past").await;
+    browser.find("[aria-label='Find in this folder']").await.send_keys("weather").await.unwrap();
+    browser.says("1 thing in here and below").await;
+    browser.is_accessible("what was found in the past").await;
 }
