@@ -260,7 +260,7 @@ impl Apache {
         std::fs::create_dir_all(&root)?;
         let at: SocketAddr = format!("127.0.0.1:{}", free_port()?).parse()?;
         let f = folder.display();
-        let modules: String = ["mpm_event", "unixd", "authz_core", "dav", "dav_fs", "mime", "setenvif"]
+        let modules: String = ["mpm_event", "authz_core", "dav", "dav_fs", "mime", "setenvif"]
             .iter()
             .map(|m| format!("LoadModule {m}_module /usr/lib/apache2/modules/mod_{m}.so\n"))
             .collect();

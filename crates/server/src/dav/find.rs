@@ -19,7 +19,7 @@ use yellow_attic_store::places::{GIVEN, given_name};
 use yellow_attic_store::{Row, ShelfKind, Sort, StoreError};
 
 /// Entries read at a time.
-const PAGE: usize = 500;
+const PAGE: usize = 200;
 /// The most things that an answer with all beneath tells of.
 const MOST_BENEATH: i64 = 50_000;
 
