@@ -847,7 +847,7 @@ mod tests {
         let set = rules(&[
             (Scope::Service, Rule::PasswordLength, "12"),
             (Scope::Group(board), Rule::PasswordLength, "16"),
-            (Scope::Group(staff), Rule::DoorsClosed, "sync, links"),
+            (Scope::Group(staff), Rule::DoorsClosed, "sync, links, dav"),
             (Scope::Group(board), Rule::DoorsClosed, "console, intake"),
             (Scope::Organisation, Rule::SecondFactor, "2026-12-01"),
             (Scope::Group(board), Rule::SecondFactor, "2026-11-01"),
