@@ -70,6 +70,47 @@ pub enum Touch<'w> {
     Whole(&'w [NodeId]),
 }
 
+/// Locks over the same thing: whether one of them is held, and one that is not.
+#[derive(Clone, Copy, Default)]
+struct Over<'l> {
+    held: bool,
+    other: Option<&'l Lock>,
+}
+
+impl<'l> Over<'l> {
+    fn add(&mut self, lock: &'l Lock, lets: bool) {
+        match lets {
+            true => self.held = true,
+            false => self.other = self.other.or(Some(lock)),
+        }
+    }
+
+    fn barred(&self) -> Option<&'l Lock> {
+        self.other.filter(|_| !self.held)
+    }
+}
+
+/// Locks over a node, and those of them that lie over all beneath it too: holding one on the node alone
+/// is not enough for what is in it.
+#[derive(Clone, Copy, Default)]
+struct Place<'l> {
+    itself: Over<'l>,
+    beneath: Over<'l>,
+}
+
+impl<'l> Place<'l> {
+    fn add(&mut self, lock: &'l Lock, lets: bool) {
+        self.itself.add(lock, lets);
+        if lock.deep {
+            self.beneath.add(lock, lets);
+        }
+    }
+
+    fn barred(&self) -> Option<&'l Lock> {
+        self.itself.barred().or(self.beneath.barred())
+    }
+}
+
 /// The lock that keeps somebody from a change, if one does. Of several shared ones over the same
 /// place, holding one will do. `way_of` gives the way of a lock's own node.
 pub fn barred<'l, 'w>(
@@ -84,26 +125,30 @@ pub fn barred<'l, 'w>(
         Touch::Itself(way) => (way, false),
         Touch::Whole(way) => (way, true),
     };
-    let (mut over, mut held) = (None, false);
-    let mut beneath: Vec<(NodeId, &Lock, bool)> = Vec::new();
+    let mut here = Place::default();
+    let mut beneath: Vec<(NodeId, Place<'l>)> = Vec::new();
     for lock in locks.into_iter().filter(|l| l.holds(now)) {
+        let lets = lock.lets(who, tokens);
         if lock.covers(way) {
-            match lock.lets(who, tokens) {
-                true => held = true,
-                false => over = over.or(Some(lock)),
-            }
+            here.add(lock, lets);
         } else if whole
             && let (Some(top), Some(its)) = (way.first(), way_of(lock.node))
             && its.contains(top)
         {
-            let lets = lock.lets(who, tokens);
-            match beneath.iter_mut().find(|(node, _, _)| *node == lock.node) {
-                Some(found) => found.2 |= lets,
-                None => beneath.push((lock.node, lock, lets)),
+            match beneath.iter_mut().find(|(node, _)| *node == lock.node) {
+                Some((_, place)) => place.add(lock, lets),
+                None => {
+                    let mut place = Place::default();
+                    place.add(lock, lets);
+                    beneath.push((lock.node, place));
+                }
             }
         }
     }
-    over.filter(|_| !held).or_else(|| beneath.iter().find(|(_, _, lets)| !lets).map(|(_, lock, _)| *lock))
+    match whole {
+        false => here.itself.barred(),
+        true => here.barred().or_else(|| beneath.iter().find_map(|(_, place)| place.barred())),
+    }
 }
 
 /// The lock that a new one cannot lie beside, if there is one.
