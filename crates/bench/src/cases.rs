@@ -269,7 +269,7 @@ impl Measured {
                 median(theirs),
                 "GiB/s",
                 median(ratios),
-                "at least 0.7",
+                "at least 0.8",
             );
         }
         Ok(())

@@ -411,7 +411,7 @@ fn tls(data: &Path, disk: &Path) -> Result<(), Failure> {
         median(theirs),
         "GiB/s",
         median(ratios),
-        "at least 1.0",
+        "at least 1.1",
     );
     Ok(())
 }

@@ -132,8 +132,12 @@ impl Engine {
         name: Name,
         replace: bool,
     ) -> Result<Done> {
-        self.chain(actor, node, Level::View).await?;
+        let from = self.chain(actor, node, Level::View).await?;
         let there = self.child(actor, parent, &name).await?;
+        // What makes room must not take with it what is copied.
+        if there.as_ref().is_some_and(|t| from.iter().any(|r| r.node == t.node)) {
+            return Err(StoreError::IntoItself);
+        }
         let room = match (&there, replace) {
             (Some(there), true) => Some(there.node),
             _ => None,

@@ -5,7 +5,7 @@ use crate::disk::set_mtime;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row};
-use crate::rows::{parse, sql};
+use crate::rows::parse;
 use crate::writer::Ask;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -153,7 +153,7 @@ impl Engine {
                     "INSERT OR REPLACE INTO properties
                        SELECT j.value->>1, p.ns, p.name, p.value FROM json_each(?) j JOIN properties p ON p.node = j.value->>0",
                 ] {
-                    sqlx::query(sql(text.to_string())).bind(&pairs).execute(&mut *conn).await?;
+                    sqlx::query(text).bind(&pairs).execute(&mut *conn).await?;
                 }
                 Ok(())
             })

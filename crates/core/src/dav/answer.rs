@@ -106,16 +106,18 @@ pub fn outcome(out: &mut String, href: &str, code: u16, condition: Option<&str>,
     out.push_str("</D:response>\n");
 }
 
-/// A body that names a condition of the standard (section 16).
-pub fn error(condition: &str, inside: &str) -> String {
-    match inside.is_empty() {
-        true => format!(
-            "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:error xmlns:D=\"DAV:\"><D:{condition}/></D:error>\n"
-        ),
-        false => format!(
-            "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:error xmlns:D=\"DAV:\"><D:{condition}>{inside}</D:{condition}></D:error>\n"
-        ),
+/// A body that names a condition of the standard (section 16), with words beside it if there are any.
+pub fn error(condition: &str, inside: &str, words: &str) -> String {
+    let mut out = format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:error xmlns:D=\"DAV:\"><D:{condition}>{inside}</D:{condition}>"
+    );
+    if !words.is_empty() {
+        out.push_str("<D:responsedescription>");
+        escape(&mut out, words);
+        out.push_str("</D:responsedescription>");
     }
+    out.push_str("</D:error>\n");
+    out
 }
 
 #[cfg(test)]

@@ -108,10 +108,11 @@ async fn show_shelf(
 /// Reads the name of a shared shelf.
 pub fn shelf_name(text: &str) -> Result<Name, Refusal> {
     let name = Name::new(text.trim()).map_err(yellow_attic_store::StoreError::from)?;
-    if ["home", GIVEN].contains(&name.as_str()) || name.as_str().contains(':') {
+    let taken = ["home", GIVEN].contains(&name.as_str()) || crate::dav::RESERVED.contains(&name.as_str());
+    if taken || name.as_str().contains(':') {
         return Err(Refusal::bad(
             "shelf_name_cannot_be",
-            "A shelf cannot be named \"home\" or \"given\", and its name cannot contain \":\".",
+            "A shelf cannot be named \"home\", \"given\", \".person\" or \".states\", and its name cannot contain \":\".",
             "Choose another name: it stands before the colon in paths.",
         ));
     }

@@ -28,13 +28,18 @@ fn place(missing: &Missing) -> Result<(NodeId, Name), Fault> {
 }
 
 /// A refusal of the store, with the body that the standard wants for a lock.
-pub fn fault(asked: &Asked<'_>, error: StoreError, over: &str) -> Fault {
+pub fn fault(error: StoreError, over: &str) -> Fault {
     let StoreError::Locked { .. } = &error else { return error.into() };
     let mut inside = String::from("<D:href>");
     yellow_attic_core::dav::xml::escape(&mut inside, over);
     inside.push_str("</D:href>");
-    let _ = asked;
-    Fault::Condition { status: 423, name: "lock-token-submitted", inside }
+    Fault::Condition { status: 423, name: "lock-token-submitted", inside, words: in_words(error) }
+}
+
+/// What is refused, and what to do about it.
+pub fn in_words(error: StoreError) -> String {
+    let problem = Refusal::from(error).into_problem();
+    format!("{} {}", problem.detail, problem.remedy)
 }
 
 /// The same for a change of all beneath: what keeps it from happening may lie further down.
@@ -60,7 +65,7 @@ async fn fault_beneath(asked: &Asked<'_>, error: StoreError, at: &At) -> Fault {
             return Fault::Answer(HttpResponse::build(status).content_type(super::XML).body(body));
         }
     }
-    fault(asked, error, &at.href)
+    fault(error, &at.href)
 }
 
 /// A file: new, or a new state of what stands there.
@@ -100,7 +105,7 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
         _ => return spot.node().map(|_| HttpResponse::Ok().finish()),
     };
     let looked = asked.state.engine.check_put(asked.actor(), parent, &name).await;
-    let there = looked.map_err(|e| fault(asked, e, &href))?;
+    let there = looked.map_err(|e| fault(e, &href))?;
     let mut conditions: Conditions = nodes::conditions(asked.request)?;
     // What was decided by the If header counts at the commit too.
     if asked.request.headers().contains_key("if")
@@ -114,7 +119,7 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
     let now = asked.state.engine.now_ms();
     let done = asked.state.engine.put(asked.actor(), parent, name, arrived.staged, now, conditions).await;
     drop(arrived.claim);
-    let done = done.map_err(|e| fault(asked, e, &href))?;
+    let done = done.map_err(|e| fault(e, &href))?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     asked.state.metrics.received.inc_by(row.size().max(0) as u64);
     let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::NoContent() };
@@ -140,7 +145,7 @@ pub async fn make(asked: &Asked<'_>, spot: Spot) -> Answered {
         Err(StoreError::NameTaken(_)) => {
             Err(refuse(405, "exists", "Something is there already.", "Choose another name."))
         }
-        Err(e) => Err(fault(asked, e, &missing.href)),
+        Err(e) => Err(fault(e, &missing.href)),
     }
 }
 
@@ -255,7 +260,7 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
             "A folder cannot be moved or copied into itself.",
             "Choose a folder outside of it.",
         )),
-        Err(e) => Err(fault(asked, e, &href)),
+        Err(e) => Err(fault(e, &href)),
     }
 }
 

@@ -46,7 +46,7 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
             let put = engine
                 .put(asked.actor(), above[0].node, missing.name.clone(), staged, engine.now_ms(), free)
                 .await;
-            let done = put.map_err(|e| change::fault(asked, e, &missing.href))?;
+            let done = put.map_err(|e| change::fault(e, &missing.href))?;
             let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
             (row.node, true, missing.href)
         }
@@ -65,11 +65,12 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
     };
     let held = match asked.state.engine.lock(asked.actor(), new).await {
         Ok(held) => held,
-        Err(StoreError::Locked { node: at, .. }) => {
+        Err(e @ StoreError::Locked { node: at, .. }) => {
             let mut inside = String::from("<D:href>");
             yellow_attic_core::dav::xml::escape(&mut inside, &root(asked, at).await.unwrap_or(href));
             inside.push_str("</D:href>");
-            return Err(Fault::Condition { status: 423, name: "no-conflicting-lock", inside });
+            let words = change::in_words(e);
+            return Err(Fault::Condition { status: 423, name: "no-conflicting-lock", inside, words });
         }
         Err(e) => return Err(e.into()),
     };

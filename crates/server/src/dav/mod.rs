@@ -23,6 +23,7 @@ use crate::reader::Reader;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use futures_util::StreamExt;
+pub use spot::RESERVED;
 use spot::Spot;
 use yellow_attic_core::dav::answer;
 use yellow_attic_core::dav::headers::{self, Depth};
@@ -48,6 +49,8 @@ pub enum Fault {
         name: &'static str,
         /// What is in it.
         inside: String,
+        /// The same in words, for whoever reads it; may be empty.
+        words: String,
     },
     /// The answer is made already.
     Answer(HttpResponse),
@@ -73,7 +76,7 @@ type Answered = Result<HttpResponse, Fault>;
 
 /// A refusal with a condition.
 fn condition(status: u16, name: &'static str) -> Fault {
-    Fault::Condition { status, name, inside: String::new() }
+    Fault::Condition { status, name, inside: String::new(), words: String::new() }
 }
 
 /// A refusal in words.
@@ -147,9 +150,9 @@ async fn handle(request: HttpRequest, state: web::Data<State>, payload: web::Pay
             }
             answer
         }
-        Err(Fault::Condition { status, name, inside }) => {
+        Err(Fault::Condition { status, name, inside, words }) => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::FORBIDDEN);
-            HttpResponse::build(status).content_type(XML).body(answer::error(name, &inside))
+            HttpResponse::build(status).content_type(XML).body(answer::error(name, &inside, &words))
         }
     };
     let headers = answer.headers_mut();

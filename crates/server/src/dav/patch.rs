@@ -75,7 +75,7 @@ pub async fn answer(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
     if !refused {
         match asked.state.engine.set_properties(asked.actor(), at.row.node, kept, mtime).await {
             Ok(()) => {}
-            Err(e @ StoreError::Locked { .. }) => return Err(change::fault(asked, e, &at.href)),
+            Err(e @ StoreError::Locked { .. }) => return Err(change::fault(e, &at.href)),
             Err(e) => return Err(e.into()),
         }
     }

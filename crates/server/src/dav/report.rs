@@ -5,7 +5,6 @@ use super::props::{Is, Known, Live, Plan, Teller, Thing, live};
 use super::spot::{At, PERSON, Spot};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
 use crate::problem::Refusal;
-use actix_web::HttpResponse;
 use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::dav::PropName;
@@ -178,7 +177,7 @@ async fn changes(
         gone: BTreeSet::new(),
     };
     let (upto, more) = page.read(&shelf, limit).await?;
-    if most.is_some_and(|m| page.told.len() as u64 > m.max(1)) && page.told.len() > limit {
+    if most.is_some() && page.told.len() > limit {
         return Err(condition(403, "number-of-matches-within-limits"));
     }
     let base = if more { followed.base } else { upto };
@@ -188,7 +187,7 @@ async fn changes(
         answer::outcome(&mut out, &at.href, 507, Some("number-of-matches-within-limits"), None);
     }
     out.push_str(&end_with(&token));
-    Ok(HttpResponse::build(actix_web::http::StatusCode::MULTI_STATUS).content_type(XML).body(out))
+    Ok(multi_status().content_type(XML).body(out))
 }
 
 /// A page of changes.

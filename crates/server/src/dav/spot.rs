@@ -12,6 +12,8 @@ use yellow_attic_store::{Row, StoreError};
 pub const PERSON: &str = ".person";
 /// Where past states stand: `.states/<node>/<moment>`.
 pub const STATES: &str = ".states";
+/// Names that no shelf can have: they mean something else here.
+pub const RESERVED: [&str; 2] = [PERSON, STATES];
 
 /// Something that is there.
 pub struct At {

@@ -145,6 +145,7 @@ async fn copies_and_moves_take_places_and_what_makes_room_in_vain_comes_back() {
     let (whole, sub) = (node("file").await, node("file/sub").await);
     for done in [
         engine.copy_over(&ines, sub, attic.home, name("file"), true).await,
+        engine.copy_alone(&ines, sub, attic.home, name("file"), true).await,
         engine.move_over(&ines, sub, attic.home, name("file")).await,
         engine.move_over(&ines, whole, sub, name("in")).await,
     ] {

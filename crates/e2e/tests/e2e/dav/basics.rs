@@ -113,7 +113,8 @@ async fn a_lock_holds_against_every_other_way_in_and_says_who_holds_it() {
     }
     let whole = dav.ask("DELETE", "/dav/home/plans/", &[], "").await.is(207);
     assert_eq!(whole.found()["/dav/home/plans/roof.txt"]["status"], "423");
-    assert!(dav.put("/dav/home/plans/roof.txt", "two").await.is(423).body.contains("lock-token-submitted"));
+    let refused = dav.put("/dav/home/plans/roof.txt", "two").await.is(423).body;
+    assert!(refused.contains("lock-token-submitted") && refused.contains("is locked by ines"), "{refused}");
     assert_eq!(client.history(roof).await.unwrap().states.len(), 1);
     let shown = client.facts(roof).await.unwrap().node.locked.unwrap();
     assert!(shown.mine && shown.program, "{shown:?}");
