@@ -31,6 +31,8 @@ pub(crate) struct Heads {
     pub placed: i64,
     pub record: i64,
     pub link: record::Digest,
+    /// How many groups were committed.
+    pub commits: i64,
 }
 
 /// A change of a folder's sums.
@@ -640,6 +642,7 @@ impl Book {
     /// Begins a group at a time; time never decreases.
     pub fn begin(&mut self, now: i64) {
         self.now = now.max(self.heads.at);
+        self.heads.commits += 1;
         if self.rows.len() + self.names.len() + self.folders.len() > KEEP {
             self.forget();
         }
@@ -703,6 +706,7 @@ impl Book {
             .bind(self.heads.placed)
             .bind(self.heads.record)
             .bind(&self.heads.link[..])
+            .bind(self.heads.commits)
             .execute(&mut self.conn)
             .await?;
         let names = rows
@@ -802,12 +806,13 @@ fn folder_json(node: NodeId, f: &Folder) -> Value {
 }
 
 pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Heads> {
-    let (moment, at, node, mark, placed, record, link): (i64, i64, i64, i64, i64, i64, Vec<u8>) =
-        sqlx::query_as("SELECT moment, at, node, mark, placed, record, link FROM heads")
+    type Raw = (i64, i64, i64, i64, i64, i64, Vec<u8>, i64);
+    let (moment, at, node, mark, placed, record, link, commits): Raw =
+        sqlx::query_as("SELECT moment, at, node, mark, placed, record, link, commits FROM heads")
             .fetch_one(conn)
             .await?;
     let link = link.try_into().map_err(|_| StoreError::Catalogue("heads.link has a wrong length".into()))?;
-    Ok(Heads { moment, at, node, mark, placed, record, link })
+    Ok(Heads { moment, at, node, mark, placed, record, link, commits })
 }
 
 /// How a shelf is written in paths.

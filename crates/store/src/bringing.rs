@@ -69,16 +69,14 @@ impl Engine {
             let in_the_way = there.as_ref().filter(|t| t.is_folder());
             let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
             let free = Conditions { if_match: None, if_none_match: (!replace).then_some(Tags::Any) };
-            let put = self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied).await;
+            let like = self.to_take_on(node, there.as_ref().map(|t| t.node)).await?;
+            let put =
+                self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied, like).await;
             let done = match put {
                 Err(StoreError::ConditionFailed { .. }) => Err(StoreError::NameTaken(name.to_string())),
                 other => other,
             };
-            let done = self.or_put_back(actor, made_room, done).await?;
-            if let Some(row) = &done.row {
-                self.copy_properties(vec![(node, row.node)]).await?;
-            }
-            return Ok(done);
+            return self.or_put_back(actor, made_room, done).await;
         }
         let bytes = self.folder(node).await?.map_or(0, |f| f.bytes);
         self.check_room(bytes.max(0) as u64)?;
@@ -143,12 +141,9 @@ impl Engine {
             _ => None,
         };
         let made_room = self.make_room(actor, room).await?;
-        let done = self.make_folder(actor, parent, name).await;
-        let done = self.or_put_back(actor, made_room, done).await?;
-        if let Some(row) = &done.row {
-            self.copy_properties(vec![(node, row.node)]).await?;
-        }
-        Ok(done)
+        let like = self.to_take_on(node, None).await?;
+        let done = self.make_folder_like(actor, parent, name, like).await;
+        self.or_put_back(actor, made_room, done).await
     }
 
     /// Moves or renames; what stands at the name makes room, whatever it is.

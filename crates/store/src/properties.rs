@@ -5,6 +5,7 @@ use crate::disk::set_mtime;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row};
+use crate::ops::Done;
 use crate::rows::parse;
 use crate::writer::Ask;
 use std::collections::HashMap;
@@ -77,6 +78,19 @@ pub(crate) async fn apply(
     Ok(())
 }
 
+/// What was made takes on the properties of something else, in its own transaction: a copy is never seen without them.
+pub(crate) async fn take_on(book: &mut Book, like: Option<NodeId>, done: Result<Done>) -> Result<Done> {
+    if let (Some(like), Ok(Done { row: Some(row), .. })) = (like, &done) {
+        for text in [
+            "DELETE FROM properties WHERE ?1 <> ?2 AND node = ?2",
+            "INSERT INTO properties SELECT ?2, ns, name, value FROM properties WHERE ?1 <> ?2 AND node = ?1",
+        ] {
+            sqlx::query(text).bind(like.0).bind(row.node.0).execute(&mut book.conn).await?;
+        }
+    }
+    done
+}
+
 impl Engine {
     /// The properties of some nodes.
     pub async fn properties(&self, nodes: &[NodeId]) -> Result<Properties> {
@@ -136,7 +150,17 @@ impl Engine {
         set.map_err(|_| StoreError::Stopping)?.map_err(|e| StoreError::io("setting a file's time", &e))
     }
 
-    /// Gives copies the properties of what they were copied from.
+    /// What a copy takes properties on from: none if there is nothing to take on, nor anything to be replaced by it.
+    pub(crate) async fn to_take_on(&self, node: NodeId, there: Option<NodeId>) -> Result<Option<NodeId>> {
+        let any: Option<i64> = sqlx::query_scalar("SELECT 1 FROM properties WHERE node IN (?, ?) LIMIT 1")
+            .bind(node.0)
+            .bind(there.map(|t| t.0))
+            .fetch_optional(&self.shared.view.pool)
+            .await?;
+        Ok(any.map(|_| node))
+    }
+
+    /// Gives copies that nobody sees yet the properties of what they were copied from.
     pub(crate) async fn copy_properties(&self, pairs: Vec<(NodeId, NodeId)>) -> Result<()> {
         let any: Option<i64> = sqlx::query_scalar("SELECT 1 FROM properties LIMIT 1")
             .fetch_optional(&self.shared.view.pool)

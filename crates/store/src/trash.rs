@@ -252,7 +252,10 @@ impl Engine {
                 }
                 let staged = self.stage_copy(&state).await?;
                 let free = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
-                match self.put_as(actor, above, own.clone(), staged, state.mtime, free, How::Restored).await {
+                match self
+                    .put_as(actor, above, own.clone(), staged, state.mtime, free, How::Restored, None)
+                    .await
+                {
                     Err(StoreError::ConditionFailed { .. }) => {
                         return Err(StoreError::NameTaken(own.to_string()));
                     }

@@ -478,6 +478,7 @@ impl Engine {
                     conditions: place.conditions,
                     how: crate::model::How::Made,
                     upload: Some(its_id),
+                    like: None,
                     answer,
                 }))
             })

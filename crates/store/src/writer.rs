@@ -82,6 +82,8 @@ pub(crate) enum Ask {
         actor: Actor,
         parent: NodeId,
         name: Name,
+        /// Whose properties it takes on, in the same transaction.
+        like: Option<NodeId>,
         answer: Answer<Done>,
     },
     Put(Box<Put>),
@@ -215,6 +217,8 @@ pub(crate) struct Put {
     pub how: How,
     /// The upload that these bytes came by: finished in the same transaction.
     pub upload: Option<String>,
+    /// Whose properties the file takes on, in the same transaction.
+    pub like: Option<NodeId>,
     pub answer: Answer<Done>,
 }
 
@@ -348,9 +352,7 @@ impl Writer {
                 let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
                 // Whether it did is unknown: look before answering.
                 match crate::book::load_heads(&mut book.conn).await {
-                    Ok(heads) if heads.record == book.heads.record && heads.link == book.heads.link => {
-                        Err((e, true))
-                    }
+                    Ok(heads) if heads.commits == book.heads.commits => Err((e, true)),
                     _ => Err((e, false)),
                 }
             }
@@ -479,15 +481,12 @@ impl Writer {
                 let Ready::Folder(_, object) = ready else { return Ok(()) };
                 finish(ops::make_shelf(book, &actor, &new, object).await, answer, (), answers)
             }
-            Ask::MakeFolder { actor, parent, name, answer } => {
+            Ask::MakeFolder { actor, parent, name, like, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
-                finish(
-                    ops::make_folder(book, &actor, parent, &name, (id, object)).await,
-                    answer,
-                    left,
-                    answers,
-                )
+                let done = ops::make_folder(book, &actor, parent, &name, (id, object)).await;
+                let done = crate::properties::take_on(book, like, done).await;
+                finish(done, answer, left, answers)
             }
             Ask::Put(p) => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
@@ -507,6 +506,7 @@ impl Writer {
                 if let (Ok(Done { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
                     book.finish_upload(upload, row.node);
                 }
+                let done = crate::properties::take_on(book, p.like, done).await;
                 finish(done, p.answer, p.staged, answers)
             }
             Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
@@ -759,19 +759,21 @@ fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Ask, Ready)>) -> Ve
 impl Ask {
     /// Whether it writes to the catalogue beside the book, and so needs an open transaction.
     fn writes_by_itself(&self) -> bool {
-        matches!(
-            self,
-            Ask::MakeShelf { .. }
-                | Ask::Step { .. }
-                | Ask::LetGo { .. }
-                | Ask::Catalogue { .. }
-                | Ask::Granting { .. }
-                | Ask::Converting { .. }
-                | Ask::Locking { .. }
-                | Ask::Properties { .. }
-                | Ask::ReviveFile { .. }
-                | Ask::ReviveFolder { .. }
-        )
+        matches!(self, Ask::Put(p) if p.like.is_some())
+            || matches!(
+                self,
+                Ask::MakeFolder { like: Some(_), .. }
+                    | Ask::MakeShelf { .. }
+                    | Ask::Step { .. }
+                    | Ask::LetGo { .. }
+                    | Ask::Catalogue { .. }
+                    | Ask::Granting { .. }
+                    | Ask::Converting { .. }
+                    | Ask::Locking { .. }
+                    | Ask::Properties { .. }
+                    | Ask::ReviveFile { .. }
+                    | Ask::ReviveFolder { .. }
+            )
     }
 
     fn start_flush(&self) {

@@ -1,12 +1,18 @@
 //! Locks, properties, and what makes room for copies and moves.
 
-use crate::support::{Attic, name};
+use crate::support::{Attic, START, StopAfter, name, options};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::dav::PropName;
+use yellow_attic_store::check::check;
+use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::locking::{Held, NewLock};
 use yellow_attic_store::model::Tokens;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::{Actor, Place, StoreError};
+use yellow_attic_store::steps::AllSteps;
+use yellow_attic_store::uploads::{Joining, NewUpload};
+use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};
 
 fn new(node: NodeId, deep: bool, by_token: bool) -> NewLock {
     NewLock { node, deep, exclusive: true, by_token, owner: None, lives_ms: 600_000 }
@@ -23,7 +29,7 @@ fn with(attic: &Attic, held: &Held) -> Actor {
 
 #[track_caller]
 fn locked<T: std::fmt::Debug>(done: Result<T, StoreError>) {
-    assert!(matches!(&done, Err(StoreError::Locked { by, .. }) if by == "ines"), "{done:?}");
+    assert!(matches!(&done, Err(StoreError::Locked { by, .. }) if by == "Ines"), "{done:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -180,4 +186,169 @@ async fn a_files_own_time_is_set_without_a_new_state_and_on_the_disk() {
     let states = attic.engine.history(&attic.ines, row.node, 10).await.unwrap();
     assert_eq!(states[1].row.mtime, -86_400_000);
     assert_eq!(attic.bytes_of(&states[1].row).await, b"one");
+}
+
+fn colour() -> PropName {
+    PropName::new("urn:lamp", "colour")
+}
+
+const TEAL: &str = "<colour xmlns=\"urn:lamp\">teal</colour>";
+
+fn upload(parent: NodeId, to: &str, size: u64, joining: Joining) -> NewUpload {
+    let (mtime, if_match, if_none_match, hash) = (None, None, None, None);
+    NewUpload { parent, name: name(to), size, mtime, if_match, if_none_match, hash, joining }
+}
+
+/// What was answered before the engine stopped.
+#[derive(Debug, Default)]
+struct Answered {
+    token: Option<String>,
+    set: bool,
+    copied: bool,
+    released: bool,
+    /// How many bytes of how many parts.
+    parts: Vec<(String, u64)>,
+    joined: Option<String>,
+    put: bool,
+}
+
+/// A lock, properties under it, a copy that takes them along, and a file of two parts; as far as it comes.
+async fn a_morning(
+    engine: &Engine,
+    ines: &Actor,
+    work: &Row,
+    roof: NodeId,
+) -> (Answered, Result<(), StoreError>) {
+    let mut got = Answered::default();
+    let done = async {
+        let held = engine.lock(ines, new(roof, false, true)).await?;
+        got.token = Some(held.lock.token.clone());
+        let holder = Actor { tokens: Tokens::new(std::iter::once(held.lock.token.clone())), ..ines.clone() };
+        engine.set_properties(&holder, roof, vec![(colour(), Some(TEAL.into()))], None).await?;
+        got.set = true;
+        engine.copy(ines, roof, work.node, name("copy")).await?;
+        got.copied = true;
+        engine.release_lock(ines, roof, &held.lock.token).await?;
+        got.released = true;
+        for (n, bytes) in [b"fog at ", b"seven, "].into_iter().enumerate() {
+            let part = engine.begin_upload(ines, upload(work.node, "part", 7, Joining::Part)).await?;
+            got.parts.push((part.id.clone(), 0));
+            let mut sent = engine.append(ines, &part.id, 0).await?;
+            sent.write(bytes)?;
+            got.parts[n].1 = sent.pause()?;
+        }
+        let ids = got.parts.iter().map(|(id, _)| id.clone()).collect();
+        let whole = engine.join_uploads(ines, upload(work.node, "joined", 0, Joining::Of(ids))).await?;
+        got.joined = Some(whole.id.clone());
+        got.put = engine.finish_upload(ines, &whole.id, None).await?.is_some();
+        engine.settle().await
+    };
+    let done = done.await;
+    (got, done)
+}
+
+#[test]
+fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
+    let runtime =
+        || tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+    for stop in 0..300 {
+        let dir = tempfile::tempdir().unwrap();
+        let data = dir.path().join("data");
+        let clock = Arc::new(SetClock::at(START));
+        let steps = Arc::new(StopAfter(AtomicI64::new(i64::MAX)));
+        let (ines, roof, got, finished) = runtime().block_on(async {
+            let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
+            let account =
+                engine.make_account(&Actor::service(), "ines", "", Role::Administrator, "x").await.unwrap();
+            let ines = Actor {
+                account: Some(account.id),
+                device: None,
+                who: "ines".into(),
+                from: "t".into(),
+                through: None,
+                tokens: Default::default(),
+            };
+            let home = engine.home_of(account.id).unwrap().root;
+            let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap();
+            let staged = engine.stage_small(b"slates".to_vec()).unwrap();
+            let put = engine.put(&ines, work.node, name("roof"), staged, 0, Default::default()).await;
+            let roof = put.unwrap().row.unwrap().node;
+            engine.settle().await.unwrap();
+            steps.0.store(stop, Ordering::SeqCst);
+            let (got, done) = a_morning(&engine, &ines, &work, roof).await;
+            let finished = steps.0.load(Ordering::SeqCst) > 0;
+            assert_eq!(done.is_ok(), finished, "stopped at {stop}: {got:?}, {done:?}");
+            engine.stop().await;
+            (ines, roof, got, finished)
+        });
+        runtime().block_on(async {
+            let engine = Engine::open(options(&data, &clock, Arc::new(AllSteps))).await.unwrap();
+            engine.settle().await.unwrap();
+            let say = |what: &str| format!("stopped at {stop}: {what}; answered {got:?}");
+            // The lock: there once it was answered, gone once its end was.
+            let way: Vec<NodeId> = vec![roof];
+            let held = engine.locks_over(&way);
+            match (&got.token, got.released) {
+                (Some(_), true) => assert!(held.is_empty(), "{}", say("a lock that ended holds")),
+                (Some(token), false) => {
+                    let may_be_gone = got.copied;
+                    let is_there = held.len() == 1 && held[0].lock.token == *token;
+                    assert!(is_there || (may_be_gone && held.is_empty()), "{}", say("the lock is lost"));
+                }
+                // It may have been taken without an answer.
+                (None, _) => assert!(held.len() <= 1),
+            }
+            let find =
+                async |path: &str| engine.resolve(&ines, "home", &[name("Work"), name(path)]).await.ok();
+            let props = async |node: NodeId| {
+                engine.properties(&[node]).await.unwrap().remove(&node).unwrap_or_default()
+            };
+            let teal = vec![(colour(), TEAL.to_string())];
+            let own = props(roof).await;
+            assert!(own == teal || (!got.set && own.is_empty()), "{}: {own:?}", say("properties"));
+            let copy = find("copy").await;
+            assert!(copy.is_some() || !got.copied, "{}", say("the copy is lost"));
+            if let Some(copy) = copy {
+                assert_eq!(props(copy.node).await, teal, "{}", say("properties of the copy"));
+            }
+            // The parts: as many bytes as were answered, or joined by then.
+            let uploads = engine.uploads(&ines).await.unwrap();
+            let joined = find("joined").await;
+            for (id, bytes) in &got.parts {
+                match uploads.iter().find(|u| u.id == *id) {
+                    Some(part) => assert!(part.received >= *bytes, "{}", say("bytes of a part are lost")),
+                    None => {
+                        let whole = joined.is_some() || uploads.iter().any(|u| u.received == 14);
+                        assert!(*bytes == 0 || whole, "{}", say("a part is lost"));
+                    }
+                }
+            }
+            if let Some(id) = &got.joined {
+                let is_there = got.put || uploads.iter().any(|u| u.id == *id) || joined.is_some();
+                assert!(is_there, "{}", say("what was joined is lost"));
+            }
+            assert!(joined.is_some() || !got.put, "{}", say("the file of parts is lost"));
+            if let Some(row) = joined {
+                let (mut file, _) = engine.open_bytes(&row).await.unwrap();
+                let mut text = String::new();
+                std::io::Read::read_to_string(&mut file, &mut text).unwrap();
+                assert_eq!(text, "fog at seven, ", "{}", say("bytes"));
+            }
+            // Nothing lies about: what is in staging is somebody's.
+            let lying = std::fs::read_dir(data.join("staging")).unwrap().count();
+            assert!(lying <= uploads.len(), "{}: {lying} of {}", say("staging"), uploads.len());
+            for left in uploads {
+                engine.end_upload(&ines, &left.id).await.unwrap();
+            }
+            assert_eq!(std::fs::read_dir(data.join("staging")).unwrap().count(), 0, "{}", say("staging"));
+            assert_eq!(engine.check_record().await.unwrap().broken, None);
+            engine.stop().await;
+            assert!(check(&data, |_| {}).await.unwrap().is_sound(), "{}", say("check"));
+        });
+        if finished {
+            assert!(stop > 20, "all this has more steps than {stop}");
+            return;
+        }
+    }
+    panic!("it never went through");
 }
