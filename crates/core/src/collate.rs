@@ -11,14 +11,24 @@ use unicode_normalization::UnicodeNormalization;
 /// The key of a name. Keys sort as the names are shown; they are valid UTF-8.
 pub fn sort_key(name: &Name) -> String {
     let text = name.as_str();
-    let mut key = String::with_capacity(text.len() * 2 + 4);
-    let mut chars = text.case_fold().peekable();
+    match text.is_ascii() {
+        // The same for these, without a look into the tables.
+        true => key_of(text, text.bytes().map(|b| char::from(b.to_ascii_lowercase()))),
+        false => key_of(text, text.case_fold()),
+    }
+}
+
+fn key_of(text: &str, folded: impl Iterator<Item = char>) -> String {
+    let mut key = String::with_capacity(text.len() * 2 + 8);
+    let mut chars = folded.peekable();
+    let mut digits = String::new();
     while let Some(c) = chars.next() {
         if !c.is_ascii_digit() {
             key.push(c);
             continue;
         }
-        let mut digits = String::from(c);
+        digits.clear();
+        digits.push(c);
         while let Some(d) = chars.next_if(char::is_ascii_digit) {
             digits.push(d);
         }

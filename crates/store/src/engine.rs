@@ -225,8 +225,8 @@ impl Engine {
             jobs: options.background.then(|| tokio::spawn(jobs.clone().run())),
             threads: vec![
                 std::thread::Builder::new().name("placer".into()).spawn(move || placer.run()),
-                std::thread::Builder::new().name("filer".into()).spawn(move || filer.run()),
-                std::thread::Builder::new().name("packer".into()).spawn(move || packer.run()),
+                std::thread::Builder::new().name("filer".into()).spawn(move || behind(|| filer.run())),
+                std::thread::Builder::new().name("packer".into()).spawn(move || behind(|| packer.run())),
             ]
             .into_iter()
             .collect::<std::io::Result<_>>()
@@ -416,8 +416,19 @@ impl Engine {
 
     /// Makes a folder.
     pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Done> {
+        self.make_folder_like(actor, parent, name, None).await
+    }
+
+    /// The same with the properties of something else.
+    pub(crate) async fn make_folder_like(
+        &self,
+        actor: &Actor,
+        parent: NodeId,
+        name: Name,
+        like: Option<NodeId>,
+    ) -> Result<Done> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::MakeFolder { actor, parent, name, answer }).await
+        self.ask(|answer| Ask::MakeFolder { actor, parent, name, like, answer }).await
     }
 
     /// Puts staged bytes at a name. After the answer they are on the disk.
@@ -430,7 +441,7 @@ impl Engine {
         mtime: i64,
         conditions: Conditions,
     ) -> Result<Done> {
-        self.put_as(actor, parent, name, staged, mtime, conditions, How::Made).await
+        self.put_as(actor, parent, name, staged, mtime, conditions, How::Made, None).await
     }
 
     #[allow(clippy::too_many_arguments)]
@@ -443,6 +454,7 @@ impl Engine {
         mtime: i64,
         conditions: Conditions,
         how: How,
+        like: Option<NodeId>,
     ) -> Result<Done> {
         let actor = actor.clone();
         self.ask(|answer| {
@@ -455,6 +467,7 @@ impl Engine {
                 conditions,
                 how,
                 upload: None,
+                like,
                 answer,
             }))
         })
@@ -616,4 +629,11 @@ fn sweep(disk: &Disk, marks: &[crate::task::Task], uploads: &[yellow_attic_core:
         }
     }
     Ok(())
+}
+
+/// Work that nobody waits for leaves the processor to those who do.
+fn behind(work: impl FnOnce()) {
+    // It only concerns the present thread. Where it is refused, nothing is lost but a little time.
+    let _ = rustix::process::setpriority_process(None, 10);
+    work();
 }

@@ -19,7 +19,7 @@ use yellow_attic_core::{AccountId, NodeId};
 pub struct Held {
     /// What it keeps others from.
     pub lock: Lock,
-    /// Its holder's sign-in name.
+    /// Its holder, as everybody may read it.
     pub who: String,
     /// When it was taken, in milliseconds.
     pub made_at: i64,
@@ -59,7 +59,10 @@ type LockJson = (String, i64, i64, i64, i64, String, i64, Option<String>, i64, i
 pub(crate) async fn load(conn: &mut SqliteConnection) -> Result<Locks> {
     let text: String = sqlx::query_scalar(
         "SELECT json_group_array(json_array(token, node, deep, exclusive, account, who, by_token, owner, lives_ms, made_at, until))
-         FROM (SELECT * FROM locks ORDER BY made_at, token)",
+         FROM (SELECT l.token, l.node, l.deep, l.exclusive, l.account, l.by_token, l.owner, l.lives_ms, l.made_at, l.until,
+                 -- Strangers may read it, too: nobody's name to sign in with, as long as there is another.
+                 coalesce((SELECT nullif(a.display_name, '') FROM accounts a WHERE a.id = l.account), l.who) AS who
+               FROM locks l ORDER BY l.made_at, l.token)",
     )
     .fetch_one(conn)
     .await?;
@@ -273,7 +276,38 @@ async fn end(book: &mut Book, actor: &Actor, these: &[Held]) -> Result<()> {
     Ok(())
 }
 
+/// Follows locks as they are taken, live on, and end.
+pub struct LocksWatch {
+    seen: Arc<Locks>,
+    changed: tokio::sync::watch::Receiver<Arc<Locks>>,
+}
+
+impl LocksWatch {
+    /// Waits for a change: the nodes on which locks are others now. None when the engine is gone.
+    pub async fn next(&mut self) -> Option<Vec<NodeId>> {
+        self.changed.changed().await.ok()?;
+        let now = self.changed.borrow_and_update().clone();
+        let is_in = |held: &Held, all: &Locks| {
+            all.iter().any(|h| h.lock.token == held.lock.token && h.lock.until == held.lock.until)
+        };
+        let other =
+            now.iter().filter(|h| !is_in(h, &self.seen)).chain(self.seen.iter().filter(|h| !is_in(h, &now)));
+        let mut nodes: Vec<NodeId> = other.map(|h| h.lock.node).collect();
+        nodes.sort_unstable();
+        nodes.dedup();
+        self.seen = now;
+        Some(nodes)
+    }
+}
+
 impl Engine {
+    /// Follows locks from now on.
+    pub fn locks_watch(&self) -> LocksWatch {
+        let mut changed = self.shared.view.locks_changed();
+        let seen = changed.borrow_and_update().clone();
+        LocksWatch { seen, changed }
+    }
+
     /// Locks that lie over a way (the node first, the top last), those of folders above that hold beneath too.
     pub fn locks_over(&self, way: &[NodeId]) -> Vec<Held> {
         let locks = self.shared.view.locks();

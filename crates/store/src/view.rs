@@ -9,7 +9,7 @@ use crate::rows;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
 use sqlx::sqlite::SqlitePool;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use tokio::sync::watch;
 use yellow_attic_core::{AccountId, ContentId, NodeId, ShelfId};
@@ -53,18 +53,53 @@ impl Shelves {
     }
 }
 
-/// Rows and sums in memory. The gate counts commits: what was read before a commit is not
-/// remembered after it.
+/// Commits whose changes are known: longer than any look-up takes.
+const COMMITS_KEPT: usize = 64;
+
+/// What may be remembered of what was read. It counts commits: what one of them changed after it was read is not
+/// remembered; what none of them touched is, so that much writing does not keep readers from remembering.
+#[derive(Default)]
+struct Gate {
+    commits: u64,
+    recent: VecDeque<Touched>,
+}
+
+/// What a commit changed.
+#[derive(Default)]
+struct Touched {
+    rows: HashSet<NodeId>,
+    names: HashSet<(NodeId, Arc<str>)>,
+    folders: HashSet<NodeId>,
+}
+
+impl Gate {
+    fn passed(&mut self, touched: Touched) {
+        self.commits += 1;
+        if self.recent.len() == COMMITS_KEPT {
+            self.recent.pop_front();
+        }
+        self.recent.push_back(touched);
+    }
+
+    /// Whether something is still as it was after so many commits.
+    fn is_as_at(&self, seen: u64, touches: impl Fn(&Touched) -> bool) -> bool {
+        let since = (self.commits - seen) as usize;
+        since <= self.recent.len() && !self.recent.iter().rev().take(since).any(touches)
+    }
+}
+
+/// Rows and sums in memory.
 pub(crate) struct Caches {
-    gate: RwLock<u64>,
+    gate: RwLock<Gate>,
     rows: Cache<NodeId, Arc<Row>>,
-    names: Cache<(NodeId, Arc<str>), Arc<Row>>,
+    /// What stands at a name; also that nothing does.
+    names: Cache<(NodeId, Arc<str>), Option<Arc<Row>>>,
     folders: Cache<NodeId, Folder>,
     shelves: RwLock<Shelves>,
     /// All rights; whoever follows what may be seen waits for them to change.
     access: watch::Sender<Arc<Access>>,
-    /// All locks.
-    locks: RwLock<Arc<crate::locking::Locks>>,
+    /// All locks; open pages wait for them to change.
+    locks: watch::Sender<Arc<crate::locking::Locks>>,
     /// The last change on each shelf since the start.
     touched: RwLock<HashMap<ShelfId, i64>>,
     /// The last number given out: whoever follows changes waits for it to grow.
@@ -81,9 +116,9 @@ impl Caches {
         head: i64,
     ) -> Caches {
         Caches {
-            locks: RwLock::new(locks),
+            locks: watch::Sender::new(locks),
             access: watch::Sender::new(access),
-            gate: RwLock::new(0),
+            gate: RwLock::default(),
             rows: Cache::new(ROWS_KEPT),
             names: Cache::new(ROWS_KEPT),
             folders: Cache::new(ROWS_KEPT / 4),
@@ -94,16 +129,25 @@ impl Caches {
         }
     }
 
-    /// A group was committed: forget what it changed.
+    /// A group was committed: forget what it changed, and keep what it wrote.
     pub fn commit(&self, changed: &Changed) {
         let mut gate = self.gate.write();
-        *gate += 1;
+        gate.passed(Touched {
+            rows: changed.rows.iter().map(|(node, _)| *node).collect(),
+            names: changed.names.iter().cloned().collect(),
+            folders: changed.folders.iter().copied().collect(),
+        });
         for key in &changed.names {
             self.names.remove(key);
         }
         for (node, row) in &changed.rows {
             match row {
-                Some(row) => self.rows.insert(*node, row.clone()),
+                Some(row) => {
+                    if let Some(parent) = row.parent {
+                        self.names.insert((parent, row.key.clone()), Some(row.clone()));
+                    }
+                    self.rows.insert(*node, row.clone());
+                }
                 None => {
                     self.rows.remove(node);
                 }
@@ -121,7 +165,7 @@ impl Caches {
         }
         drop((gate, shelves));
         if let Some(locks) = &changed.locks {
-            *self.locks.write() = locks.clone();
+            self.locks.send_replace(locks.clone());
         }
         if let Some(access) = &changed.access {
             self.access.send_replace(access.clone());
@@ -148,7 +192,8 @@ impl Caches {
     /// Nothing is known for certain any more.
     pub fn clear(&self) {
         let mut gate = self.gate.write();
-        *gate += 1;
+        gate.commits += 1;
+        gate.recent.clear();
         self.rows.clear();
         self.names.clear();
         self.folders.clear();
@@ -195,7 +240,12 @@ impl View {
 
     /// All locks as they are now.
     pub fn locks(&self) -> Arc<crate::locking::Locks> {
-        self.caches.locks.read().clone()
+        self.caches.locks.borrow().clone()
+    }
+
+    /// Tells of each change of locks.
+    pub fn locks_changed(&self) -> watch::Receiver<Arc<crate::locking::Locks>> {
+        self.caches.locks.subscribe()
     }
 
     /// Tells of each change of rights.
@@ -208,12 +258,12 @@ impl View {
         if let Some(row) = self.caches.rows.get(&node) {
             return Ok(Some(row));
         }
-        let seen = *self.caches.gate.read();
+        let seen = self.caches.gate.read().commits;
         let mut conn = self.pool.acquire().await?;
         let row = rows::row(&mut conn, node).await?.map(Arc::new);
         if let Some(row) = &row {
             let gate = self.caches.gate.read();
-            if *gate == seen {
+            if gate.is_as_at(seen, |t| t.rows.contains(&node)) {
                 self.caches.rows.insert(node, row.clone());
             }
         }
@@ -223,19 +273,21 @@ impl View {
     /// The row at a name in a folder.
     pub async fn child(&self, parent: NodeId, key: &Arc<str>) -> Result<Option<Arc<Row>>> {
         let wanted = (parent, key.clone());
-        if let Some(row) = self.caches.names.get(&wanted) {
-            return Ok(Some(row));
+        if let Some(known) = self.caches.names.get(&wanted) {
+            return Ok(known);
         }
-        let seen = *self.caches.gate.read();
+        let seen = self.caches.gate.read().commits;
         let mut conn = self.pool.acquire().await?;
         let row = rows::child(&mut conn, parent, key).await?.map(Arc::new);
-        if let Some(row) = &row {
-            let gate = self.caches.gate.read();
-            if *gate == seen {
-                self.caches.names.insert(wanted, row.clone());
+        let gate = self.caches.gate.read();
+        let its = row.as_ref().map(|r| r.node);
+        if gate.is_as_at(seen, |t| t.names.contains(&wanted) || its.is_some_and(|n| t.rows.contains(&n))) {
+            self.caches.names.insert(wanted, row.clone());
+            if let Some(row) = &row {
                 self.caches.rows.insert(row.node, row.clone());
             }
         }
+        drop(gate);
         Ok(row)
     }
 
@@ -244,12 +296,12 @@ impl View {
         if let Some(folder) = self.caches.folders.get(&node) {
             return Ok(Some(folder));
         }
-        let seen = *self.caches.gate.read();
+        let seen = self.caches.gate.read().commits;
         let mut conn = self.pool.acquire().await?;
         let folder = rows::folder(&mut conn, node).await?;
         if let Some(folder) = folder {
             let gate = self.caches.gate.read();
-            if *gate == seen {
+            if gate.is_as_at(seen, |t| t.folders.contains(&node)) {
                 self.caches.folders.insert(node, folder);
             }
         }

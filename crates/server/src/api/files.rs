@@ -8,10 +8,11 @@ use crate::content;
 use crate::problem::Refusal;
 use crate::reader::Reader;
 use crate::times;
-use crate::upload::receive;
+use crate::upload::{is_small, receive};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, post, put, route, web};
 use yellow_attic_api as api;
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
 
@@ -25,8 +26,14 @@ async fn put(
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
-    let there = state.engine.check_put(&who.actor, parent, &name).await?;
     let conditions = conditions(request)?;
+    let waits = is_small(request)
+        && conditions == Conditions::default()
+        && state.engine.look_can_wait(&who.actor, parent).await?;
+    let there = match waits {
+        true => None,
+        false => state.engine.check_put(&who.actor, parent, &name).await?,
+    };
     let mtime = match modified {
         None => state.engine.now_ms(),
         Some(text) => times::read(text).ok_or_else(|| {

@@ -85,27 +85,29 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
         let detail = "The body comes in an encoding, and is kept as it is.";
         return Err(refuse(415, "content_encoding", detail, "Send the bytes as they are."));
     }
+    let folder = || {
+        let detail = "A folder is there, and takes no bytes.";
+        refuse(405, "folder_in_the_way", detail, "Choose another name.")
+    };
     let (parent, name, href) = match &spot {
         Spot::Missing(missing) => {
             let (parent, name) = place(missing)?;
             (parent, name, missing.href.clone())
         }
-        Spot::Node(at) if at.row.is_folder() => {
-            return Err(refuse(
-                405,
-                "folder_in_the_way",
-                "A folder is there, and takes no bytes.",
-                "Choose another name.",
-            ));
-        }
+        Spot::Node(at) if at.row.is_folder() => return Err(folder()),
         Spot::Node(at) => {
             let parent = at.row.parent.ok_or(StoreError::ShelfTop)?;
             (parent, Name::new(at.row.name()).map_err(StoreError::from)?, at.href.clone())
         }
         _ => return spot.node().map(|_| HttpResponse::Ok().finish()),
     };
-    let looked = asked.state.engine.check_put(asked.actor(), parent, &name).await;
-    let there = looked.map_err(|e| fault(e, &href))?;
+    let there = match &spot {
+        Spot::Missing(missing) if missing.unseen => None,
+        _ => {
+            let looked = asked.state.engine.check_put(asked.actor(), parent, &name).await;
+            looked.map_err(|e| fault(e, &href))?
+        }
+    };
     let mut conditions: Conditions = nodes::conditions(asked.request)?;
     // What was decided by the If header counts at the commit too.
     if asked.request.headers().contains_key("if")
@@ -119,7 +121,10 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
     let now = asked.state.engine.now_ms();
     let done = asked.state.engine.put(asked.actor(), parent, name, arrived.staged, now, conditions).await;
     drop(arrived.claim);
-    let done = done.map_err(|e| fault(e, &href))?;
+    let done = match done {
+        Err(StoreError::FolderInTheWay(_)) => return Err(folder()),
+        done => done.map_err(|e| fault(e, &href))?,
+    };
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     asked.state.metrics.received.inc_by(row.size().max(0) as u64);
     let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::NoContent() };

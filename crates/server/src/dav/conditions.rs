@@ -52,7 +52,10 @@ pub async fn check(asked: &Asked<'_>, spot: &Spot) -> Result<Vec<String>, Fault>
             "Look at its present state and its locks, then send the request again.",
         )
     };
-    if !matches!(asked.request.method().as_str(), "GET" | "HEAD") {
+    let named = |name: &str| asked.request.headers().contains_key(name);
+    if !matches!(asked.request.method().as_str(), "GET" | "HEAD")
+        && (named("if-match") || named("if-none-match"))
+    {
         let own = facts(asked, spot);
         let there = matches!(spot, Spot::Node(_));
         let matches = |tags: &Tags| match tags {

@@ -134,7 +134,8 @@ fn malformed(header: &str) -> Fault {
 
 /// Routes.
 pub fn routes(app: &mut web::ServiceConfig) {
-    app.service(web::resource(["/dav", "/dav/{path:.*}"]).route(web::route().to(handle)));
+    // The path is read from the address itself: encoded as it came, and without a pattern to match.
+    app.service(web::scope(PREFIX).default_service(web::route().to(handle)));
 }
 
 async fn handle(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
@@ -199,7 +200,14 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
             "Encode names as UTF-8, and leave out . and ..",
         )
     })?;
-    let spot = Spot::find(&asked, parts).await?;
+    let unseen = match method == "PUT" && is_plain_and_small(request) {
+        true => Spot::unseen(&asked, &parts).await?,
+        false => None,
+    };
+    let spot = match unseen {
+        Some(spot) => spot,
+        None => Spot::find(&asked, parts).await?,
+    };
     let tokens = conditions::check(&asked, &spot).await?;
     asked.who.actor.tokens = Tokens::new(tokens.into_iter());
     match method {
@@ -235,6 +243,12 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
                 .body(format!("{method} is not known here.\n")),
         )),
     }
+}
+
+/// Whether a request puts a few bytes, whatever is there.
+fn is_plain_and_small(request: &HttpRequest) -> bool {
+    let has = |name: &str| request.headers().contains_key(name);
+    crate::upload::is_small(request) && !has("if") && !has("if-match") && !has("if-none-match")
 }
 
 /// Reads a small body.

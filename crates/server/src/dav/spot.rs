@@ -35,6 +35,8 @@ pub struct Missing {
     pub name: Name,
     /// Its address.
     pub href: String,
+    /// Nobody has looked yet whether something is there: the commit will.
+    pub unseen: bool,
 }
 
 /// What an address means.
@@ -119,10 +121,30 @@ impl Spot {
                     Err(e) => return Err(e.into()),
                 };
                 let href = href(first, &names, false);
-                Ok(Spot::Missing(Missing { above, name: name.clone(), href }))
+                Ok(Spot::Missing(Missing { above, name: name.clone(), href, unseen: false }))
             }
             Err(e) => Err(e.into()),
         }
+    }
+
+    /// A place for a few bytes, without a look at what is there, if that can wait.
+    pub async fn unseen(asked: &Asked<'_>, parts: &[String]) -> Result<Option<Spot>, Fault> {
+        let engine = &asked.state.engine;
+        let [first, above @ .., last] = parts else { return Ok(None) };
+        if [PERSON, STATES, GIVEN].contains(&first.as_str())
+            || above.len() >= yellow_attic_core::path::MAX_DEPTH
+        {
+            return Ok(None);
+        }
+        let mut names = above.iter().map(|p| name(p)).collect::<Result<Vec<_>, _>>()?;
+        let last = name(last)?;
+        let Ok(folder) = engine.resolve(asked.actor(), first, &names).await else { return Ok(None) };
+        if !engine.look_can_wait(asked.actor(), folder.node).await? {
+            return Ok(None);
+        }
+        let above = Some(engine.chain(asked.actor(), folder.node, Level::View).await?);
+        names.push(last.clone());
+        Ok(Some(Spot::Missing(Missing { above, name: last, href: href(first, &names, false), unseen: true })))
     }
 
     /// What is there, or why not.
