@@ -6,7 +6,7 @@ use crate::listening::Outlet;
 use crate::problem::Refusal;
 use crate::reader::Reader;
 use crate::times;
-use actix_web::body::SizedStream;
+use actix_web::body::{BodyStream, SizedStream};
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
@@ -172,7 +172,8 @@ pub async fn answer(
         && let Some(outlet) = crate::listening::outlet(request)
     {
         let bytes = straight(outlet, Arc::new(file), from, length, may);
-        return Ok(answer.no_chunking(length).streaming(bytes));
+        // Not as a stream of a known size: of that the framework would miss every byte, and break the line at its end.
+        return Ok(answer.no_chunking(length).body(BodyStream::new(bytes)));
     }
     if length >= WORTH_AHEAD
         && let Some(reading) = Reading::begin()

@@ -1,13 +1,15 @@
-//! Plain connections, with two things that the framework's own do not have.
+//! Connections, plain or over TLS, with two things that the framework's own do not have.
 //!
 //! A look at the beginning of each request: an address with a fragment (`#`) is cut off by the parser, and
 //! what is asked for then is something else than what was meant. RFC 9112, section 3.2, leaves no room for one
 //! in a request.
 //!
-//! Large files straight from the disk's cache to the socket ([`Outlet`]): the body of such an answer is a stream
-//! that brings no bytes and ends when the connection has sent them. Between head and end nothing else is written,
-//! so the order holds.
+//! Large files straight from the disk's cache to the socket, or to the cipher ([`Outlet`]): the body of such an
+//! answer is a stream that brings no bytes and ends when the connection has sent them. Between head and end nothing
+//! else is written, so the order holds. Not over HTTP/2, where answers take turns.
 
+use crate::tls::Ways;
+use actix_http::error::DispatchError;
 use actix_http::{HttpService, Protocol, Request};
 use actix_service::{IntoServiceFactory, Service, ServiceFactory, ServiceFactoryExt, fn_service, map_config};
 use actix_web::body::MessageBody;
@@ -19,20 +21,29 @@ use parking_lot::Mutex;
 use std::fs::File;
 use std::io;
 use std::net::TcpListener;
+use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::task::{Context, Poll, Waker};
+use std::task::{Context, Poll, Waker, ready};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
+use tokio_rustls::server::TlsStream;
+
+/// So long the beginning of a connection over TLS may take.
+const HANDSHAKE: Duration = Duration::from_secs(10);
+/// So much of a file is handed to the cipher at a time.
+const TLS_BLOCK: usize = 128 << 10;
 
 /// A connection whose requests are looked at.
 pub struct Watched {
-    io: TcpStream,
+    io: Wire,
     /// Nothing has come since the last answer: what comes next is the beginning of a request.
     fresh: bool,
     fragment: Arc<AtomicBool>,
     outlet: Outlet,
+    /// One answer has it for itself until its end.
+    alone: bool,
 }
 
 /// Where a handler leaves a part of a file for its connection to send.
@@ -51,9 +62,52 @@ struct Job {
     file: Arc<File>,
     at: u64,
     left: u64,
+    /// Read, and not yet taken by the cipher.
+    block: Vec<u8>,
+    taken: usize,
 }
 
-/// The outlet of the connection by which a request came; none where bytes are encrypted on their way.
+/// What carries a connection.
+enum Wire {
+    Plain(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+}
+
+impl Wire {
+    /// Sends of a part of a file what the line takes just now: how many bytes. None at its end.
+    fn poll_send(&mut self, cx: &mut Context<'_>, job: &mut Job) -> Poll<io::Result<usize>> {
+        match self {
+            Wire::Plain(io) => loop {
+                ready!(io.poll_write_ready(cx))?;
+                let sent = io.try_io(Interest::WRITABLE, || {
+                    let count = usize::try_from(job.left).unwrap_or(usize::MAX).min(8 << 20);
+                    Ok(rustix::fs::sendfile(&*io, &job.file, Some(&mut job.at), count)?)
+                });
+                match sent {
+                    Err(e) if e.kind() == io::ErrorKind::WouldBlock => {}
+                    other => return Poll::Ready(other),
+                }
+            },
+            Wire::Tls(io) => {
+                if job.taken == job.block.len() {
+                    let count = usize::try_from(job.left).unwrap_or(usize::MAX).min(TLS_BLOCK);
+                    job.block.resize(count, 0);
+                    let got = job.file.read_at(&mut job.block, job.at)?;
+                    job.block.truncate(got);
+                    (job.at, job.taken) = (job.at + got as u64, 0);
+                    if got == 0 {
+                        return Poll::Ready(Ok(0));
+                    }
+                }
+                let sent = ready!(Pin::new(io).poll_write(cx, &job.block[job.taken..]))?;
+                job.taken += sent;
+                Poll::Ready(Ok(sent))
+            }
+        }
+    }
+}
+
+/// The outlet of the connection by which a request came; none over HTTP/2.
 pub fn outlet(request: &HttpRequest) -> Option<Outlet> {
     request.conn_data::<Outlet>().cloned()
 }
@@ -64,7 +118,7 @@ impl Outlet {
         {
             let mut slot = self.0.lock();
             slot.failed = None;
-            slot.job = Some(Job { file, at, left: length });
+            slot.job = Some(Job { file, at, left: length, block: Vec::new(), taken: 0 });
         }
         std::future::poll_fn(|cx| {
             let mut slot = self.0.lock();
@@ -86,19 +140,10 @@ impl Watched {
     fn poll_outlet(&mut self, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
         let mut slot = self.outlet.0.lock();
         while let Some(job) = &mut slot.job {
-            let sent = match self.io.poll_write_ready(cx) {
-                Poll::Pending => return Poll::Pending,
-                Poll::Ready(Err(e)) => Err(e),
-                Poll::Ready(Ok(())) => self.io.try_io(Interest::WRITABLE, || {
-                    let count = usize::try_from(job.left).unwrap_or(usize::MAX).min(8 << 20);
-                    Ok(rustix::fs::sendfile(&self.io, &job.file, Some(&mut job.at), count)?)
-                }),
-            };
-            match sent {
+            match ready!(self.io.poll_send(cx, job)) {
                 // The file is shorter than it was: the caller is told, and the line breaks.
                 Ok(0) => slot.failed = Some(io::ErrorKind::UnexpectedEof.into()),
                 Ok(n) => job.left -= n as u64,
-                Err(e) if e.kind() == io::ErrorKind::WouldBlock => continue,
                 Err(e) => slot.failed = Some(e),
             }
             if slot.failed.is_some() || slot.job.as_ref().is_some_and(|j| j.left == 0) {
@@ -126,6 +171,56 @@ fn begins_with_fragment(bytes: &[u8]) -> bool {
     let mut parts = line.split(|b| *b == b' ');
     let method = parts.next().unwrap_or_default();
     Method::from_bytes(method).is_ok() && parts.next().is_some_and(|address| address.contains(&b'#'))
+}
+
+impl AsyncRead for Wire {
+    fn poll_read(self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Wire::Plain(io) => Pin::new(io).poll_read(cx, buf),
+            Wire::Tls(io) => Pin::new(io).poll_read(cx, buf),
+        }
+    }
+}
+
+impl AsyncWrite for Wire {
+    fn poll_write(self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Wire::Plain(io) => Pin::new(io).poll_write(cx, bytes),
+            Wire::Tls(io) => Pin::new(io).poll_write(cx, bytes),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Wire::Plain(io) => Pin::new(io).poll_flush(cx),
+            Wire::Tls(io) => Pin::new(io).poll_flush(cx),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Wire::Plain(io) => Pin::new(io).poll_shutdown(cx),
+            Wire::Tls(io) => Pin::new(io).poll_shutdown(cx),
+        }
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        bytes: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Wire::Plain(io) => Pin::new(io).poll_write_vectored(cx, bytes),
+            Wire::Tls(io) => Pin::new(io).poll_write_vectored(cx, bytes),
+        }
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        match self {
+            Wire::Plain(io) => io.is_write_vectored(),
+            Wire::Tls(io) => io.is_write_vectored(),
+        }
+    }
 }
 
 impl AsyncRead for Watched {
@@ -173,8 +268,32 @@ impl AsyncWrite for Watched {
     }
 }
 
+/// Begins a connection: over TLS with the handshake.
+async fn begin(io: TcpStream, ways: Option<Ways>) -> io::Result<(Wire, Protocol)> {
+    // Small answers must not wait for what the other side delays.
+    let _ = io.set_nodelay(true);
+    let Some(ways) = ways else { return Ok((Wire::Plain(io), Protocol::Http1)) };
+    let handshake = async {
+        let start = tokio_rustls::LazyConfigAcceptor::new(rustls::server::Acceptor::default(), io).await?;
+        let way = ways.of(&start.client_hello());
+        start.into_stream(way).await
+    };
+    let mut stream = tokio::time::timeout(HANDSHAKE, handshake).await.map_err(io::Error::other)??;
+    stream.get_mut().1.set_buffer_limit(Some(2 * TLS_BLOCK));
+    let protocol = match stream.get_ref().1.alpn_protocol() {
+        Some(b"h2") => Protocol::Http2,
+        _ => Protocol::Http1,
+    };
+    Ok((Wire::Tls(Box::new(stream)), protocol))
+}
+
 /// Serves an application on a listener, as the framework's own server does.
-pub fn serve<F, I, S, B>(listener: TcpListener, workers: usize, app: F) -> io::Result<Server>
+pub fn serve<F, I, S, B>(
+    listener: TcpListener,
+    workers: usize,
+    tls: Option<Ways>,
+    app: F,
+) -> io::Result<Server>
 where
     F: Fn() -> I + Send + Clone + 'static,
     I: IntoServiceFactory<S, Request>,
@@ -204,15 +323,25 @@ where
             .local_addr(at)
             .on_connect_ext(|io: &Watched, data: &mut Extensions| {
                 data.insert(Seen(io.fragment.clone()));
-                data.insert(io.outlet.clone());
+                if io.alone {
+                    data.insert(io.outlet.clone());
+                }
             })
             .finish(map_config(app, |()| AppConfig::default()));
-        fn_service(|io: TcpStream| async move {
-            // Small answers must not wait for what the other side delays.
-            let _ = io.set_nodelay(true);
-            let peer = io.peer_addr().ok();
-            let watched = Watched { io, fresh: true, fragment: Arc::default(), outlet: Outlet::default() };
-            Ok((watched, Protocol::Http1, peer))
+        let tls = tls.clone();
+        fn_service(move |io: TcpStream| {
+            let (peer, tls) = (io.peer_addr().ok(), tls.clone());
+            async move {
+                let (io, protocol) = begin(io, tls).await.map_err(DispatchError::Io)?;
+                let watched = Watched {
+                    io,
+                    fresh: true,
+                    fragment: Arc::default(),
+                    outlet: Outlet::default(),
+                    alone: protocol == Protocol::Http1,
+                };
+                Ok((watched, protocol, peer))
+            }
         })
         .and_then(http)
     })?;

@@ -64,28 +64,18 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
                 format!("tls_certificate, tls_key: {reason}\n  Correct the file, or name another.")
             };
             let pair = Pair::open(certificate, key).map_err(wrong)?;
-            Some((pair.server()?, pair))
+            Some((pair.ways()?, pair))
         }
         None => None,
     };
     let mut chores = Vec::new();
     let listener = std::net::TcpListener::bind(listen).map_err(cannot_listen)?;
     let listens = listener.local_addr().map_err(cannot_listen)?;
-    let server: Server = match tls {
-        Some((server, pair)) => {
-            chores.push(tokio::spawn(pair.follow()));
-            HttpServer::new(app)
-                .workers(workers)
-                .tcp_nodelay(true)
-                .keep_alive(Duration::from_secs(75))
-                .shutdown_timeout(20)
-                .disable_signals()
-                .listen_rustls_0_23(listener, server)
-                .map_err(cannot_listen)?
-                .run()
-        }
-        None => crate::listening::serve(listener, workers, app).map_err(cannot_listen)?,
-    };
+    let ways = tls.map(|(ways, pair)| {
+        chores.push(tokio::spawn(pair.follow()));
+        ways
+    });
+    let server: Server = crate::listening::serve(listener, workers, ways, app).map_err(cannot_listen)?;
     let handle = server.handle();
     let scheme = if state.config.tls.is_some() { "https" } else { "http" };
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));

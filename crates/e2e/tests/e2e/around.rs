@@ -72,6 +72,83 @@ async fn tls_is_served_from_files_and_a_renewed_pair_is_taken_up() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn over_tls_large_files_come_whole_the_cipher_suits_both_and_fragments_are_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    certificate(dir.path(), "used");
+    let path = |name: &str| dir.path().join(name).to_str().unwrap().to_string();
+    let mut plain = Service::start_in(&dir.path().join("data"));
+    plain.set_up().await;
+    let client = plain.client().await;
+    let mut bytes = vec![0; 24 << 20];
+    blake3::Hasher::new().update(b"lens").finalize_xof().fill(&mut bytes);
+    fs::write(dir.path().join("lens.bin"), &bytes).unwrap();
+    let token = client.token().unwrap().to_string();
+    let line = format!("{}/dav/home/lens.bin", plain.address);
+    let twice = || {
+        let bearer = format!("Authorization: Bearer {token}");
+        let done = Command::new("curl").args(["-sSv", "-H", &bearer, &line, &line]).output().unwrap();
+        assert!(done.stdout == [&bytes[..], &bytes].concat(), "{} bytes came", done.stdout.len());
+        String::from_utf8_lossy(&done.stderr).into_owned()
+    };
+    let send = Command::new("curl")
+        .args(["-sSf", "-T", &path("lens.bin"), "-H", &format!("Authorization: Bearer {token}")])
+        .arg(format!("{}/dav/home/lens.bin", plain.address))
+        .status()
+        .unwrap();
+    assert!(send.success());
+    let told = twice();
+    assert!(told.contains("Re-using existing"), "a line of its own for each: {told}");
+    drop(plain);
+
+    let tls = ["--tls-certificate", &path("used.pem"), "--tls-key", &path("used.key")];
+    let service = Service::start_with(&dir.path().join("data"), &tls);
+    let ask = |more: &[&str]| {
+        let done = Command::new("curl")
+            .args(["-sSv", "--max-time", "60", "--cacert", &path("used.pem")])
+            .args(["-H", &format!("Authorization: Bearer {token}")])
+            .args(more)
+            .arg(format!("{}/dav/home/lens.bin", service.address))
+            .output()
+            .unwrap();
+        (done.stdout, String::from_utf8_lossy(&done.stderr).into_owned())
+    };
+    for (more, cipher) in [
+        (&["--http1.1"][..], "TLS_AES_128_GCM_SHA256"),
+        (&["--http2"], "TLS_AES_128_GCM_SHA256"),
+        (&["--tls-max", "1.2"], "ECDHE-ECDSA-AES128-GCM-SHA256"),
+        // Who can only have one, and who names the one for processors without AES first.
+        (&["--tls13-ciphers", "TLS_AES_256_GCM_SHA384"], "TLS_AES_256_GCM_SHA384"),
+        (
+            &["--tls13-ciphers", "TLS_CHACHA20_POLY1305_SHA256:TLS_AES_128_GCM_SHA256"],
+            "TLS_CHACHA20_POLY1305_SHA256",
+        ),
+    ] {
+        let (got, told) = ask(more);
+        assert!(told.contains(cipher), "{more:?}: {told}");
+        assert!(got == bytes, "{more:?}: {} bytes came", got.len());
+    }
+    let (got, _) = ask(&["--http1.1", "-r", "1000000-20000000"]);
+    assert!(got == bytes[1_000_000..=20_000_000]);
+    // Several answers on one line keep their order.
+    let again = format!("{}/dav/home/lens.bin", service.address);
+    let (got, told) = ask(&["--http1.1", &again, "-r", "5-20000004", "-o", "-"]);
+    assert!(told.contains("Re-using existing"), "a line of its own for each: {told}");
+    assert_eq!(got.len(), 40_000_000);
+    assert!(got[..20_000_000] == bytes[5..20_000_005] && got[20_000_000..] == bytes[5..20_000_005]);
+    let (said, _) = ask(&["--http1.1", "-X", "DELETE", "--request-target", "/dav/home/lens.bin#part"]);
+    assert!(String::from_utf8_lossy(&said).contains("address_has_fragment"));
+    assert_eq!(ask(&["-r", "0-3"]).0, &bytes[..4], "nothing was removed");
+    // Who never says a word of TLS is let go.
+    let at = service.address.trim_start_matches("https://");
+    let mut line = std::net::TcpStream::connect(at).unwrap();
+    line.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+    std::io::Write::write_all(&mut line, b"GET / HTTP/1.1\r\n\r\n").unwrap();
+    let mut said = Vec::new();
+    let _ = std::io::Read::read_to_end(&mut line, &mut said);
+    assert!(!String::from_utf8_lossy(&said).contains("HTTP/1.1 200"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_figures_are_for_administrators_or_on_an_address_of_their_own() {
     let dir = tempfile::tempdir().unwrap();
     // A port of the system's choice, free again by the time it is used.
