@@ -219,7 +219,7 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
 
 /// Adds the headers, and logs what changed or failed.
 pub async fn around(
-    request: ServiceRequest,
+    mut request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let begun = std::time::Instant::now();
@@ -228,6 +228,7 @@ pub async fn around(
     if let Some(state) = &state {
         public::note(request.request(), state);
     }
+    crate::patience::watch(&mut request);
     let mut response = compressed(next.call(request).await?).await;
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// What is in force.
 #[derive(Clone, Debug)]
@@ -21,6 +22,8 @@ pub struct Config {
     pub metrics_listen: Option<SocketAddr>,
     /// The largest file taken, in bytes.
     pub largest_file: u64,
+    /// How long the sender of a body may be silent before the line is cut.
+    pub sender_patience: Duration,
     /// The organisation's name, in mail and on pages.
     pub organisation: String,
     /// The organisation's colour, on pages for strangers.
@@ -123,7 +126,7 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 18] = [
+const KEYS: [Key; 19] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
@@ -132,6 +135,7 @@ const KEYS: [Key; 18] = [
     Key { name: "tls_key", env: "YATTIC_TLS_KEY", default: "" },
     Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
     Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
+    Key { name: "sender_patience", env: "YATTIC_SENDER_PATIENCE", default: "120" },
     Key { name: "organisation", env: "YATTIC_ORGANISATION", default: "Yellow Attic" },
     Key { name: "organisation_colour", env: "YATTIC_ORGANISATION_COLOUR", default: "" },
     Key { name: "organisation_logo", env: "YATTIC_ORGANISATION_LOGO", default: "" },
@@ -242,6 +246,14 @@ pub fn read(
         yellow_attic_core::size::read(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
             wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
         })?;
+    let sender_patience = of("sender_patience")
+        .parse()
+        .ok()
+        .filter(|s| (1..=86_400).contains(s))
+        .map(Duration::from_secs)
+        .ok_or_else(|| {
+            wrong("sender_patience", "not a number of seconds", "Write a whole number from 1 to 86400.")
+        })?;
     let organisation = of("organisation").trim().to_string();
     if organisation.is_empty()
         || organisation.chars().count() > 100
@@ -347,6 +359,7 @@ pub fn read(
         tls,
         metrics_listen,
         largest_file,
+        sender_patience,
         organisation,
         colour,
         logo,

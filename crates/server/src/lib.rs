@@ -2,10 +2,10 @@
 //!
 //! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
 //! [`app`] (what every request meets), [`auth`] (who asks), [`api`] (one resource per file),
-//! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`console`] (the
+//! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`patience`] (with senders), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
 //! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
-//! address that links carry), [`listening`] (plain connections), [`tls`], [`times`].
+//! address that links carry), [`listening`] (connections), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
 
@@ -22,6 +22,7 @@ pub mod kept;
 pub mod listening;
 pub mod mail;
 pub mod metrics;
+pub mod patience;
 pub mod problem;
 pub mod public;
 pub mod reader;

@@ -8,7 +8,6 @@ use actix_web::{HttpRequest, web};
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt};
 use sha2::Digest as _;
-use std::time::{Duration, Instant};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::digests::{self, Algorithm};
 use yellow_attic_store::quota::Claim;
@@ -28,20 +27,25 @@ pub struct Received {
     pub told: Option<String>,
 }
 
+/// Whether a body is announced that stays in memory until its group is written.
+pub fn is_small(request: &HttpRequest) -> bool {
+    announced(request).is_some_and(|n| n <= SMALL as u64)
+}
+
+fn announced(request: &HttpRequest) -> Option<u64> {
+    request.headers().get(header::CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
+}
+
 /// Takes a body. After an error staging is clean.
 pub async fn receive(
     state: &State,
     request: &HttpRequest,
-    payload: web::Payload,
+    mut payload: web::Payload,
     parent: NodeId,
     replaced: u64,
 ) -> Result<Received, Refusal> {
     let mut digests = Digests::of(request)?;
-    let mut payload = patient(payload);
-    let announced = match request.headers().get(header::CONTENT_LENGTH) {
-        Some(value) => value.to_str().ok().and_then(|v| v.parse::<u64>().ok()),
-        None => None,
-    };
+    let announced = announced(request);
     let largest = state.config.largest_file;
     if announced.is_some_and(|n| n > largest) {
         return Err(StoreError::TooLarge(largest).into());
@@ -115,7 +119,6 @@ pub async fn append(
 ) -> Result<u64, Refusal> {
     let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
     let mut sum = PartSum::of(request)?;
-    let payload = patient(payload);
     let before = part.size();
     let (send, mut lots) = lots();
     let writing = web::block(move || {
@@ -162,37 +165,6 @@ pub async fn append(
         Ok(Err(e)) => Err(e.into()),
         Err(_) => Err(StoreError::Stopping.into()),
     }
-}
-
-/// So long a sender may be silent.
-const SILENCE: Duration = Duration::from_secs(120);
-/// In so long, so much must come: whoever sends a byte now and then holds no connection for hours.
-const SPAN: Duration = Duration::from_secs(300);
-const IN_A_SPAN: u64 = 64 * 1024;
-
-/// A body whose sender goes on sending. One that does not is cut off like a broken line: what counts of an
-/// upload in parts stays, and can be gone on with.
-pub fn patient(payload: web::Payload) -> std::pin::Pin<Box<impl Stream<Item = Result<Bytes, PayloadError>>>> {
-    let begun = (payload, Instant::now(), 0u64);
-    Box::pin(futures_util::stream::unfold(Some(begun), |running| async move {
-        let (mut payload, mut since, mut came) = running?;
-        let Ok(piece) = tokio::time::timeout(SILENCE, payload.next()).await else {
-            return Some((Err(PayloadError::Incomplete(None)), None));
-        };
-        match piece? {
-            Ok(piece) => {
-                came += piece.len() as u64;
-                if since.elapsed() > SPAN {
-                    if came < IN_A_SPAN {
-                        return Some((Err(PayloadError::Incomplete(None)), None));
-                    }
-                    (since, came) = (Instant::now(), 0);
-                }
-                Some((Ok(piece), Some((payload, since, came))))
-            }
-            Err(e) => Some((Err(e), None)),
-        }
-    }))
 }
 
 /// The checksum of one part of an upload (tus, checksum).

@@ -106,6 +106,8 @@ mod config {
             ("tls_certificate", "/etc/cert.pem"),
             ("metrics_listen", "7462"),
             ("largest_file", "many"),
+            ("sender_patience", "0"),
+            ("sender_patience", "two minutes"),
             ("largest_file", "99999999999 TiB"),
             ("organisation", ""),
             ("organisation_colour", "yellow"),

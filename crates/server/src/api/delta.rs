@@ -7,7 +7,7 @@ use crate::app::State;
 use crate::auth::Who;
 use crate::problem::Refusal;
 use crate::times;
-use crate::upload::{feed_on, lots, patient};
+use crate::upload::{feed_on, lots};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use bytes::Bytes;
 use futures_util::StreamExt;
@@ -126,13 +126,12 @@ pub async fn assemble(
     state: web::Data<State>,
     who: Who,
     path: web::Path<(i64, String)>,
-    payload: web::Payload,
+    mut payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     let (parent, name) = path.into_inner();
     let (parent, name) = (NodeId(parent), Name::new(&name).map_err(StoreError::from)?);
     let there = state.engine.check_put(&who.actor, parent, &name).await?;
     let conditions = conditions(&request)?;
-    let mut payload = patient(payload);
     // The first line says what it is.
     let mut line = Vec::new();
     let rest = loop {

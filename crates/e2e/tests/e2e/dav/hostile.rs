@@ -1,10 +1,10 @@
 //! What no client should send: the standard's status, nothing half-written, the connection freed.
 
 use super::{Dav, for_oona, make_oona, token};
-use crate::support::{Service, wait_for};
+use crate::support::{PASSWORD, Service, wait_for};
 use std::io::{Read, Write};
 use std::net::TcpStream;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn bodies_that_are_traps_are_refused_unread() {
@@ -136,7 +136,7 @@ async fn expired_locks_count_no_more_and_others_cannot_end_or_use_a_lock() {
     let body = "<lockinfo xmlns=\"DAV:\"><lockscope><exclusive/></lockscope><locktype><write/></locktype></lockinfo>";
     let short = dav.ask("LOCK", "/dav/home/a.txt", &[("timeout", "Second-1")], body).await.is(200);
     dav.put("/dav/home/a.txt", "b").await.is(423);
-    let begun = std::time::Instant::now();
+    let begun = Instant::now();
     while dav.put("/dav/home/a.txt", "b").await.status == 423 {
         assert!(begun.elapsed() < Duration::from_secs(10), "it never ends");
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -150,7 +150,7 @@ async fn expired_locks_count_no_more_and_others_cannot_end_or_use_a_lock() {
     let node = client.place("home:/a.txt", None).await.unwrap().node.id;
     client.give(node, &for_oona("edit")).await.unwrap();
     let held = token(&dav.lock("/dav/home/a.txt", "0", "exclusive").await.is(200));
-    let other = Dav::with(&service, "oona", crate::support::PASSWORD);
+    let other = Dav::with(&service, "oona", PASSWORD);
     other.ask("PUT", "/dav/given/a.txt", &[("if", &format!("(<{held}>)"))], "c").await.is(423);
     other.ask("UNLOCK", "/dav/given/a.txt", &[("lock-token", &format!("<{held}>"))], "").await.is(403);
     other.ask("LOCK", "/dav/given/a.txt", &[("if", &format!("(<{held}>)"))], "").await.is(412);
@@ -163,20 +163,21 @@ async fn expired_locks_count_no_more_and_others_cannot_end_or_use_a_lock() {
     dav.put("/dav/home/a.txt", "f").await.is(423);
 }
 
+/// The head of a request of Ines.
+fn head(service: &Service, method: &str, path: &str, length: usize, more: &str) -> String {
+    let pair = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, format!("ines:{PASSWORD}"));
+    let at = service.address.trim_start_matches("http://");
+    format!(
+        "{method} {path} HTTP/1.1\r\nHost: {at}\r\nAuthorization: Basic {pair}\r\n{more}Content-Length: {length}\r\n\r\n"
+    )
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_sender_that_disappears_leaves_nothing_and_frees_its_connection() {
     let (service, client) = Service::ready().await;
     let dav = Dav::ines(&service);
     let at = service.address.trim_start_matches("http://");
-    let head = |length: usize| {
-        let pair = base64::Engine::encode(
-            &base64::engine::general_purpose::STANDARD,
-            format!("ines:{}", crate::support::PASSWORD),
-        );
-        format!(
-            "PUT /dav/home/half HTTP/1.1\r\nHost: {at}\r\nAuthorization: Basic {pair}\r\nContent-Length: {length}\r\n\r\n"
-        )
-    };
+    let head = |length: usize| head(&service, "PUT", "/dav/home/half", length, "");
     for length in [10_000, 10_000_000] {
         let mut line = TcpStream::connect(at).unwrap();
         line.write_all(head(length).as_bytes()).unwrap();
@@ -198,4 +199,84 @@ async fn a_sender_that_disappears_leaves_nothing_and_frees_its_connection() {
         .contains("200")));
     dav.ask("GET", "/dav/home/half", &[], "").await.is(404);
     assert_eq!(client.uploads().await.unwrap().uploads.len(), 0);
+}
+
+/// Sends a head and pieces, each after a pause; what is said until the other side ends the line, and when it does.
+fn sent_slowly(service: &Service, head: &str, pieces: usize, piece: &[u8], pause: u64) -> (String, Duration) {
+    let mut line = TcpStream::connect(service.address.trim_start_matches("http://")).unwrap();
+    line.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    let begun = Instant::now();
+    line.write_all(head.as_bytes()).unwrap();
+    let mut sending = line.try_clone().unwrap();
+    let piece = piece.to_vec();
+    let sender = std::thread::spawn(move || {
+        for _ in 0..pieces {
+            if sending.write_all(&piece).is_err() {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(pause));
+        }
+    });
+    let mut said = Vec::new();
+    let end = line.read_to_end(&mut said);
+    let took = begun.elapsed();
+    // Nothing came for so long: the line was held.
+    assert!(end.is_ok() || took < Duration::from_secs(29), "the line is held");
+    drop(line);
+    sender.join().unwrap();
+    (String::from_utf8_lossy(&said).into_owned(), took)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sender_that_falls_silent_or_trickles_is_cut_off_and_one_that_goes_on_is_not() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("yatticd.toml");
+    std::fs::write(&file, "sender_patience = 1\n").unwrap();
+    let with = ["--config", file.to_str().unwrap()];
+    let mut service = Service::start_with(&dir.path().join("data"), &with);
+    service.set_up().await;
+    let client = service.client().await;
+    let json = "Content-Type: application/json\r\nOrigin: http://x\r\n";
+    for (method, path, length, more) in [
+        ("PUT", "/dav/home/small", 30_000, ""),
+        ("PUT", "/dav/home/large", 10_000_000, ""),
+        ("PROPFIND", "/dav/home/", 5_000, "Depth: 0\r\n"),
+        ("POST", "/api/v1/devices", 5_000, json),
+    ] {
+        let asked = head(&service, method, path, length, more);
+        let (said, took) = sent_slowly(&service, &asked, 1, &[b' '; 10], 0);
+        assert!(said.is_empty() || said.starts_with("HTTP/1.1 4"), "{method} {path}: {said}");
+        assert!(took >= Duration::from_secs(1), "{method} {path} was cut off after {took:?}");
+        // A byte now and then is no sending either.
+        let (said, took) = sent_slowly(&service, &asked, 100, b" ", 200);
+        assert!(said.is_empty() || said.starts_with("HTTP/1.1 4"), "{method} {path}: {said}");
+        assert!(took >= Duration::from_secs(3), "{method} {path} was cut off after {took:?}");
+    }
+    assert!(service.staging_is_clean());
+    // Whoever is slow and goes on gets done, in more time than anybody may be silent.
+    let asked = head(&service, "PUT", "/dav/home/slow", 400_000, "Connection: close\r\n");
+    let (said, took) = sent_slowly(&service, &asked, 10, &[7; 40_000], 500);
+    assert!(said.starts_with("HTTP/1.1 201"), "{said}");
+    assert!(took >= Duration::from_secs(4));
+    assert_eq!(client.place("home:/slow", None).await.unwrap().node.size, 400_000);
+    // Of an upload in parts what came stays.
+    let encode = |text: &str| base64::Engine::encode(&base64::engine::general_purpose::STANDARD, text);
+    let node = client.place("home:/", None).await.unwrap().node.id.to_string();
+    let named = format!("parent {},filename {}", encode(&node), encode("parts"));
+    let bearer =
+        format!("Host: x\r\nTus-Resumable: 1.0.0\r\nAuthorization: Bearer {}\r\n", client.token().unwrap());
+    let begin = format!(
+        "POST /api/v1/uploads HTTP/1.1\r\n{bearer}Upload-Length: 50000\r\nUpload-Metadata: {named}\r\nConnection: close\r\n\r\n"
+    );
+    let begun = service.raw(begin.as_bytes());
+    let place = begun.lines().find_map(|l| l.strip_prefix("location: ")).unwrap_or_else(|| panic!("{begun}"));
+    let path = place.trim();
+    let part = format!(
+        "PATCH {path} HTTP/1.1\r\n{bearer}Upload-Offset: 0\r\n\
+         Content-Type: application/offset+octet-stream\r\nContent-Length: 50000\r\n\r\n"
+    );
+    sent_slowly(&service, &part, 1, &[1; 20_000], 0);
+    let ask = format!("HEAD {path} HTTP/1.1\r\n{bearer}Connection: close\r\n\r\n");
+    let told = || service.raw(ask.as_bytes());
+    assert!(wait_for(|| told().contains("upload-offset: 20000")), "{}", told());
 }
