@@ -7,6 +7,7 @@ use super::spot::{At, PERSON, Spot, href_of};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
 use crate::app::State;
 use actix_web::http::StatusCode;
+use actix_web::rt::task::JoinHandle;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use std::sync::Arc;
@@ -16,9 +17,9 @@ use yellow_attic_core::dav::bodies;
 use yellow_attic_core::dav::headers::Depth;
 use yellow_attic_core::rights::Level;
 use yellow_attic_store::places::{GIVEN, given_name};
-use yellow_attic_store::{Row, ShelfKind, Sort, StoreError};
+use yellow_attic_store::{Actor, Entry, Page, Row, ShelfKind, Sort, StoreError};
 
-/// Entries read at a time.
+/// Entries read at a time: the next so many while these are written.
 const PAGE: usize = 200;
 /// The most things that an answer with all beneath tells of.
 const MOST_BENEATH: i64 = 50_000;
@@ -76,6 +77,44 @@ struct Folder {
     chain: Vec<Arc<Row>>,
     href: String,
     cursor: Option<String>,
+    /// Its next page, already being read.
+    ahead: Option<JoinHandle<yellow_attic_store::Result<Page<Entry>>>>,
+}
+
+impl Folder {
+    fn new(chain: Vec<Arc<Row>>, href: String) -> Folder {
+        Folder { chain, href, cursor: None, ahead: None }
+    }
+
+    /// Its next page.
+    async fn page(&mut self, state: &State, actor: &Actor) -> yellow_attic_store::Result<Page<Entry>> {
+        match self.ahead.take() {
+            Some(ahead) => ahead.await.unwrap_or(Err(StoreError::Stopping)),
+            None => {
+                let node = self.chain[0].node;
+                state.engine.list(actor, node, Sort::Name, false, PAGE, self.cursor.as_deref()).await
+            }
+        }
+    }
+
+    /// Has the page after this one read, while this one is written.
+    async fn read_ahead(&mut self, state: &web::Data<State>, actor: &Actor) {
+        let (state, actor, node, cursor) =
+            (state.clone(), actor.clone(), self.chain[0].node, self.cursor.clone());
+        self.ahead = Some(actix_web::rt::spawn(async move {
+            state.engine.list(&actor, node, Sort::Name, false, PAGE, cursor.as_deref()).await
+        }));
+        // Begun at once: what is written now does not wait for anything.
+        tokio::task::yield_now().await;
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        if let Some(ahead) = &self.ahead {
+            ahead.abort();
+        }
+    }
 }
 
 /// An answer that is being written.
@@ -118,7 +157,7 @@ pub async fn step(walk: Option<Walk>) -> Option<(Result<Bytes, actix_web::Error>
 impl Walk {
     /// What is in a folder, without itself.
     pub fn of_folder(teller: Teller, at: At, deep: bool, tail: String) -> Walk {
-        let first = Folder { chain: at.chain, href: at.href, cursor: None };
+        let first = Folder::new(at.chain, at.href);
         let teller = Some(Box::new(teller));
         Walk { teller, out: BEGIN.to_string(), stack: vec![first], deep, tail, ended: false }
     }
@@ -134,16 +173,20 @@ impl Walk {
             self.ended = true;
             return Ok(());
         };
-        let engine = teller.state.engine.clone();
-        let node = folder.chain[0].node;
+        let state = teller.state.clone();
         let actor = teller.who.actor.clone();
-        let page = engine.list(&actor, node, Sort::Name, false, PAGE, folder.cursor.as_deref()).await;
-        let page = match page {
+        let page = match folder.page(&state, &actor).await {
             Ok(page) => page,
             // Gone since it was told of: then nothing is in it.
             Err(StoreError::NotFound(_)) => return Ok(()),
             Err(e) => return Err(crate::problem::Refusal::from(e).into()),
         };
+        folder.cursor = page.next;
+        // Where what is beneath comes first, the next page would lie in memory for long.
+        let descends = self.deep && page.items.iter().any(|e| e.row.is_folder());
+        if folder.cursor.is_some() && !descends {
+            folder.read_ahead(&state, &actor).await;
+        }
         let rows: Vec<&Row> = page.items.iter().map(|e| &e.row).collect();
         let known = teller.know(&rows).await?;
         let way: Vec<NodeId> = folder.chain.iter().map(|r| r.node).collect();
@@ -159,7 +202,7 @@ impl Walk {
             let level = teller.asks_level().then(|| {
                 let mut way = vec![Arc::new(entry.row.clone())];
                 way.extend(folder.chain.iter().cloned());
-                engine.level(&actor, &way)
+                state.engine.level(&actor, &way)
             });
             let told = Thing {
                 href: &href,
@@ -174,10 +217,9 @@ impl Walk {
             if self.deep && entry.row.is_folder() {
                 let mut chain = vec![Arc::new(entry.row.clone())];
                 chain.extend(folder.chain.iter().cloned());
-                below.push(Folder { chain, href: href.clone(), cursor: None });
+                below.push(Folder::new(chain, href.clone()));
             }
         }
-        folder.cursor = page.next;
         if folder.cursor.is_some() {
             self.stack.push(folder);
         }
@@ -227,8 +269,7 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
     if depth == Depth::Zero || !at.row.is_folder() {
         return Ok(finished(out));
     }
-    let first =
-        Folder { chain: at.chain, href: at.href.trim_end_matches('/').to_string() + "/", cursor: None };
+    let first = Folder::new(at.chain, at.href.trim_end_matches('/').to_string() + "/");
     let mut walk = Walk {
         teller: Some(Box::new(teller)),
         out,
