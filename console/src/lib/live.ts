@@ -71,6 +71,12 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
           void queries.invalidateQueries({ queryKey: [key] });
         }
       });
+      // A lock is no change of a file: what shows locks is read anew, as far as it is in sight.
+      source.addEventListener("locks", () => {
+        for (const key of ["place", "entries"]) {
+          void queries.invalidateQueries({ queryKey: [key], predicate: (q) => q.queryKey[2] === undefined });
+        }
+      });
       source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: ["welcome"] }));
       source.onerror = () => {
         // A short break is taken up by the browser unseen.

@@ -1,6 +1,7 @@
 //! Headless Chromium through its driver, one of each for a test.
 
 use crate::support::wait_for;
+use fantoccini::key::Key;
 use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
@@ -120,7 +121,10 @@ impl Browser {
             Ok(field) => field,
             Err(e) => panic!("no field \"{label}\": {e}\n{}", self.text().await),
         };
-        field.clear().await.unwrap();
+        // As a person does it: typed over what is marked. Emptied by the driver, the page could draw it again, and what
+        // is typed would be added.
+        field.send_keys(&(Key::Control + "a")).await.unwrap();
+        field.send_keys(&Key::Backspace.to_string()).await.unwrap();
         field.send_keys(text).await.unwrap();
     }
 

@@ -1,6 +1,7 @@
 //! The console in Chromium, as a new user meets it.
 
 use crate::browser::Browser;
+use crate::dav::{Dav, token};
 use crate::support::{PASSWORD, Service, wait_for};
 use fantoccini::key::Key;
 use std::fs;
@@ -195,5 +196,53 @@ async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
     browser.click(&css_row).await;
     browser.press("Look").await;
     browser.says("There is no preview for this kind of file").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn locks_show_on_open_pages_as_they_come_and_go_and_are_taken_and_ended_there() {
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    client.put(home, "plan.txt", None, &Default::default(), b"walls".to_vec().into()).await.unwrap();
+    let browser = Browser::open(1280, 947).await;
+    browser.page.goto(&service.address).await.unwrap();
+    browser.fill("Sign-in name", "ines").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.says("yours alone").await;
+    browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    let plan = row(&browser, "plan.txt").await;
+    browser.click(&plan).await;
+    browser.says("Nobody keeps others from changing it").await;
+
+    // A program takes one, and ends it: the page follows by itself.
+    let dav = Dav::ines(&service);
+    let held = token(&dav.lock("/dav/home/plan.txt", "0", "exclusive").await.is(200));
+    browser.says("You hold it, by a program").await;
+    browser.find("[data-name='plan.txt'] [aria-label='locked by you']").await;
+    browser.is_accessible("a file that is locked").await;
+    dav.ask("UNLOCK", "/dav/home/plan.txt", &[("lock-token", &format!("<{held}>"))], "").await.is(204);
+    browser.says("Nobody keeps others from changing it").await;
+
+    // By hand: it keeps a program out that does not know of it, and is ended here.
+    browser.press("Lock for an hour").await;
+    browser.says("nobody else changes this").await;
+    crate::dav::make_oona(&client).await;
+    let node = client.place("home:/plan.txt", None).await.unwrap().node.id;
+    client.give(node, &crate::dav::for_oona("edit")).await.unwrap();
+    let oona = Dav::with(&service, "oona", PASSWORD);
+    let refused = oona.put("/dav/given/plan.txt", "doors").await.is(423);
+    assert!(refused.body.contains("Ines Marrow"), "{}", refused.body);
+    browser.press("End the lock").await;
+    browser.says("Nobody keeps others from changing it").await;
+    oona.put("/dav/given/plan.txt", "doors").await.is(204);
+
+    // Somebody else's is said to be theirs.
+    oona.lock("/dav/given/plan.txt", "0", "exclusive").await.is(200);
+    browser.says("holds it, by a program").await;
+    browser.says("other changes are refused").await;
+    browser.press("End the lock").await;
+    browser.says("Nobody keeps others from changing it").await;
+    oona.put("/dav/given/plan.txt", "windows").await.is(204);
     browser.close().await;
 }

@@ -206,6 +206,17 @@ async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     let change = events.next().await.unwrap().unwrap();
     assert!(String::from_utf8_lossy(&change).contains("Seen at once"));
     assert!(begun.elapsed() < Duration::from_secs(3));
+    // Locks are no changes, and are told as well; what one may not see is not.
+    let node = other.make_folder(home, "Locked").await.unwrap().id;
+    let told = events.next().await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&told).contains("event: change"));
+    other.lock(node, 60).await.unwrap();
+    let wanted = format!("event: locks\ndata: {{\"nodes\":[{node}]}}");
+    let told = events.next().await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&told).contains(&wanted), "{}", String::from_utf8_lossy(&told));
+    other.unlock(node).await.unwrap();
+    let told = events.next().await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&told).contains(&wanted), "{}", String::from_utf8_lossy(&told));
     // The listener's own computer is disconnected: the stream ends at once.
     Client::new(&service.address, Some(&token)).unwrap().disconnect().await.unwrap();
     let rest = tokio::time::timeout(Duration::from_secs(5), async {

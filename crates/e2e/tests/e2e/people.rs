@@ -2,6 +2,7 @@
 
 use crate::browser::Browser;
 use crate::console::row;
+use crate::dav::Dav;
 use crate::support::{PASSWORD, Service, Yattic, python, wait_for};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
@@ -289,6 +290,9 @@ async fn a_second_factor_is_asked_for_counts_once_and_can_be_demanded() {
         computer.fed(&arguments, WORDS.as_bytes())
     };
     assert!(computer.try_connect(&service.address, "tomas", WORDS).contains("has a second factor"));
+    // By WebDAV a password says nothing of the second factor: it is not even looked at.
+    let by_password = Dav::with(&service, "tomas", WORDS).find("/dav/home/", "0", "<getetag/>").await.is(401);
+    assert!(by_password.body.contains("yattic connect"), "{}", by_password.body);
     assert!(connect(&recovery[0].to_uppercase()).status.success());
     let again = connect(&recovery[0]);
     assert!(String::from_utf8_lossy(&again.stderr).contains("used already"), "{again:?}");

@@ -4,7 +4,7 @@
 //! if it was in another folder when the caller last heard, that folder (`from`); its id is the moment after which to go on (`Last-Event-ID`). Changes are read from the
 //! timeline when the caller takes them: a caller that does not read costs nothing, and one that
 //! comes back misses nothing. `upto` only moves the id on; `openings`: something happened at a link
-//! or intake; `end` says that the sign-in has ended.
+//! or intake; `locks`: other locks than before lie on these nodes; `end` says that the sign-in has ended.
 
 use super::shelves::shown_change;
 use crate::app::State;
@@ -17,7 +17,9 @@ use std::pin::Pin;
 use std::time::Duration;
 use tokio::sync::watch;
 use yellow_attic_api as api;
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
+use yellow_attic_store::locking::LocksWatch;
 
 /// Changes are told together if they come closer than this.
 const GATHER: Duration = Duration::from_millis(80);
@@ -34,6 +36,7 @@ struct Following {
     rights: Pin<Box<dyn Future<Output = ()> + Send>>,
     revoked: watch::Receiver<u64>,
     openings: watch::Receiver<u64>,
+    locks: LocksWatch,
     waiting: VecDeque<Bytes>,
     ended: bool,
     _counted: Counted,
@@ -77,6 +80,7 @@ pub async fn events(
         rights: Box::pin(state.engine.rights_changed()),
         revoked: state.revocations.subscribe(),
         openings: state.openings.subscribe(),
+        locks: state.engine.locks_watch(),
         // Told at once, so that a caller knows from where it is in step.
         waiting: VecDeque::from([Bytes::from(format!(
             "retry: 2000\nid: {}\nevent: ready\ndata: {{}}\n\n",
@@ -129,6 +133,19 @@ impl Following {
                     tokio::time::sleep(GATHER).await;
                     self.openings.mark_unchanged();
                     return Some(Bytes::from_static(b"event: openings\ndata: {}\n\n"));
+                }
+                nodes = self.locks.next() => {
+                    let mut seen = Vec::new();
+                    for node in nodes? {
+                        if self.state.engine.chain(&self.who.actor, node, Level::View).await.is_ok() {
+                            seen.push(node.0);
+                        }
+                    }
+                    if !seen.is_empty() {
+                        let data = serde_json::json!({ "nodes": seen });
+                        return Some(Bytes::from(format!("event: locks\ndata: {data}\n\n")));
+                    }
+                    continue;
                 }
                 () = &mut self.rights => {
                     self.rights = Box::pin(self.state.engine.rights_changed());

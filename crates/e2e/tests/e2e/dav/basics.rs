@@ -103,18 +103,21 @@ async fn a_lock_holds_against_every_other_way_in_and_says_who_holds_it() {
     // The API, the commands, and by way of the folder above: refused, and nothing is changed.
     let refused =
         client.put(plans, "roof.txt", None, &When::default(), b"two".to_vec().into()).await.unwrap_err();
-    assert!(refused.to_string().contains("\"roof.txt\" is locked by ines"), "{refused}");
+    assert!(refused.to_string().contains("\"roof.txt\" is locked by Ines Marrow"), "{refused}");
     for said in [
         yattic.fails(1, &["rm", "home:/plans/roof.txt"]),
         yattic.fails(1, &["rm", "--yes", "home:/plans"]),
         yattic.fails(1, &["mv", "home:/plans", "home:/elsewhere"]),
     ] {
-        assert!(said.contains("is locked by ines") && said.contains("yattic unlock"), "{said}");
+        assert!(said.contains("is locked by Ines Marrow") && said.contains("yattic unlock"), "{said}");
     }
     let whole = dav.ask("DELETE", "/dav/home/plans/", &[], "").await.is(207);
     assert_eq!(whole.found()["/dav/home/plans/roof.txt"]["status"], "423");
     let refused = dav.put("/dav/home/plans/roof.txt", "two").await.is(423).body;
-    assert!(refused.contains("lock-token-submitted") && refused.contains("is locked by ines"), "{refused}");
+    assert!(
+        refused.contains("lock-token-submitted") && refused.contains("is locked by Ines Marrow"),
+        "{refused}"
+    );
     assert_eq!(client.history(roof).await.unwrap().states.len(), 1);
     let shown = client.facts(roof).await.unwrap().node.locked.unwrap();
     assert!(shown.mine && shown.program, "{shown:?}");
@@ -140,7 +143,7 @@ async fn a_lock_holds_against_every_other_way_in_and_says_who_holds_it() {
     assert!(body.body.contains("/dav/given/plans/roof.txt"), "{}", body.body);
     let found = other.find("/dav/given/plans/roof.txt", "0", "<lockdiscovery/>").await.is(207);
     assert!(
-        found.body.contains("<D:depth>infinity</D:depth>") && found.body.contains("ines"),
+        found.body.contains("<D:depth>infinity</D:depth>") && found.body.contains("Ines Marrow"),
         "{}",
         found.body
     );
@@ -306,7 +309,7 @@ async fn the_console_shows_locks_takes_and_ends_them_and_searches_the_past() {
     browser.press("Rename").await;
     browser.fill("Name", "fog.txt").await;
     browser.press_in_dialog("Rename").await;
-    browser.says("is locked by ines").await;
+    browser.says("is locked by Ines Marrow").await;
     browser.page.refresh().await.unwrap();
     let file = row(&browser, "weather.txt").await;
     browser.click(&file).await;

@@ -393,6 +393,19 @@ async fn a_link_lets_do_what_its_level_says_and_nothing_beside() {
     let (_, edit) = made(&ines, link(folder, can("edit"))).await;
     assert_eq!(out.send(&edit, "", "", "note.txt", b"third").await.0, 201);
     assert_eq!(ines.read(note).await, b"third");
+    // What somebody has locked stays as it is, and who holds it is said.
+    ines.lock(note, 60).await.unwrap();
+    assert_eq!(out.send(&edit, "", "", "note.txt", b"fourth").await, (423, "locked".into()));
+    for (what, name) in [("rename", "notes.txt"), ("remove", "")] {
+        let body = format!("what={what}&name={name}").into_bytes();
+        let asked = [form[0], ("accept", "text/html")];
+        let answer = out.call(Method::POST, &format!("{edit}/change/note.txt"), &asked, body).await;
+        assert_eq!(answer.status().as_u16(), 423);
+        let page = answer.text().await.unwrap();
+        assert!(page.contains("is locked by Ines Marrow"), "{page}");
+    }
+    assert_eq!(ines.read(note).await, b"third");
+    ines.unlock(note).await.unwrap();
     assert_eq!(change(&edit, "note.txt", "rename", "notes.txt").await, 303);
     assert_eq!(change(&edit, "notes.txt", "remove", "").await, 303);
     assert_eq!(change(&edit, "", "remove", "").await, 403);
