@@ -50,7 +50,7 @@ export default function DeskPage({
               key={p.to}
               href={`/desk/${p.to}`}
               aria-current={p.to === part ? "page" : undefined}
-              className={`border-b-2 py-1 ${p.to === part ? "border-gold font-semibold" : "border-transparent text-muted hover:text-ink"}`}
+              className={`border-b-2 py-1 whitespace-nowrap ${p.to === part ? "border-gold font-semibold" : "border-transparent text-muted hover:text-ink"}`}
             >
               {p.word}
             </Link>
