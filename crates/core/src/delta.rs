@@ -331,7 +331,8 @@ mod tests {
             }
             stream.push(END);
             let mut reader = Reader::default();
-            let mut seen: Vec<(Option<(u8, u64, u64)>, Vec<u8>)> = Vec::new();
+            type Seen = (Option<(u8, u64, u64)>, Vec<u8>);
+            let mut seen: Vec<Seen> = Vec::new();
             let mut open = false;
             for piece in stream.chunks(at) {
                 reader.take::<DeltaError>(piece, |event| {

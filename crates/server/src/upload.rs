@@ -136,13 +136,13 @@ pub async fn append(
             lot.iter().for_each(|piece| sum.update(piece));
         }
         // Bytes of which nobody can say that they are the right ones do not count.
-        let wrong = !sum.is_right(whole);
+        let wrong = !sum.may_count(whole);
         if wrong {
             part.take_back()?;
         }
         let size = part.pause()?;
         match refused {
-            None if wrong && whole => return Ok(None),
+            None if wrong && whole => Ok(None),
             Some(e) => Err(e),
             None if !whole && announced => Err(StoreError::BrokenPart(size)),
             None => Ok(Some(size)),
@@ -217,7 +217,7 @@ impl PartSum {
     }
 
     /// Whether what came may count: it has the checksum, or none was named.
-    fn is_right(self, whole: bool) -> bool {
+    fn may_count(self, whole: bool) -> bool {
         let got = match (self.sha1, self.sha256, self.sha512) {
             (Some(h), _, _) => sha1::Digest::finalize(h).to_vec(),
             (_, Some(h), _) => h.finalize().to_vec(),

@@ -62,7 +62,7 @@ async fn fault_beneath(asked: &Asked<'_>, error: StoreError, at: &At) -> Fault {
             );
             body.push_str(answer::END);
             let status = actix_web::http::StatusCode::MULTI_STATUS;
-            return Fault::Answer(HttpResponse::build(status).content_type(super::XML).body(body));
+            return Fault::Answer(Box::new(HttpResponse::build(status).content_type(super::XML).body(body)));
         }
     }
     fault(error, &at.href)

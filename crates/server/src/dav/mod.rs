@@ -4,7 +4,7 @@
 //! - [`who`]: who asks. [`spot`]: what an address means. [`conditions`]: the If header against what is.
 //! - [`find`] and [`props`]: PROPFIND, in pieces. [`patch`]: PROPPATCH.
 //! - [`change`]: PUT, MKCOL, DELETE, COPY, MOVE. [`locking`]: LOCK and UNLOCK.
-//! - [`report`]: REPORT.
+//! - [`report`] answers REPORT.
 
 mod change;
 mod conditions;
@@ -53,7 +53,7 @@ pub enum Fault {
         words: String,
     },
     /// The answer is made already.
-    Answer(HttpResponse),
+    Answer(Box<HttpResponse>),
 }
 
 impl From<Refusal> for Fault {
@@ -141,7 +141,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
 async fn handle(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
     let answered = serve(&request, &state, payload).await;
     let mut answer = match answered {
-        Ok(answer) | Err(Fault::Answer(answer)) => answer,
+        Ok(answer) => answer,
+        Err(Fault::Answer(answer)) => *answer,
         Err(Fault::Refused(refusal)) => {
             let mut answer = refusal.error_response();
             if answer.status() == StatusCode::UNAUTHORIZED {
@@ -237,11 +238,11 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
             let body = xml_body(payload).await?;
             report::answer(&asked, spot, &body).await
         }
-        _ => Err(Fault::Answer(
+        _ => Err(Fault::Answer(Box::new(
             HttpResponse::MethodNotAllowed()
                 .insert_header(("allow", METHODS))
                 .body(format!("{method} is not known here.\n")),
-        )),
+        ))),
     }
 }
 

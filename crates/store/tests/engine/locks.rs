@@ -121,10 +121,10 @@ async fn copies_and_moves_take_places_and_what_makes_room_in_vain_comes_back() {
     let attic = Attic::new().await;
     let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
     for (path, text) in [("a/x", "ax"), ("a/sub/y", "y"), ("b/x", "bx"), ("file", "f")] {
-        if let Some((folder, _)) = path.rsplit_once('/') {
-            if attic.find(folder).await.is_err() {
-                attic.mkdir(folder).await;
-            }
+        if let Some((folder, _)) = path.rsplit_once('/')
+            && attic.find(folder).await.is_err()
+        {
+            attic.mkdir(folder).await;
         }
         attic.put(path, text.as_bytes()).await;
     }
