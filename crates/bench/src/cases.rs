@@ -343,7 +343,7 @@ impl Measured {
                 median(theirs) / 1000.0,
                 "k/s",
                 median(ratios),
-                "at least 0.35",
+                "at least 0.42",
             );
         }
         Ok(())

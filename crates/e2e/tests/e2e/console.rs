@@ -2,6 +2,7 @@
 
 use crate::browser::Browser;
 use crate::dav::{Dav, token};
+use crate::looking_back::sign_in;
 use crate::support::{PASSWORD, Service, wait_for};
 use fantoccini::key::Key;
 use std::fs;
@@ -160,12 +161,7 @@ async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
     put("valuation.pdf", yellow_attic_demo::files::pdf("Valuation", &["One lamp".into()])).await;
     put("notes.md", b"# Notes\nThe lamp is lit.".to_vec()).await;
     put("data.bin", vec![0; 100]).await;
-    let browser = Browser::open(1280, 947).await;
-    browser.page.goto(&service.address).await.unwrap();
-    browser.fill("Sign-in name", "ines").await;
-    browser.fill("Password", PASSWORD).await;
-    browser.press("Sign in").await;
-    browser.says("yours alone").await;
+    let browser = sign_in(&service).await;
     browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
     for (name, css) in [
         ("view.jpg", "[role=dialog] img"),
@@ -204,12 +200,7 @@ async fn locks_show_on_open_pages_as_they_come_and_go_and_are_taken_and_ended_th
     let (service, client) = Service::ready().await;
     let home = client.place("home:/", None).await.unwrap().node.id;
     client.put(home, "plan.txt", None, &Default::default(), b"walls".to_vec().into()).await.unwrap();
-    let browser = Browser::open(1280, 947).await;
-    browser.page.goto(&service.address).await.unwrap();
-    browser.fill("Sign-in name", "ines").await;
-    browser.fill("Password", PASSWORD).await;
-    browser.press("Sign in").await;
-    browser.says("yours alone").await;
+    let browser = sign_in(&service).await;
     browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
     let plan = row(&browser, "plan.txt").await;
     browser.click(&plan).await;

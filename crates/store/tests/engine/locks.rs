@@ -1,6 +1,6 @@
 //! Locks, properties, and what makes room for copies and moves.
 
-use crate::support::{Attic, START, StopAfter, name, options};
+use crate::support::{Attic, START, StopAfter, actor, name, options};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
@@ -260,14 +260,7 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
             let account =
                 engine.make_account(&Actor::service(), "ines", "", Role::Administrator, "x").await.unwrap();
-            let ines = Actor {
-                account: Some(account.id),
-                device: None,
-                who: "ines".into(),
-                from: "t".into(),
-                through: None,
-                tokens: Default::default(),
-            };
+            let ines = actor(account.id, "ines");
             let home = engine.home_of(account.id).unwrap().root;
             let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap();
             let staged = engine.stage_small(b"slates".to_vec()).unwrap();

@@ -1,7 +1,7 @@
 //! Quotas, rules, second factors, folders that become shelves and shelves that become folders,
 //! accounts that leave.
 
-use crate::support::{Attic, START, StopAfter, name, on_disk, options};
+use crate::support::{Attic, START, StopAfter, actor, name, on_disk, options};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::rights::{Gives, Level, Subject};
@@ -255,14 +255,7 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
             let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
             let account =
                 engine.make_account(&Actor::service(), "ines", "", Role::Administrator, "x").await.unwrap();
-            let ines = Actor {
-                account: Some(account.id),
-                device: None,
-                who: "ines".into(),
-                from: "t".into(),
-                through: None,
-                tokens: Default::default(),
-            };
+            let ines = actor(account.id, "ines");
             let home = engine.home_of(account.id).unwrap().root;
             let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap().node;
             let staged = engine.stage_small(b"kept".to_vec()).unwrap();

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_core::{DeviceId, Name, NodeId, ShelfPath};
+use yellow_attic_core::{AccountId, DeviceId, Name, NodeId, ShelfPath};
 use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
@@ -30,6 +30,12 @@ pub fn options(data: &Path, clock: &Arc<SetClock>, steps: Arc<dyn Steps>) -> Opt
     Options { clock: clock.clone(), steps, background: false, take_apart_after_ms: 0, ..Options::new(data) }
 }
 
+/// Whoever acts from their own account.
+pub fn actor(account: AccountId, who: &str) -> Actor {
+    let (device, through, tokens) = (None, None, Default::default());
+    Actor { account: Some(account), device, who: who.into(), from: "test".into(), through, tokens }
+}
+
 impl Attic {
     pub async fn new() -> Attic {
         let dir = tempfile::tempdir().unwrap();
@@ -38,14 +44,7 @@ impl Attic {
             Engine::open(options(&dir.path().join("data"), &clock, Arc::new(AllSteps))).await.unwrap();
         let account =
             engine.make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x").await.unwrap();
-        let ines = Actor {
-            account: Some(account.id),
-            device: None,
-            who: "ines".into(),
-            from: "test".into(),
-            through: None,
-            tokens: Default::default(),
-        };
+        let ines = actor(account.id, "ines");
         let home = engine.home_of(account.id).unwrap().root;
         Attic { dir, clock, engine, ines, home }
     }
