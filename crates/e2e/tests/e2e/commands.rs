@@ -203,7 +203,7 @@ fn every_help_page_is_as_it_was_reviewed() {
         }
     }
     page("yatticd", &[]);
-    for command in ["serve", "init", "check", "demo", "config", "completions", "manual"] {
+    for command in ["serve", "init", "clock", "check", "demo", "config", "completions", "manual"] {
         page("yatticd", &[command]);
     }
     insta::assert_snapshot!(pages);

@@ -1,60 +1,15 @@
-//! Full and read-only disks, on small ext4 images; and how such an image loses its power.
+//! Full and read-only disks, on small ext4 images; what `init` says of a disk.
 
-use crate::support::{Service, wait_for};
+use crate::support::{Service, program};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use yellow_attic_client::{When, api};
-
-/// An ext4 image with a journal on a loop device.
-pub struct Ext4 {
-    dir: tempfile::TempDir,
-    pub at: PathBuf,
-}
+use yellow_attic_trials::disk::{Image, Kind};
 
 fn run(program: &str, arguments: &[&str]) {
     let done = Command::new(program).args(arguments).output().unwrap_or_else(|e| panic!("{program}: {e}"));
     assert!(done.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&done.stderr));
-}
-
-impl Ext4 {
-    pub fn make(mib: u64) -> Ext4 {
-        let dir = tempfile::tempdir().unwrap();
-        let at = dir.path().join("disk");
-        fs::create_dir(&at).unwrap();
-        let image = dir.path().join("image");
-        fs::File::create(&image).unwrap().set_len(mib << 20).unwrap();
-        run("mkfs.ext4", &["-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image.to_str().unwrap()]);
-        let disk = Ext4 { dir, at };
-        disk.mount();
-        disk
-    }
-
-    fn mount(&self) {
-        let image = self.dir.path().join("image");
-        run("mount", &["-o", "loop", image.to_str().unwrap(), self.at.to_str().unwrap()]);
-    }
-
-    /// EXT4_IOC_SHUTDOWN without flushing the log: as if the power went.
-    pub fn cut_power(&self) {
-        let script = "import fcntl,os,struct,sys; fcntl.ioctl(os.open(sys.argv[1], os.O_RDONLY), 0x8004587d, struct.pack('I', 2))";
-        run("python3", &["-c", script, self.at.to_str().unwrap()]);
-    }
-
-    pub fn mount_again(&self) {
-        assert!(wait_for(|| Command::new("umount").arg(&self.at).status().unwrap().success()));
-        self.mount();
-    }
-
-    fn remount(&self, how: &str) {
-        run("mount", &["-o", &format!("remount,{how}"), self.at.to_str().unwrap()]);
-    }
-}
-
-impl Drop for Ext4 {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-l").arg(&self.at).status();
-    }
 }
 
 fn fill(at: &Path) -> PathBuf {
@@ -67,7 +22,7 @@ fn fill(at: &Path) -> PathBuf {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_full_disk_is_said_so_and_the_service_goes_on_when_there_is_space_again() {
-    let disk = Ext4::make(200);
+    let disk = Image::make(Kind::Ext4, 200);
     let mut service = Service::start_in(&disk.at.join("data"));
     service.set_up().await;
     let client = service.client().await;
@@ -104,7 +59,7 @@ async fn a_full_disk_is_said_so_and_the_service_goes_on_when_there_is_space_agai
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_disk_that_fills_while_a_body_arrives_refuses_it_and_keeps_nothing() {
-    let disk = Ext4::make(160);
+    let disk = Image::make(Kind::Ext4, 160);
     let mut service = Service::start_in(&disk.at.join("data"));
     service.set_up().await;
     let client = service.client().await;
@@ -122,7 +77,7 @@ async fn a_disk_that_fills_while_a_body_arrives_refuses_it_and_keeps_nothing() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_read_only_disk_is_said_so_and_the_service_goes_on_when_it_is_writable_again() {
-    let disk = Ext4::make(200);
+    let disk = Image::make(Kind::Ext4, 200);
     let mut service = Service::start_in(&disk.at.join("data"));
     service.set_up().await;
     let client = service.client().await;
@@ -153,4 +108,71 @@ async fn a_read_only_disk_is_said_so_and_the_service_goes_on_when_it_is_writable
     }
     assert!(done, "the service did not go on");
     drop(service);
+}
+
+fn init(data: &Path, more: &[&str]) -> (bool, String) {
+    let done = Command::new(program("yatticd"))
+        .args(["init", "--data"])
+        .arg(data)
+        .args(more)
+        .env_clear()
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&done.stdout).into_owned() + &String::from_utf8_lossy(&done.stderr);
+    (done.status.success(), said)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_can_lose_what_was_answered_is_refused_at_first_and_said_ever_after() {
+    for (kind, word) in [(Kind::Ext4NoJournal, "unsafe"), (Kind::Ext4, "kept"), (Kind::Xfs, "kept")] {
+        let disk = Image::make(kind, 400);
+        let data = disk.at.join("data");
+        fs::create_dir(&data).unwrap();
+        let (made, said) = init(&data, &[]);
+        if word == "unsafe" {
+            assert!(
+                !made && said.contains("without a journal") && said.contains("--accept-unsafe-disk"),
+                "{said}"
+            );
+            assert_eq!(fs::read_dir(&data).unwrap().count(), 0, "something was made");
+            assert!(init(&data, &["--accept-unsafe-disk"]).0);
+        } else {
+            assert!(made && said.contains("Power cuts    kept"), "{said}");
+        }
+        let mut service = Service::start_in(&data);
+        service.set_up().await;
+        let state = service.client().await.store_state().await.unwrap();
+        assert_eq!(state.durability, word, "{state:?}");
+        assert!(!state.older_catalogue && state.stopped.is_empty());
+    }
+}
+
+#[test]
+fn a_service_makes_nothing_in_an_empty_folder_and_nothing_on_two_disks() {
+    let dir = tempfile::tempdir().unwrap();
+    let serve = |data: &Path| {
+        let done = Command::new(program("yatticd"))
+            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(data)
+            .env_clear()
+            .output()
+            .unwrap();
+        assert!(!done.status.success());
+        let said =
+            String::from_utf8_lossy(&done.stdout).into_owned() + &String::from_utf8_lossy(&done.stderr);
+        assert!(!said.contains("/set-up#"), "{said}");
+        said
+    };
+    let empty = dir.path().join("empty");
+    fs::create_dir(&empty).unwrap();
+    let said = serve(&empty);
+    assert!(said.contains("yatticd init") && said.contains("mounted"), "{said}");
+    assert_eq!(fs::read_dir(&empty).unwrap().count(), 0);
+    // The past on another disk: renames between the two cannot be.
+    let (data, disk) = (dir.path().join("data"), Image::make(Kind::Ext4, 100));
+    assert!(init(&data, &["--accept-unsafe-disk"]).0);
+    fs::remove_dir_all(data.join("past")).unwrap();
+    std::os::unix::fs::symlink(&disk.at, data.join("past")).unwrap();
+    let said = serve(&data);
+    assert!(said.contains("another device"), "{said}");
 }

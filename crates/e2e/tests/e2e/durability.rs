@@ -6,8 +6,9 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use yellow_attic_client::{Client, When, api};
+use yellow_attic_client::{Body, Client, NewUpload, When, api};
 use yellow_attic_store::{Engine, Options};
+use yellow_attic_trials::disk::{Image, Kind};
 
 /// What was answered: the name of a file to the bytes that it must have, or `None` if it was removed.
 type Answered = Arc<Mutex<BTreeMap<String, Option<Vec<u8>>>>>;
@@ -159,9 +160,142 @@ async fn stopped_in_peace_under_load_all_that_was_answered_is_there() {
     .await;
 }
 
+/// Cuts the power of a disk with a cache of its own, under each file system on which the promise holds.
+async fn nested(kind: Kind) {
+    // 5 rounds; more by YATTIC_NESTED_ROUNDS.
+    let count = std::env::var("YATTIC_NESTED_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(5);
+    let disk = Image::nested(kind, 512);
+    rounds(&disk.at.join("data"), count, &|service| {
+        disk.cut_power();
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        disk.mount_again();
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn power_cuts_with_a_disk_that_caches_lose_nothing_on_ext4_in_its_modes() {
+    for kind in [Kind::Ext4, Kind::Ext4Writeback, Kind::Ext4DataJournal, Kind::Ext4FastCommit] {
+        nested(kind).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn power_cuts_with_a_disk_that_caches_lose_nothing_on_xfs() {
+    nested(Kind::Xfs).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn power_cuts_with_a_disk_that_caches_lose_nothing_on_btrfs() {
+    nested(Kind::Btrfs).await;
+}
+
+/// The bytes of a large file: no two places of it are alike.
+fn film(mib: u64) -> Vec<u8> {
+    let mut bytes = vec![0; (mib << 20) as usize];
+    blake3::Hasher::new().update(b"film").finalize_xof().fill(&mut bytes);
+    bytes
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_in_parts_goes_on_after_a_power_cut_with_its_own_bytes() {
+    let disk = Image::nested(Kind::Ext4Writeback, 768);
+    let data = disk.at.join("data");
+    let mut service = Service::start_in(&data);
+    service.set_up().await;
+    let bytes = film(72);
+    for round in 0..4u64 {
+        let client = service.client().await;
+        let home = client.place("home:/", None).await.unwrap().node.id;
+        let name = format!("film {round}");
+        let new = NewUpload {
+            parent: home,
+            name: name.clone(),
+            size: bytes.len() as u64,
+            modified: None,
+            blake3: None,
+        };
+        let id = client.begin_upload(&new).await.unwrap();
+        let answered = client.append(&id, 0, bytes[..3 << 20].to_vec().into()).await.unwrap();
+        assert_eq!(answered, 3 << 20);
+        // The next part is under way when the power goes.
+        let sending = {
+            let (client, id) = (client.clone(), id.clone());
+            let pieces: Vec<_> =
+                bytes[3 << 20..].chunks(1 << 18).map(|p| Ok(bytes::Bytes::copy_from_slice(p))).collect();
+            tokio::spawn(async move {
+                let slow = futures_util::StreamExt::then(futures_util::stream::iter(pieces), |p| async {
+                    tokio::time::sleep(Duration::from_millis(2)).await;
+                    p
+                });
+                client.append(&id, 3 << 20, Body::stream(None, slow)).await
+            })
+        };
+        tokio::time::sleep(Duration::from_millis(150 + round * 170)).await;
+        disk.cut_power();
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        disk.mount_again();
+        let _ = sending.await;
+        drop(service);
+        service = Service::start_in(&data);
+        let client = service.client().await;
+        let from = client.upload_offset(&id).await.unwrap();
+        assert!((3 << 20..bytes.len() as u64).contains(&from), "{from}");
+        let upto = client.append(&id, from, bytes[from as usize..].to_vec().into()).await.unwrap();
+        assert_eq!(upto, bytes.len() as u64);
+        let node = client.place(&format!("home:/{name}"), None).await.unwrap().node;
+        assert!(content(&client, node.id, None).await == bytes, "round {round}: other bytes, from {from} on");
+        client.remove(node.id).await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_commit_whose_sync_failed_once_never_comes_back_without_its_bytes() {
+    let dir = tempfile::tempdir().unwrap();
+    let (library, flag) = (yellow_attic_trials::sync_errors::library(dir.path()), dir.path().join("fail"));
+    let data = dir.path().join("data");
+    let set = [("LD_PRELOAD", library.to_str().unwrap()), ("FAIL_SYNC", flag.to_str().unwrap())];
+    let mut service = Service::start_in(&data);
+    service.set_up().await;
+    for round in 0..6u32 {
+        drop(service);
+        service = Service::start_set(&data, &[], &set);
+        let client = service.client().await;
+        let home = client.place("home:/", None).await.unwrap().node.id;
+        let body = |text: &str| format!("{text} {round}").into_bytes();
+        client.put(home, "before", None, &When::default(), body("before").into()).await.unwrap();
+        std::fs::write(&flag, b"").unwrap();
+        let failed = client.put(home, "failed", None, &When::default(), body("failed").into()).await;
+        assert!(!flag.exists(), "no sync was asked for");
+        let mut answered = vec!["before"];
+        if failed.is_ok() {
+            answered.push("failed");
+        }
+        if round % 2 == 0 {
+            // It goes on by itself.
+            client.put(home, "after", None, &When::default(), body("after").into()).await.unwrap();
+            answered.push("after");
+        }
+        service = service.killed_and_started_again();
+        let client = service.client().await;
+        for node in client.all_entries(home, &Default::default()).await.unwrap() {
+            let found = content(&client, node.id, None).await;
+            let text = String::from_utf8(found).unwrap();
+            assert!(text.starts_with(&node.name), "{text}");
+            if answered.contains(&&*node.name) {
+                assert_eq!(text.into_bytes(), body(&node.name), "round {round}");
+                answered.retain(|name| *name != node.name);
+            }
+        }
+        assert!(answered.is_empty(), "round {round}: {answered:?} is gone");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn after_a_power_cut_on_ext4_all_that_was_answered_is_there() {
-    let disk = crate::disks::Ext4::make(768);
+    let disk = Image::make(Kind::Ext4, 768);
     let count = std::env::var("YATTIC_POWER_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(20);
     let data = disk.at.join("data");
     rounds(&data, count, &|service| {
@@ -294,7 +428,7 @@ async fn killed_while_packing_letting_go_and_rolling_back_no_state_that_is_held_
 
 #[tokio::test(flavor = "multi_thread")]
 async fn after_power_cuts_while_packing_letting_go_and_rolling_back_no_state_that_is_held_is_lost() {
-    let disk = crate::disks::Ext4::make(768);
+    let disk = Image::make(Kind::Ext4, 768);
     let data = disk.at.join("data");
     past_rounds(&data, 8, &|service| {
         disk.cut_power();

@@ -1,12 +1,13 @@
 //! Events: a listener under random changes ends with exactly the true listing, whatever breaks.
 
-use crate::line::{Line, numbers};
 use crate::support::{PASSWORD, Service};
 use futures_util::StreamExt;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use yellow_attic_client::{Client, api};
+use yellow_attic_trials::line::Line;
+use yellow_attic_trials::numbers;
 
 /// Nodes by id: their folder, name and size.
 type Known = HashMap<i64, (i64, String, i64)>;

@@ -2,7 +2,6 @@
 
 use crate::browser::Browser;
 use crate::console::{row, upload};
-use crate::line::Line;
 use crate::support::{PASSWORD, Service, python, wait_for};
 use fantoccini::key::Key;
 use serde_json::json;
@@ -10,6 +9,7 @@ use std::fs;
 use std::process::Command;
 use std::time::{Duration, Instant};
 use yellow_attic_client::Client;
+use yellow_attic_trials::line::Line;
 
 /// A browser with Ines signed in, at an address of the service.
 pub async fn signed_in(address: &str) -> Browser {

@@ -4,6 +4,7 @@
 mod api;
 mod around;
 mod bad_input;
+mod broken_line;
 mod browser;
 mod commands;
 mod console;
@@ -13,7 +14,6 @@ mod durability;
 mod events;
 mod everyday;
 mod history;
-mod line;
 mod looking_back;
 mod people;
 mod rights;

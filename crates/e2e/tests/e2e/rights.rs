@@ -333,6 +333,7 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             [401, 404, 404, 404, 404, 404, 404, 404],
         ),
         ("GET", "/space", |_| plain("/space".into()), all),
+        ("GET", "/store", |_| plain("/store".into()), administer),
         ("GET", "/nodes/{node}/space", |c| plain(format!("/nodes/{}/space", c.folder)), see),
         ("GET", "/quotas", |_| plain("/quotas".into()), administer),
         ("PUT", "/quotas", |_| with("/quotas".into(), json!({ "of": "organisation" })), administer),
@@ -767,6 +768,7 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                     name: "up".into(),
                     size: 4,
                     modified: None,
+                    blake3: None,
                 };
                 cell.upload = mine.begin_upload(&new).await.unwrap();
             }

@@ -39,13 +39,29 @@ impl Service {
         Service::start_with(data, &[])
     }
 
-    /// The same with more arguments.
+    /// The same with more arguments. A store is made first if there is none; whatever the disk under the test
+    /// promises.
     pub fn start_with(data: &Path, more: &[&str]) -> Service {
+        Service::start_set(data, more, &[])
+    }
+
+    /// The same with variables of the environment.
+    pub fn start_set(data: &Path, more: &[&str], set: &[(&str, &str)]) -> Service {
+        if !data.join("store").exists() && !data.join("catalogue.db").exists() {
+            let made = Command::new(program("yatticd"))
+                .args(["init", "--accept-unsafe-disk", "--data"])
+                .arg(data)
+                .env_clear()
+                .output()
+                .unwrap();
+            assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        }
         let mut child = Command::new(program("yatticd"))
             .args(["serve", "--listen", "127.0.0.1:0", "--log", "error", "--data"])
             .arg(data)
             .args(more)
             .env_clear()
+            .envs(set.iter().copied())
             .stdout(Stdio::piped())
             // A service whose disk is taken away says much.
             .stderr(Stdio::null())
@@ -101,7 +117,10 @@ impl Service {
             password: PASSWORD.into(),
         };
         Client::new(&self.address, None).unwrap().set_up(&body).await.unwrap();
-        std::fs::write(self.data.join("has-administrator"), b"").unwrap();
+        // Synced: a test may cut the power at any time.
+        let known = std::fs::File::create(self.data.join("has-administrator")).unwrap();
+        known.sync_all().unwrap();
+        std::fs::File::open(&self.data).unwrap().sync_all().unwrap();
     }
 
     /// A client signed in as Ines, on a computer of its own.
@@ -199,6 +218,8 @@ impl Yattic {
         let mut command = Command::new(program("yattic"));
         command
             .args(arguments)
+            // What a command writes where it runs stays below the test's own folder.
+            .current_dir(self.home.path())
             .env_clear()
             .env("YATTIC_HOME", self.home.path())
             .env("TZ", "UTC")

@@ -3,13 +3,13 @@
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{AccountId, DeviceId, Name, NodeId, ShelfPath};
 use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
 use yellow_attic_store::{Actor, Done, Engine, Options, Result, Row};
+pub use yellow_attic_trials::faults::StopAfter;
 
 /// 1 March 2026, 08:00 UTC.
 pub const START: i64 = 1_772_352_000_000;
@@ -149,16 +149,13 @@ impl Attic {
     }
 }
 
-/// Lets so many steps pass; then everything fails, as if the process had ended.
-pub struct StopAfter(pub AtomicI64);
-
-impl Steps for StopAfter {
-    fn before(&self, _: &'static str) -> std::io::Result<()> {
-        match self.0.fetch_sub(1, Ordering::SeqCst) > 0 {
-            true => Ok(()),
-            false => Err(std::io::Error::other("stopped here")),
-        }
-    }
+/// A data folder as it is at this instant, with an engine at work in it: what a crash leaves. The objects are others.
+pub fn as_after_a_crash(data: &Path) -> tempfile::TempDir {
+    let copy = tempfile::tempdir().unwrap();
+    // What goes to its place meanwhile is not copied where it was; that is no failure.
+    let done = std::process::Command::new("cp").arg("-a").arg(data).arg(copy.path().join("data")).output();
+    assert!(done.is_ok() && copy.path().join("data/catalogue.db").exists());
+    copy
 }
 
 /// Every file below a directory of the disk, with its bytes.

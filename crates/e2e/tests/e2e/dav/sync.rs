@@ -1,10 +1,10 @@
 //! Changes since a token: a client that only uses these reports stays equal to the tree.
 
 use super::{Answer, Dav, for_oona, make_oona};
-use crate::line::numbers;
 use crate::support::Service;
 use std::collections::BTreeMap;
 use yellow_attic_client::{When, api};
+use yellow_attic_trials::numbers;
 
 /// What a follower knows: tags by address; folders have none.
 type Known = BTreeMap<String, String>;

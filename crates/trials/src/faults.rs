@@ -1,0 +1,63 @@
+//! Errors at the engine's I/O steps.
+
+use std::io;
+use std::sync::atomic::{AtomicI64, Ordering};
+use yellow_attic_store::steps::Steps;
+
+/// Lets so many steps pass; then everything fails, as if the process had ended.
+pub struct StopAfter(pub AtomicI64);
+
+impl Steps for StopAfter {
+    fn before(&self, _: &'static str) -> io::Result<()> {
+        match self.0.fetch_sub(1, Ordering::SeqCst) > 0 {
+            true => Ok(()),
+            false => Err(io::Error::other("stopped here")),
+        }
+    }
+}
+
+/// Lets so many steps pass; then one fails, and all is well again.
+pub struct FailOnce(pub AtomicI64);
+
+impl FailOnce {
+    /// Whether the error has come.
+    pub fn has_come(&self) -> bool {
+        self.0.load(Ordering::SeqCst) < 0
+    }
+}
+
+impl Steps for FailOnce {
+    fn before(&self, _: &'static str) -> io::Result<()> {
+        match self.0.fetch_sub(1, Ordering::SeqCst) {
+            0 => Err(io::Error::other("once only")),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Steps of one name fail while it is switched on.
+pub struct Failing {
+    name: &'static str,
+    on: std::sync::atomic::AtomicBool,
+}
+
+impl Failing {
+    /// Off at first.
+    pub fn at(name: &'static str) -> Failing {
+        Failing { name, on: false.into() }
+    }
+
+    /// Switches it.
+    pub fn switch(&self, on: bool) {
+        self.on.store(on, Ordering::SeqCst);
+    }
+}
+
+impl Steps for Failing {
+    fn before(&self, name: &'static str) -> io::Result<()> {
+        match name == self.name && self.on.load(Ordering::SeqCst) {
+            true => Err(io::Error::other("switched on")),
+            false => Ok(()),
+        }
+    }
+}
