@@ -9,6 +9,7 @@
 //! - [`interval`]: the key that makes "as of n" cost what the answer costs.
 //! - [`timeline`]: what a write means for the identity of nodes.
 //! - [`rights`]: levels, grants, and who may do what where, and why.
+//! - [`trust`]: whether a wall clock is believed.
 //! - [`record`]: the chained, salted digests of the record of everything done.
 //! - [`conditions`] and [`range`]: If-Match, If-None-Match and byte ranges (RFC 9110). [`digests`]: digest fields (RFC 9530).
 //! - [`cursor`]: opaque places in a list, bound to that list.
@@ -64,6 +65,7 @@ pub mod size;
 pub mod table;
 pub mod tar;
 pub mod timeline;
+pub mod trust;
 pub mod zip;
 
 pub use ids::{AccountId, ContentId, DeviceId, GrantId, GroupId, Moment, NodeId, OpeningId, OrgId, ShelfId};

@@ -6,6 +6,7 @@ use crate::engine::Engine;
 use crate::error::Result;
 use crate::model::{Actor, Row, Shelf};
 use crate::openings::{Opening, Wanted};
+use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::openings::{Breaks, Facts, Kind, Maker, Open, Shut, breaks, decide};
@@ -18,6 +19,7 @@ const KEPT_MS: i64 = 90 * 86_400_000;
 
 impl Engine {
     /// What decides besides its terms, by some rules: those in force, or those that are looked at.
+    #[boxed]
     pub async fn facts_with(&self, opening: &Opening, rules: &Rules) -> Result<Facts> {
         let access = self.shared.view.access();
         let chain = self.shared.view.chain(opening.node).await?;
@@ -57,6 +59,7 @@ impl Engine {
     }
 
     /// Whether an opening acts now. Costs no look-up for a target that was looked at lately.
+    #[boxed]
     pub async fn acts(&self, opening: &Opening) -> Result<std::result::Result<Open, Shut>> {
         let rules = self.shared.view.access();
         let facts = self.facts_with(opening, rules.rules()).await?;
@@ -64,6 +67,7 @@ impl Engine {
     }
 
     /// What openings break under some rules.
+    #[boxed]
     pub async fn breaking(&self, rules: &Rules) -> Result<Vec<(Opening, Breaks)>> {
         let mut found = Vec::new();
         for opening in self.openings(&Wanted::default()).await? {
@@ -79,12 +83,14 @@ impl Engine {
     }
 
     /// The shelf on which something is.
+    #[boxed]
     pub async fn shelf_at(&self, node: NodeId) -> Result<Option<Arc<Shelf>>> {
         let chain = self.shared.view.chain(node).await?;
         Ok(chain.and_then(|c| c.last().and_then(|top| self.shared.view.shelf(top.shelf))))
     }
 
     /// What is used without being counted: how often, when last, and from where.
+    #[boxed]
     pub async fn note_uses(&self, uses: HashMap<OpeningId, (u32, i64, String)>) -> Result<()> {
         let rows: Vec<_> = uses
             .into_iter()
@@ -107,6 +113,7 @@ impl Engine {
     }
 
     /// Too many passwords were tried. Returns whether its maker is to be told: once an hour.
+    #[boxed]
     pub async fn note_guessing(&self, actor: &Actor, opening: &Opening) -> Result<bool> {
         let (id, now) = (opening.id.0, self.now_ms());
         if opening.guessed_at.is_some_and(|at| now - at < 3_600_000) {
@@ -128,6 +135,7 @@ impl Engine {
     }
 
     /// Forgets openings that were ended long ago: their endings can be taken again.
+    #[boxed]
     pub async fn forget_openings(&self) -> Result<()> {
         let before = self.now_ms() - KEPT_MS;
         let due: i64 = sqlx::query_scalar("SELECT count(*) FROM openings WHERE ended_at < ?")

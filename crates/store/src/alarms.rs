@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::Result;
 use crate::model::{Actor, name_in};
 use crate::rows::parse;
+use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, HashMap};
 use yellow_attic_core::mass::{Change, WINDOW_MS, judge};
 use yellow_attic_core::rights::Level;
@@ -89,6 +90,7 @@ type Place = (i64, String, Option<i64>, Option<i64>);
 
 impl Engine {
     /// Looks at what changed since the last look. Returns the alarms that are new.
+    #[boxed]
     pub async fn watch_for_mass_change(&self) -> Result<Vec<Alarm>> {
         let pool = &self.shared.view.pool;
         let seen: i64 = sqlx::query_scalar("SELECT moment FROM watched").fetch_one(pool).await?;
@@ -200,7 +202,7 @@ impl Engine {
         close: bool,
     ) -> Result<Option<Alarm>> {
         let found = found.clone();
-        let now = self.now_ms();
+        let now = self.kept_ms();
         let what = format!("shelf {shelf}: {} of {} files", found.files, found.of);
         let (tell, told) = tokio::sync::oneshot::channel();
         self.change_rights(&Actor::service(), "alarm raised", &what, move |conn| {
@@ -262,6 +264,7 @@ impl Engine {
     }
 
     /// All alarms, newest first, at most 200; or only those that nobody settled.
+    #[boxed]
     pub async fn alarms(&self, open: bool) -> Result<Vec<Alarm>> {
         let rows: Vec<AlarmRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
             "SELECT {COLUMNS} FROM alarms WHERE settled_at IS NULL OR ? = 0 ORDER BY id DESC LIMIT 200"
@@ -273,6 +276,7 @@ impl Engine {
     }
 
     /// The alarms of shelves that somebody manages; `everywhere`: of all.
+    #[boxed]
     pub async fn alarms_for(&self, actor: &Actor, open: bool, everywhere: bool) -> Result<Vec<Alarm>> {
         let mut seen = Vec::new();
         for alarm in self.alarms(open).await? {
@@ -285,8 +289,9 @@ impl Engine {
     }
 
     /// Somebody has dealt with an alarm.
+    #[boxed]
     pub async fn settle_alarm(&self, actor: &Actor, id: i64) -> Result<()> {
-        let (now, by) = (self.now_ms(), actor.account.map(|a| a.0));
+        let (now, by) = (self.kept_ms(), actor.account.map(|a| a.0));
         self.change(actor, "alarm settled", &format!("#{id}"), move |conn| {
             Box::pin(async move {
                 sqlx::query(

@@ -33,6 +33,8 @@ pub(crate) struct Heads {
     pub link: record::Digest,
     /// How many groups were committed.
     pub commits: i64,
+    /// The last id given out for bytes in staging.
+    pub content: i64,
 }
 
 /// A change of a folder's sums.
@@ -110,6 +112,8 @@ pub(crate) struct Book {
     above_removed: HashMap<NodeId, Option<NodeId>>,
     /// Live bytes of the whole organisation, counted once it has a line.
     whole: Option<i64>,
+    /// Shelves that take no writes for now, with why.
+    pub stopped: HashMap<ShelfId, StoreError>,
     pub group: Group,
 }
 
@@ -183,6 +187,7 @@ impl Book {
             paths: HashMap::new(),
             above_removed: HashMap::new(),
             whole: None,
+            stopped: HashMap::new(),
             group: Group::default(),
         };
         let last = rows::last_shelf(&mut book.conn).await?;
@@ -639,6 +644,26 @@ impl Book {
 
     // --- writing ---
 
+    /// Refuses what would be written to a shelf whose folder is not as it should be.
+    pub fn check_going(&self, chain: &[Arc<Row>]) -> Result<()> {
+        match chain.last().and_then(|top| self.stopped.get(&top.shelf)) {
+            Some(why) => Err(why.clone()),
+            None => Ok(()),
+        }
+    }
+
+    /// Reads anew all that is held in memory, after a group whose outcome was in doubt.
+    pub async fn recover(&mut self) -> Result<()> {
+        self.forget();
+        self.heads = load_heads(&mut self.conn).await?;
+        let (shelves, last) = (rows::shelves(&mut self.conn).await?, rows::last_shelf(&mut self.conn).await?);
+        self.set_shelves(shelves, last);
+        self.access = Arc::new(Access::load(&mut self.conn).await?);
+        self.locks = Arc::new(crate::locking::load(&mut self.conn).await?);
+        self.access_behind = false;
+        Ok(())
+    }
+
     /// Begins a group at a time; time never decreases.
     pub fn begin(&mut self, now: i64) {
         self.now = now.max(self.heads.at);
@@ -661,11 +686,10 @@ impl Book {
 
     /// Writes the group and commits it: one trip to the catalogue, whatever is in the group.
     /// `begun`: a transaction is open already.
-    pub async fn commit(&mut self, begun: bool) -> Result<Changed> {
+    /// `stuck`: marks that wait although later ones are placed.
+    pub async fn commit(&mut self, begun: bool, stuck: &[i64]) -> Result<Changed> {
         let group = std::mem::take(&mut self.group);
-        if group.first_moment.is_some() {
-            self.heads.at = self.now;
-        }
+        self.heads.at = self.now;
         for shelf in &group.new_shelves {
             rows::insert_shelf(&mut self.conn, shelf, self.now).await?;
         }
@@ -699,6 +723,7 @@ impl Book {
             .bind(set(group.uploads))
             .bind(set(group.ended_locks))
             .bind(self.heads.placed)
+            .bind(json!(stuck).to_string())
             .bind(self.heads.moment)
             .bind(self.heads.at)
             .bind(self.heads.node)
@@ -707,6 +732,7 @@ impl Book {
             .bind(self.heads.record)
             .bind(&self.heads.link[..])
             .bind(self.heads.commits)
+            .bind(self.heads.content)
             .execute(&mut self.conn)
             .await?;
         let names = rows
@@ -806,13 +832,13 @@ fn folder_json(node: NodeId, f: &Folder) -> Value {
 }
 
 pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Heads> {
-    type Raw = (i64, i64, i64, i64, i64, i64, Vec<u8>, i64);
-    let (moment, at, node, mark, placed, record, link, commits): Raw =
-        sqlx::query_as("SELECT moment, at, node, mark, placed, record, link, commits FROM heads")
+    type Raw = (i64, i64, i64, i64, i64, i64, Vec<u8>, i64, i64);
+    let (moment, at, node, mark, placed, record, link, commits, content): Raw =
+        sqlx::query_as("SELECT moment, at, node, mark, placed, record, link, commits, content FROM heads")
             .fetch_one(conn)
             .await?;
     let link = link.try_into().map_err(|_| StoreError::Catalogue("heads.link has a wrong length".into()))?;
-    Ok(Heads { moment, at, node, mark, placed, record, link, commits })
+    Ok(Heads { moment, at, node, mark, placed, record, link, commits, content })
 }
 
 /// How a shelf is written in paths.

@@ -8,6 +8,7 @@ use crate::ops::{Done, Place};
 use crate::reading::Sort;
 use crate::staging::Staged;
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
 use yellow_attic_core::conditions::{Conditions, Tags};
 use yellow_attic_core::rights::Level;
@@ -27,12 +28,14 @@ impl Engine {
     }
 
     /// Copies a file or a whole folder. A folder's copy appears when it is complete.
+    #[boxed]
     pub async fn copy(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
         self.copy_over(actor, node, parent, name, false).await
     }
 
     /// The same; `replace`: what stands at the name makes room. A file gives its place to a file as a new
     /// state of it; else it is removed when the copy is complete, and stays in the past.
+    #[boxed]
     pub async fn copy_over(
         &self,
         actor: &Actor,
@@ -122,6 +125,7 @@ impl Engine {
     }
 
     /// Copies a folder without what is in it.
+    #[boxed]
     pub async fn copy_alone(
         &self,
         actor: &Actor,
@@ -147,6 +151,7 @@ impl Engine {
     }
 
     /// Moves or renames; what stands at the name makes room, whatever it is.
+    #[boxed]
     pub async fn move_over(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
         let free = Conditions::default();
         match self.move_node(actor, node, parent, name.clone(), true, free.clone()).await {
@@ -186,6 +191,7 @@ impl Engine {
 
     /// Gives a file the bytes it had at a number, or brings back a removed file or folder.
     /// A file that is there keeps its place and name, and its present state stays in its history.
+    #[boxed]
     pub async fn restore(
         &self,
         actor: &Actor,

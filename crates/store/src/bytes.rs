@@ -10,6 +10,7 @@ use crate::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::staging::hash_file;
 use crate::task::Loc;
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::fs::File;
 use std::sync::Arc;
 use std::time::Duration;
@@ -20,6 +21,7 @@ const LOOKS: usize = 50;
 impl Engine {
     /// Opens the bytes of a state, present or past. Returns them with the state they are:
     /// if another program changed a live file, that is a newer one than asked for.
+    #[boxed]
     pub async fn open_bytes(&self, row: &Row) -> Result<(File, Row)> {
         let content = row.content.ok_or_else(|| StoreError::NotAFile(row.name().into()))?;
         if content.life == Life::Gone {
@@ -61,7 +63,7 @@ impl Engine {
     }
 
     async fn try_place(&self, row: &Row, content: &Content) -> Result<Option<(File, Look)>> {
-        if content.mark > self.shared.placing.placed()
+        if !self.shared.placing.is_placed(content.mark)
             && let Ok(staged) =
                 self.shared.disk.open_file(&self.shared.disk.staging, &content_name(content.id))
         {

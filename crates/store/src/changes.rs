@@ -5,6 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, How, PastRow, Row, Shelf};
 use crate::reading::MOST_ENTRIES;
 use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::Moment;
 
 /// Something that changed since a number.
@@ -58,6 +59,7 @@ impl Engine {
     }
 
     /// The number before which not all that went is known any more: rows of the past were erased.
+    #[boxed]
     pub async fn forgotten_before(&self) -> Result<Moment> {
         let n: i64 =
             sqlx::query_scalar("SELECT forgotten FROM heads").fetch_one(&self.shared.view.pool).await?;
@@ -65,6 +67,7 @@ impl Engine {
     }
 
     /// What changed on a shelf after a number, oldest first, and the number to ask from next.
+    #[boxed]
     pub async fn changes(
         &self,
         actor: &Actor,
@@ -101,17 +104,7 @@ impl Engine {
         .bind(limit as i64 + 1)
         .fetch_one(&self.shared.view.pool)
         .await?;
-        let mut all: Vec<Change> = rows::parse_rows(&now)?
-            .into_iter()
-            .map(|row| match row.how {
-                How::Arrived | How::Restored | How::Copied if row.is_folder() => Change::Arrived(row),
-                _ => Change::Changed(row),
-            })
-            .collect();
-        all.extend(rows::parse_past(&past)?.into_iter().map(|p| match p.ended_how {
-            How::Left => Change::Left(p),
-            _ => Change::Removed(p),
-        }));
+        let mut all = read(&now, &past)?;
         all.sort_by_key(Change::moment);
         // A page ends between two numbers, never within one.
         let more = all.len() > limit;
@@ -120,6 +113,9 @@ impl Engine {
             let whole = all.iter().take_while(|c| c.moment() < cut).count();
             if whole > 0 {
                 all.truncate(whole);
+            } else {
+                // More happened at one number than fits a page: all of it is one.
+                all = self.changed_at(shelf, cut).await?;
             }
         }
         let upto = if more { all.last().map_or(head, Change::moment) } else { head };
@@ -164,4 +160,41 @@ impl Engine {
         }
         Ok((shown, upto, more))
     }
+
+    /// All that changed on a shelf at one number.
+    async fn changed_at(&self, shelf: &Shelf, at: Moment) -> Result<Vec<Change>> {
+        let now: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM entries_now e LEFT JOIN contents c ON c.id = e.content
+             WHERE e.shelf = ? AND e.since = ?"
+        )))
+        .bind(shelf.id.0)
+        .bind(at.0)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        let past: String = sqlx::query_scalar(sql(format!(
+            "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS})))
+             FROM entries_past e LEFT JOIN contents c ON c.id = e.content
+             WHERE e.shelf = ? AND e.until = ? AND e.ended_how IN (?, ?, ?)"
+        )))
+        .bind(shelf.id.0)
+        .bind(at.0)
+        .bind(How::Removed as i64)
+        .bind(How::Merged as i64)
+        .bind(How::Left as i64)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        read(&now, &past)
+    }
+}
+
+fn read(now: &str, past: &str) -> Result<Vec<Change>> {
+    let open = rows::parse_rows(now)?.into_iter().map(|row| match row.how {
+        How::Arrived | How::Restored | How::Copied if row.is_folder() => Change::Arrived(row),
+        _ => Change::Changed(row),
+    });
+    let ended = rows::parse_past(past)?.into_iter().map(|p| match p.ended_how {
+        How::Left => Change::Left(p),
+        _ => Change::Removed(p),
+    });
+    Ok(open.chain(ended).collect())
 }

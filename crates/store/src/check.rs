@@ -5,6 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::recorded::{RecordCheck, follow_chain};
 use crate::staging::hash_file;
 use crate::steps::AllSteps;
+use async_recursion::async_recursion as boxed;
 use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_core::ContentId;
@@ -44,9 +45,23 @@ impl Check {
     }
 }
 
+impl crate::engine::Engine {
+    /// What was noticed on the disk and left to a person, newest first.
+    #[boxed]
+    pub async fn findings(&self, most: i64) -> Result<Vec<Finding>> {
+        let found: Vec<(i64, String, String)> =
+            sqlx::query_as("SELECT at, kind, detail FROM findings ORDER BY id DESC LIMIT ?")
+                .bind(most)
+                .fetch_all(&self.shared.view.pool)
+                .await?;
+        Ok(found.into_iter().map(|(at, kind, detail)| Finding { at, kind, detail }).collect())
+    }
+}
+
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
 /// hears how many bytes have been hashed.
-pub async fn check(data: &Path, mut progress: impl FnMut(u64) + Send + 'static) -> Result<Check> {
+#[boxed]
+pub async fn check(data: &Path, mut progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }

@@ -9,6 +9,7 @@ use crate::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
 use crate::ops::Done;
 use crate::task::{Loc, Task};
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
@@ -103,15 +104,13 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
         root: node,
     };
     book.end_row(&row, moment, How::Left, actor);
-    book.add_task(Task {
-        mark: 0,
-        object: sums.object,
+    book.add_task(Task::new(
+        sums.object,
         node,
-        folder: true,
-        from: Loc::In(parent, row.name().into()),
-        to: Loc::Top(ShelfKind::Shared, name.as_str().into()),
-        expect: None,
-    });
+        true,
+        Loc::In(parent, row.name().into()),
+        Loc::Top(ShelfKind::Shared, name.as_str().into()),
+    ));
     book.open_row(placed(&row, shelf.id, None, name, (moment, book.now), actor), true);
     book.add_job("restamp", node, moment, book.now);
     book.charge(parent, Delta::of(&sums).negated(), 1).await?;
@@ -214,15 +213,13 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
     }
     let moment = book.next_moment();
     book.end_row(&row, moment, How::Left, actor);
-    book.add_task(Task {
-        mark: 0,
-        object: sums.object,
-        node: shelf.root,
-        folder: true,
-        from: Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
-        to: Loc::In(parent, name.as_str().into()),
-        expect: None,
-    });
+    book.add_task(Task::new(
+        sums.object,
+        shelf.root,
+        true,
+        Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        Loc::In(parent, name.as_str().into()),
+    ));
     book.open_row(placed(&row, to, Some(parent), name, (moment, book.now), actor), true);
     book.add_job("restamp", shelf.root, moment, book.now);
     book.charge(parent, Delta::of(&sums), 1).await?;
@@ -248,15 +245,13 @@ async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_afte
     let moment = book.next_moment();
     book.end_row(&row, moment, How::Removed, actor);
     book.set_folder(shelf.root, Folder { lies: Lies::Removed, ..sums });
-    book.add_task(Task {
-        mark: 0,
-        object: sums.object,
-        node: shelf.root,
-        folder: true,
-        from: Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
-        to: Loc::Removed(shelf.root),
-        expect: None,
-    });
+    book.add_task(Task::new(
+        sums.object,
+        shelf.root,
+        true,
+        Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        Loc::Removed(shelf.root),
+    ));
     book.add_job("take apart", shelf.root, moment, book.now + take_apart_after);
     book.end_shelf(&shelf);
     let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
@@ -267,6 +262,7 @@ async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_afte
 impl Engine {
     /// A folder becomes a shared shelf, without copying. Its owners are those of the shelf it was on;
     /// whoever could enter by grants further up can enter by the same.
+    #[boxed]
     pub async fn raise_folder(&self, actor: &Actor, node: NodeId, name: Name) -> Result<Arc<Shelf>> {
         let before = self.chain(actor, node, Level::Manage).await?;
         let owners = before.last().map(|top| self.shared.view.access().owners(top.shelf).to_vec());
@@ -281,6 +277,7 @@ impl Engine {
     }
 
     /// A shelf becomes a folder, without copying. Its owners may manage the folder.
+    #[boxed]
     pub async fn lower_shelf(
         &self,
         actor: &Actor,
@@ -302,6 +299,7 @@ impl Engine {
     }
 
     /// Says what a shared shelf is for, who owns it, and how much it may hold. What is `None` stays.
+    #[boxed]
     pub async fn change_shelf(
         &self,
         actor: &Actor,
@@ -345,6 +343,7 @@ impl Engine {
     }
 
     /// What shared shelves are for, where that is said.
+    #[boxed]
     pub async fn shelf_notes(&self) -> Result<std::collections::HashMap<ShelfId, String>> {
         let rows: Vec<(i64, String)> =
             sqlx::query_as("SELECT id, note FROM shelves WHERE note <> '' AND ended_at IS NULL")

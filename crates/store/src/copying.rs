@@ -54,7 +54,7 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
 pub(crate) async fn make_top(book: &mut Book, staged: (ContentId, ObjectId)) -> Result<NodeId> {
     let node = book.next_node();
     let (from, to) = (Loc::Staging(staged.0), Loc::Removed(node));
-    book.add_task(Task { mark: 0, object: staged.1, node, folder: true, from, to, expect: None });
+    book.add_task(Task::new(staged.1, node, true, from, to));
     book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(staged.1, book.now) });
     book.add_job("take apart", node, Moment(book.heads.moment), book.now + ABANDONED_AFTER_MS);
     Ok(node)
@@ -86,15 +86,8 @@ pub(crate) async fn add_batch(
             account: actor.author(),
             device: actor.device,
         };
-        let task = |from, object, folder| Task {
-            mark: 0,
-            object,
-            node,
-            folder,
-            from,
-            to: Loc::In(item.parent, name.clone()),
-            expect: None,
-        };
+        let task =
+            |from, object, folder| Task::new(object, node, folder, from, Loc::In(item.parent, name.clone()));
         let delta = match ready {
             Ready::File(a) => {
                 let mark = book.add_task(task(Loc::Staging(a.id), a.object, false));

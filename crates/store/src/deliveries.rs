@@ -8,6 +8,7 @@ use crate::model::Actor;
 use crate::openings::Opening;
 use crate::ops::Done;
 use crate::uploads::{NewUpload, OtherPlace, Upload};
+use async_recursion::async_recursion as boxed;
 use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
@@ -110,6 +111,7 @@ impl Raw {
 
 impl Engine {
     /// Begins a delivery, if the intake takes another one. `secret`: hashed.
+    #[boxed]
     pub async fn begin_delivery(
         &self,
         actor: &Actor,
@@ -156,6 +158,7 @@ impl Engine {
     }
 
     /// A delivery by its secret, hashed.
+    #[boxed]
     pub async fn delivery(&self, secret: [u8; 32]) -> Result<Option<Delivery>> {
         let raw: Option<Raw> = sqlx::query_as(crate::rows::sql(format!("{SELECT} WHERE d.secret = ?")))
             .bind(secret.to_vec())
@@ -165,6 +168,7 @@ impl Engine {
     }
 
     /// The deliveries of an intake, the latest first.
+    #[boxed]
     pub async fn deliveries(&self, opening: OpeningId, most: i64) -> Result<Vec<Delivery>> {
         let raw: Vec<Raw> = sqlx::query_as(crate::rows::sql(format!(
             "{SELECT} WHERE d.opening = ? ORDER BY d.id DESC LIMIT ?"
@@ -177,6 +181,7 @@ impl Engine {
     }
 
     /// What a delivery holds, in the order in which it arrived.
+    #[boxed]
     pub async fn delivered(&self, delivery: i64) -> Result<Vec<Delivered>> {
         type Row = (i64, String, i64, Vec<u8>, i64);
         let rows: Vec<Row> = sqlx::query_as(
@@ -245,6 +250,7 @@ impl Engine {
     }
 
     /// Puts a file of a delivery whose bytes are all here, where nothing stands. `None`: bytes are missing.
+    #[boxed]
     pub async fn finish_delivery_upload(
         &self,
         actor: &Actor,
@@ -351,6 +357,7 @@ impl Engine {
     }
 
     /// The folder at a way below another one, made where it is not there yet.
+    #[boxed]
     pub async fn folder_below(&self, actor: &Actor, mut parent: NodeId, way: &str) -> Result<NodeId> {
         let parts: Vec<&str> = way.split('/').filter(|p| !p.is_empty()).collect();
         if parts.len() > DEEPEST {
@@ -364,6 +371,7 @@ impl Engine {
     }
 
     /// A name under which nothing stands in a folder: this one, or this one numbered.
+    #[boxed]
     pub async fn free_name(&self, parent: NodeId, name: &Name) -> Result<Name> {
         let n = self.first_free(parent, name.as_str(), 1, false).await?;
         Ok(Name::new(&numbered(name.as_str(), n, false))?)
@@ -399,6 +407,7 @@ impl Engine {
     }
 
     /// The sender is done. Refused while nothing has arrived.
+    #[boxed]
     pub async fn finish_delivery(&self, actor: &Actor, delivery: &Delivery) -> Result<()> {
         let (id, now) = (delivery.id, self.now_ms());
         if delivery.done_at.is_some() {
@@ -425,6 +434,7 @@ impl Engine {
 
     /// Closes deliveries that nobody goes on with; those of which nothing arrived were none, and are
     /// given back.
+    #[boxed]
     pub async fn close_deliveries(&self) -> Result<()> {
         let (now, before) = (self.now_ms(), self.now_ms() - KEPT_MS);
         let due: i64 =
@@ -465,6 +475,7 @@ impl Engine {
 
     /// Deliveries whose owner was not told yet, if the last of an intake's has been done for a while:
     /// gathered, not one by one.
+    #[boxed]
     pub async fn untold_deliveries(&self, quiet_ms: i64) -> Result<Vec<Delivery>> {
         let raw: Vec<Raw> = sqlx::query_as(crate::rows::sql(format!(
             "{SELECT} WHERE d.told_at IS NULL AND d.done_at IS NOT NULL
@@ -478,6 +489,7 @@ impl Engine {
     }
 
     /// Their owners were told.
+    #[boxed]
     pub async fn told_deliveries(&self, ids: Vec<i64>) -> Result<()> {
         let now = self.now_ms();
         let ids = serde_json::to_string(&ids).map_err(|e| StoreError::Catalogue(e.to_string()))?;

@@ -1,6 +1,6 @@
 //! Where folders lie on the disk: found by the object, wherever it is on its way.
 
-use crate::disk::{Disk, ObjectId, folder_name, look_at_open};
+use crate::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::error::{Result, StoreError};
 use crate::model::Lies;
 use crate::placer::Placing;
@@ -20,6 +20,15 @@ const KEPT: usize = 400;
 /// A search that may have to search the folders above first.
 type Searching<'a> = Pin<Box<dyn Future<Output = Result<Option<Arc<OwnedFd>>>> + Send + 'a>>;
 
+/// A folder that was made anew where the catalogue says that it lies.
+pub(crate) struct Remade {
+    pub node: NodeId,
+    pub name: String,
+    pub object: ObjectId,
+}
+
+type Remaking<'a> = Pin<Box<dyn Future<Output = Result<Option<(Arc<OwnedFd>, Vec<Remade>)>>> + Send + 'a>>;
+
 /// Opens the directories of nodes.
 #[derive(Clone)]
 pub(crate) struct Dirs {
@@ -36,15 +45,24 @@ impl Dirs {
 
     /// The directory of a folder. An error of kind `BytesMissing` if it is nowhere.
     pub async fn find(&self, node: NodeId) -> Result<Arc<OwnedFd>> {
-        if let Some(open) = self.open.get(&node) {
+        // A rename can pass between two looks: look again before giving up.
+        self.find_by(node, 20).await
+    }
+
+    /// The same for the placer, which alone renames: one look is enough.
+    pub async fn find_now(&self, node: NodeId) -> Result<Arc<OwnedFd>> {
+        self.find_by(node, 1).await
+    }
+
+    async fn find_by(&self, node: NodeId, looks: usize) -> Result<Arc<OwnedFd>> {
+        if let Some(open) = self.known(node) {
             return Ok(open);
         }
-        // A rename can pass between two looks: look again before giving up.
-        for attempt in 0..20 {
+        for attempt in 0..looks {
             if let Some(dir) = self.search(node, &mut Vec::new(), false).await? {
                 return Ok(dir);
             }
-            if attempt > 2 && self.placing.is_idle() {
+            if attempt + 1 == looks || attempt > 2 && self.placing.is_idle() {
                 break;
             }
             tokio::time::sleep(std::time::Duration::from_millis(2)).await;
@@ -55,23 +73,126 @@ impl Dirs {
         }
     }
 
+    /// An open handle whose directory is still somewhere: one that was removed by hand takes nothing any more.
+    fn known(&self, node: NodeId) -> Option<Arc<OwnedFd>> {
+        let open = self.open.get(&node)?;
+        if is_unlinked(&*open) {
+            self.open.remove(&node);
+            return None;
+        }
+        Some(open)
+    }
+
+    /// The directory of a folder into which something is placed: where the catalogue says that it lies. One that was
+    /// renamed or removed by hand is made anew there, and what was found is told; `None`: it was removed, and is nowhere.
+    pub async fn target(&self, node: NodeId) -> Result<Option<(Arc<OwnedFd>, Vec<Remade>)>> {
+        match self.find_now(node).await {
+            Ok(dir) if self.is_at_home(node, &dir).await? => return Ok(Some((dir, Vec::new()))),
+            Ok(_) => self.forget_way(node).await?,
+            Err(StoreError::BytesMissing(_)) => {}
+            Err(e) => return Err(e),
+        }
+        match self.find_now(node).await {
+            Ok(dir) => Ok(Some((dir, Vec::new()))),
+            Err(StoreError::BytesMissing(_)) => self.remake(node).await,
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Whether a directory lies under the names that the catalogue has for it, up to the top of its shelf. One
+    /// that is on its way counts as right.
+    async fn is_at_home(&self, node: NodeId, dir: &OwnedFd) -> Result<bool> {
+        let io = |e: &std::io::Error| StoreError::io("looking for a folder", e);
+        let (mut node, mut object) = (node, look_at_open(dir).map_err(|e| io(&e))?.id);
+        loop {
+            let (Some(row), Some(folder)) = (self.view.row(node).await?, self.view.folder(node).await?)
+            else {
+                return Ok(true);
+            };
+            if folder.lies != Lies::Placed || !self.placing.places_of(folder.object).is_empty() {
+                return Ok(true);
+            }
+            let Some(parent) = row.parent else {
+                let Some(shelf) = self.view.shelf(row.shelf) else { return Ok(true) };
+                let path = shelf_parts(shelf.kind, &shelf.disk_name).join("/");
+                return Ok(look(&self.disk.shelves, &path)
+                    .map_err(|e| io(&e))?
+                    .is_some_and(|l| l.id == object));
+            };
+            let above = match self.find_now(parent).await {
+                Ok(above) => above,
+                Err(StoreError::BytesMissing(_)) => return Ok(false),
+                Err(e) => return Err(e),
+            };
+            if look(&*above, row.name()).map_err(|e| io(&e))?.is_none_or(|l| l.id != object) {
+                return Ok(false);
+            }
+            (node, object) = (parent, look_at_open(&*above).map_err(|e| io(&e))?.id);
+        }
+    }
+
+    /// Drops the handles of a folder and of all above it.
+    async fn forget_way(&self, node: NodeId) -> Result<()> {
+        let mut next = Some(node);
+        while let Some(node) = next {
+            self.open.remove(&node);
+            next = self.view.row(node).await?.and_then(|row| row.parent);
+        }
+        Ok(())
+    }
+
+    /// Makes the directory of a folder where the catalogue says that it lies, with those above it.
+    fn remake<'a>(&'a self, node: NodeId) -> Remaking<'a> {
+        Box::pin(async move {
+            let (Some(row), Some(folder)) = (self.view.row(node).await?, self.view.folder(node).await?)
+            else {
+                return Ok(None);
+            };
+            let Some(parent) = row.parent.filter(|_| folder.lies == Lies::Placed) else { return Ok(None) };
+            let (above, mut made) = match self.find_now(parent).await {
+                Ok(above) => (above, Vec::new()),
+                Err(StoreError::BytesMissing(_)) => match self.remake(parent).await? {
+                    Some(remade) => remade,
+                    None => return Ok(None),
+                },
+                Err(e) => return Err(e),
+            };
+            let io =
+                |e: &std::io::Error| StoreError::io(format!("making the folder \"{}\" anew", row.name()), e);
+            self.disk.step("make a folder anew").map_err(|e| io(&e))?;
+            if look(&*above, row.name()).map_err(|e| io(&e))?.is_some_and(|l| l.kind != Plain::Folder) {
+                // Whoever put it there decides what becomes of it.
+                return Err(StoreError::Io {
+                    context: format!("the folder \"{}\" is gone", row.name()),
+                    reason: "a file has its name on the disk; give that another name".into(),
+                });
+            }
+            let dir = Arc::new(self.disk.make_dir(&*above, row.name()).map_err(|e| io(&e))?);
+            let object = look_at_open(&*dir).map_err(|e| io(&e))?.id;
+            self.open.insert(node, dir.clone());
+            made.push(Remade { node, name: row.name().into(), object });
+            Ok(Some((dir, made)))
+        })
+    }
+
+    /// What a folder was taken to be is another object now.
+    pub fn learn(&self, node: NodeId, dir: OwnedFd) {
+        self.open.insert(node, Arc::new(dir));
+    }
+
     /// The directory of a location, for the placer.
     pub async fn of(&self, loc: &Loc) -> Result<Arc<OwnedFd>> {
         match loc {
             Loc::Staging(_) => Ok(self.disk.staging.clone()),
             Loc::Incoming(_) => Ok(self.disk.incoming.clone()),
-            Loc::Removed(_) => Ok(self.disk.removed.clone()),
-            Loc::In(node, _) => self.find(*node).await,
+            Loc::Removed(_) | Loc::Apart(_) => Ok(self.disk.removed.clone()),
+            Loc::In(node, _) => self.find_now(*node).await,
             Loc::Top(kind, name) => {
                 let [org, kind, _] = shelf_parts(*kind, name);
-                let dir = self.disk.shelf_dir(&[org, kind]);
+                let dir = self.disk.make_shelf_dir(&[org, kind]);
                 Ok(Arc::new(dir.map_err(|e| StoreError::io("opening the folder of the shelves", &e))?))
             }
         }
-    }
-
-    pub fn forget(&self, node: NodeId) {
-        self.open.remove(&node);
     }
 
     async fn name_of(&self, node: NodeId) -> String {
@@ -85,7 +206,7 @@ impl Dirs {
     /// object: another program made it anew.
     fn search<'a>(&'a self, node: NodeId, within: &'a mut Vec<NodeId>, adopt: bool) -> Searching<'a> {
         Box::pin(async move {
-            if let Some(open) = self.open.get(&node) {
+            if let Some(open) = self.known(node) {
                 return Ok(Some(open));
             }
             if within.contains(&node) {
@@ -96,10 +217,14 @@ impl Dirs {
             let pending = self.placing.places_of(folder.object);
             if let Some(row) = row.as_ref().filter(|r| r.parent.is_none() && pending.is_empty()) {
                 let Some(shelf) = self.view.shelf(row.shelf) else { return Ok(None) };
-                let dir = self
-                    .disk
-                    .shelf_dir(&shelf_parts(shelf.kind, &shelf.disk_name))
-                    .map_err(|e| StoreError::io(format!("opening the shelf \"{}\"", shelf.name), &e))?;
+                // Never made here: its disk may not be mounted.
+                let dir =
+                    self.disk.shelf_dir(&shelf_parts(shelf.kind, &shelf.disk_name)).map_err(|e| {
+                        match e.kind() {
+                            std::io::ErrorKind::NotFound => StoreError::ShelfMissing(shelf.name.clone()),
+                            _ => StoreError::io(format!("opening the shelf \"{}\"", shelf.name), &e),
+                        }
+                    })?;
                 let dir = Arc::new(dir);
                 self.open.insert(node, dir.clone());
                 return Ok(Some(dir));
@@ -118,6 +243,7 @@ impl Dirs {
                 let opened = match &place {
                     Loc::Removed(n) => self.disk.open_dir(&self.disk.removed, &folder_name(*n)).ok(),
                     Loc::Staging(_) => self.disk.open_dir(&self.disk.staging, &place.name()).ok(),
+                    Loc::Apart(_) => self.disk.open_dir(&self.disk.removed, &place.name()).ok(),
                     Loc::Incoming(_) => None,
                     Loc::Top(..) => {
                         let above = self.of(&place).await?;

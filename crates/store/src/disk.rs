@@ -10,7 +10,7 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yellow_attic_core::{ContentId, NodeId};
@@ -66,7 +66,20 @@ pub struct Disk {
     pub packs: Arc<OwnedFd>,
     /// `shelves/`
     pub shelves: Arc<OwnedFd>,
-    journaled: bool,
+    durability: Durability,
+}
+
+/// What a file system promises about bytes that were synced.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Durability {
+    /// ext4 with a journal: one commit of it makes all durable that was done before.
+    Journal,
+    /// A file system that keeps what was synced, file by file.
+    EachFile(&'static str),
+    /// What was synced can be lost when the power goes: with the reason.
+    Unsafe(String),
+    /// Nobody here can know: with the reason.
+    Unknown(String),
 }
 
 const OPEN_DIR: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
@@ -74,7 +87,8 @@ const BENEATH: ResolveFlags =
     ResolveFlags::BENEATH.union(ResolveFlags::NO_SYMLINKS).union(ResolveFlags::NO_XDEV);
 
 impl Disk {
-    /// Opens the data folder and makes what is missing in it.
+    /// Opens the data folder and makes what is missing in it. What must be renamed between its folders has to
+    /// lie on one file system.
     pub fn open(path: &Path, steps: Arc<dyn Steps>) -> Result<Disk> {
         let say = |what: &Path, e: &io::Error| StoreError::io(format!("opening {}", what.display()), e);
         let folder = |name: &str| -> Result<Arc<OwnedFd>> {
@@ -83,8 +97,8 @@ impl Disk {
             Ok(Arc::new(OwnedFd::from(File::open(&full).map_err(|e| say(&full, &e))?)))
         };
         let staging = folder("staging")?;
-        Ok(Disk {
-            journaled: journaled(&staging),
+        let disk = Disk {
+            durability: durability(&staging),
             staging,
             past: folder("past")?,
             incoming: folder("past/incoming")?,
@@ -93,7 +107,29 @@ impl Disk {
             shelves: folder("shelves")?,
             path: path.to_path_buf(),
             steps,
-        })
+        };
+        for (name, dir) in [
+            ("past", &disk.past),
+            ("past/incoming", &disk.incoming),
+            ("past/removed", &disk.removed),
+            ("past/packs", &disk.packs),
+            ("shelves", &disk.shelves),
+        ] {
+            if device(dir).ok() != device(&disk.staging).ok() {
+                return Err(StoreError::OtherDevice(path.join(name).display().to_string()));
+            }
+        }
+        Ok(disk)
+    }
+
+    /// The data folder.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// What the file system promises.
+    pub fn durability(&self) -> &Durability {
+        &self.durability
     }
 
     /// Where the catalogue lies.
@@ -117,19 +153,36 @@ impl Disk {
         Ok(fs::openat2(dir, name, OPEN_DIR | OFlags::NOFOLLOW, Mode::empty(), BENEATH)?)
     }
 
-    /// Opens a directory below `shelves/`, making what is missing on the way.
+    /// Opens a directory below `shelves/`. Nothing is made: what is missing may lie on a disk that is not mounted.
     pub fn shelf_dir(&self, parts: &[&str]) -> io::Result<OwnedFd> {
         let mut dir = self.shelves.as_fd().try_clone_to_owned()?;
         for part in parts {
-            match fs::mkdirat(&dir, *part, Mode::from_raw_mode(0o755)) {
-                Ok(()) => fs::fsync(&dir)?,
-                Err(Errno::EXIST) => {}
-                Err(e) => return Err(e.into()),
-            }
             dir = self.open_dir(&dir, part)?;
         }
-        let on = |fd: BorrowedFd<'_>| -> io::Result<u64> { Ok(fs::fstat(fd)?.st_dev) };
-        if on(dir.as_fd())? != on(self.staging.as_fd())? {
+        self.on_same_device(dir)
+    }
+
+    /// Makes a directory below `shelves/`, with all on the way to it, and opens it.
+    pub fn make_shelf_dir(&self, parts: &[&str]) -> io::Result<OwnedFd> {
+        let mut dir = self.shelves.as_fd().try_clone_to_owned()?;
+        for part in parts {
+            dir = self.make_dir(&dir, part)?;
+        }
+        self.on_same_device(dir)
+    }
+
+    /// Opens a directory in another one, making it durably if it is missing.
+    pub fn make_dir(&self, dir: impl AsFd, name: &str) -> io::Result<OwnedFd> {
+        match fs::mkdirat(dir.as_fd(), name, Mode::from_raw_mode(0o755)) {
+            Ok(()) => fs::fsync(dir.as_fd())?,
+            Err(Errno::EXIST) => {}
+            Err(e) => return Err(e.into()),
+        }
+        self.open_dir(dir, name)
+    }
+
+    fn on_same_device(&self, dir: OwnedFd) -> io::Result<OwnedFd> {
+        if device(&dir)? != device(&self.staging)? {
             return Err(io::Error::other(
                 "the shelf lies on another file system than staging; attach such storage as a wing",
             ));
@@ -193,7 +246,7 @@ impl Disk {
 
     /// Whether one commit of the file system's journal makes durable whatever was done before it.
     pub fn is_journaled(&self) -> bool {
-        self.journaled
+        self.durability == Durability::Journal
     }
 
     /// Brings a file's bytes to the disk, for [`Disk::commit_journal`] to make them durable.
@@ -252,19 +305,91 @@ fn now() -> Timestamps {
     Timestamps { last_access: now, last_modification: now }
 }
 
-/// Whether a folder lies on ext4 with its journal on the same device: such a file system keeps one order of
-/// all that is done to names and sizes, so the commit of one is the commit of everything before it. Elsewhere
-/// each file is synced by itself.
-fn journaled(dir: &OwnedFd) -> bool {
-    const EXT4: u64 = 0xef53;
-    let on_ext4 = fs::fstatfs(dir).is_ok_and(|s| s.f_type as u64 == EXT4);
-    let Ok(stat) = fs::fstat(dir) else { return false };
-    let (major, minor) = (fs::major(stat.st_dev), fs::minor(stat.st_dev));
-    let device = std::fs::read_link(format!("/sys/dev/block/{major}:{minor}"));
-    let Some(name) = device.ok().and_then(|d| Some(d.file_name()?.to_str()?.to_string())) else {
-        return false;
+/// What is known of the file system under a folder, before anything is made in it.
+pub fn durability_of(folder: &Path) -> Result<Durability> {
+    let open = File::open(folder).map_err(|e| StoreError::io(format!("opening {}", folder.display()), &e))?;
+    Ok(durability(&OwnedFd::from(open)))
+}
+
+fn device(dir: impl AsFd) -> io::Result<u64> {
+    Ok(fs::fstat(dir)?.st_dev)
+}
+
+/// Whether a directory that is open is gone from its place: nothing can be made in it any more.
+pub fn is_unlinked(dir: impl AsFd) -> bool {
+    fs::fstat(dir).is_ok_and(|s| s.st_nlink == 0)
+}
+
+/// What is known of the file system under a folder. ext4 with its journal on the same device keeps one order of
+/// all that is done to names and sizes, so the commit of one is the commit of everything before it.
+fn durability(dir: &OwnedFd) -> Durability {
+    let Ok(kind) = fs::fstatfs(dir).map(|s| s.f_type as u64 & 0xffff_ffff) else {
+        return Durability::Unknown("the file system does not say what it is".into());
     };
-    on_ext4 && Path::new(&format!("/proc/fs/jbd2/{name}-8")).exists()
+    let (Ok(device), options) = (device(dir), mount_options(dir)) else {
+        return Durability::Unknown("the file system does not say on which device it lies".into());
+    };
+    if options.split(',').any(|o| o == "nobarrier" || o == "barrier=0") {
+        return Durability::Unsafe(
+            "it is mounted without write barriers, so a disk may report as written what it still holds in its cache".into(),
+        );
+    }
+    match kind {
+        0xef53 => of_ext4(device),
+        0x5846_5342 => Durability::EachFile("xfs"),
+        0x9123_683e => Durability::EachFile("btrfs"),
+        0x2fc1_2fc1 => Durability::EachFile("zfs"),
+        0xf2f5_2010 => Durability::EachFile("f2fs"),
+        0x0102_1994 | 0x8584_58f6 => Durability::Unsafe(
+            "it lies in memory: everything is gone when the machine is switched off".into(),
+        ),
+        0x794c_7630 => {
+            Durability::Unknown("it is the inside of a container, which hides the disk beneath".into())
+        }
+        0x6969 | 0xff53_4d42 | 0xfe53_4d42 | 0x517b | 0x0102_1997 => Durability::Unknown(
+            "it is a network share: what its server does with synced bytes is not seen from here".into(),
+        ),
+        0x6573_5546 => Durability::Unknown(
+            "another program carries it (FUSE), and what that does is not seen from here".into(),
+        ),
+        other => Durability::Unknown(format!("nobody has looked at this kind of file system (0x{other:x})")),
+    }
+}
+
+fn of_ext4(device: u64) -> Durability {
+    let (major, minor) = (fs::major(device), fs::minor(device));
+    let link = std::fs::read_link(format!("/sys/dev/block/{major}:{minor}"));
+    let Some(name) = link.ok().and_then(|d| Some(d.file_name()?.to_str()?.to_string())) else {
+        return Durability::Unknown("the device under this ext4 cannot be looked at from here".into());
+    };
+    if Path::new(&format!("/proc/fs/jbd2/{name}-8")).exists() {
+        return Durability::Journal;
+    }
+    // The thread that commits the journal; "<none>" where there is no journal.
+    let task = std::fs::read_to_string(format!("/sys/fs/ext4/{name}/journal_task")).unwrap_or_default();
+    if task.trim().parse::<u32>().is_ok() {
+        return Durability::EachFile("ext4 with its journal on another device");
+    }
+    if Path::new(&format!("/sys/fs/ext4/{name}")).exists() || Path::new("/proc/fs/jbd2").exists() {
+        return Durability::Unsafe(
+            "it is ext4 without a journal (or ext2): after a power cut folders can come back without files that were synced".into(),
+        );
+    }
+    Durability::Unknown("whether this ext4 has a journal cannot be seen from here".into())
+}
+
+/// How the file system of a folder is mounted: of the last mount whose device it is.
+fn mount_options(dir: &OwnedFd) -> String {
+    let Ok(device) = device(dir) else { return String::new() };
+    let wanted = format!("{}:{}", fs::major(device), fs::minor(device));
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    mounts
+        .lines()
+        .filter(|line| line.split(' ').nth(2) == Some(&wanted))
+        .filter_map(|line| line.rsplit(' ').next())
+        .next_back()
+        .unwrap_or_default()
+        .to_string()
 }
 
 /// Looks at a name in a directory without following or opening it.

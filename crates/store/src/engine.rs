@@ -1,11 +1,12 @@
 //! The engine, put together: open it, ask it, stop it.
 
 use crate::book::Book;
-use crate::clock::Clock;
+use crate::clock::{Clock, Timekeeper};
 use crate::dirs::Dirs;
 use crate::disk::Disk;
 use crate::error::{Result, StoreError};
 use crate::filer::{Filer, Filing};
+use crate::identity::{self, Missing};
 use crate::jobs::{Jobs, Step};
 use crate::model::{Actor, How, Row, Shelf};
 use crate::ops::{Done, NewShelf, Place};
@@ -16,8 +17,9 @@ use crate::staging::{Arriving, Staged, Staging};
 use crate::steps::{AllSteps, Steps};
 use crate::uploads::Uploads;
 use crate::view::{Caches, View};
-use crate::writer::{Ask, Put, Writer};
+use crate::writer::{Ask, Latch, Put, Writer, shelf_parts};
 use crate::{db, rows};
+use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::Connection;
 use std::path::PathBuf;
@@ -30,8 +32,10 @@ use yellow_attic_core::{AccountId, Name, NodeId};
 
 /// How an engine is opened.
 pub struct Options {
-    /// The data folder; made if it is missing.
+    /// The data folder.
     pub data: PathBuf,
+    /// Whether a store is made in it if there is none.
+    pub missing: Missing,
     /// The time.
     pub clock: Arc<dyn Clock>,
     /// Asked before each I/O step.
@@ -49,6 +53,7 @@ impl Options {
     pub fn new(data: impl Into<PathBuf>) -> Options {
         Options {
             data: data.into(),
+            missing: Missing::Make,
             clock: Arc::new(crate::clock::SystemClock),
             steps: Arc::new(AllSteps),
             take_apart_after_ms: 3_600_000,
@@ -96,8 +101,11 @@ pub(crate) struct Shared {
     pub listed: Mutex<Vec<crate::then::Listed>>,
     /// Whether jobs run by themselves.
     pub background: bool,
-    pub clock: Arc<dyn Clock>,
+    pub time: Arc<Timekeeper>,
     pub jobs: Jobs,
+    latch: Arc<Latch>,
+    /// How far the newest catalogue was, if this is an older one.
+    doubt: Option<i64>,
     work: Arc<crate::writer::Work>,
     stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
@@ -117,23 +125,30 @@ struct Running {
 impl Engine {
     /// Opens a data folder, making it if it is missing, and carries forward whatever was
     /// under way when it was last open. One engine at a time may have it open.
+    #[boxed]
     pub async fn open(options: Options) -> Result<Engine> {
+        // On a thread of its own, where it need not be able to move to another one.
+        let runtime = tokio::runtime::Handle::current();
+        let opened = tokio::task::spawn_blocking(move || runtime.block_on(Engine::opened(options)));
+        opened.await.map_err(|_| StoreError::Stopping)?
+    }
+
+    async fn opened(options: Options) -> Result<Engine> {
+        identity::look(&options.data, options.missing)?;
         let disk = Arc::new(Disk::open(&options.data, options.steps)?);
         lock(&disk)?;
         let mut conn = db::open_writer(&disk.catalogue()).await?;
+        let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
         let shelves = rows::shelves(&mut conn).await?;
-        let marks = load_marks(&mut conn).await?;
-        let last: i64 =
-            sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM contents").fetch_one(&mut conn).await?;
-        let book = Book::open(conn, shelves.clone()).await?;
-        let staging = Arc::new(Staging::new(disk.clone(), highest_staged(&disk, last)?));
-        let mut book = book;
-        let (uploads, spared) = crate::uploads::recover(&mut book.conn, &staging, |id| {
-            let look = crate::disk::look(&disk.staging, &crate::disk::content_name(id)).ok()??;
-            Some(look.size as u64)
-        })
-        .await?;
-        sweep(&disk, &marks, &spared)?;
+        let mut book = Book::open(conn, shelves.clone()).await?;
+        let time = Arc::new(Timekeeper::new(options.clock, book.heads.at));
+        let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut book).await?));
+        let (uploads, spared) = crate::uploads::recover(&mut book.conn, &staging).await?;
+        let mut marks = load_marks(&mut book.conn).await?;
+        owe_again(disk.clone(), &mut book, &mut marks).await?;
+        if doubt.is_none() {
+            sweep(&disk, &marks, &spared)?;
+        }
 
         let view = View {
             pool: db::open_readers(&disk.catalogue()).await?,
@@ -147,6 +162,11 @@ impl Engine {
         let placing = Placing::new(book.heads.placed, options.most_owed);
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
+        for shelf in shelves_missing(&disk, &view)? {
+            let missing = StoreError::ShelfMissing(shelf.name.clone());
+            tracing::error!(error = %missing, "a shelf takes no writes until its folder is there");
+            placing.stop_shelf(shelf.id, missing);
+        }
         let (sender, receiver) = mpsc::channel(1024);
         let work = Arc::new(crate::writer::Work::default());
         let stopped = Arc::new(AtomicBool::new(false));
@@ -156,9 +176,11 @@ impl Engine {
         let placer = Placer {
             disk: disk.clone(),
             dirs: dirs.clone(),
+            view: view.clone(),
             placing: placing.clone(),
             filing: filing.clone(),
             handle: runtime.clone(),
+            writer: sender.downgrade(),
         };
         let highest = book.heads.mark;
         let (placer, recovered) = tokio::task::spawn_blocking(move || {
@@ -173,7 +195,7 @@ impl Engine {
             tracing::error!(%error, "what was under way could not be carried forward yet");
         }
 
-        let packing = Packing::new();
+        let packing = Packing::new(doubt.is_some());
         let packer = Packer {
             disk: disk.clone(),
             view: view.clone(),
@@ -198,20 +220,22 @@ impl Engine {
         let jobs = Jobs {
             disk: disk.clone(),
             view: view.clone(),
-            dirs: dirs.clone(),
             staging: staging.clone(),
             placing: placing.clone(),
             filing: filing.clone(),
             packing: packing.clone(),
-            clock: options.clock.clone(),
+            time: time.clone(),
             writer: sender.downgrade(),
             wake: wake.clone(),
             stopped: stopped.clone(),
         };
+        let latch = Arc::new(Latch::default());
         let writer = Writer {
             disk: disk.clone(),
+            dirs: dirs.clone(),
             staging: staging.clone(),
-            clock: options.clock.clone(),
+            time: time.clone(),
+            latch: latch.clone(),
             caches: view.caches.clone(),
             placing: placing.clone(),
             stopped: stopped.clone(),
@@ -241,8 +265,10 @@ impl Engine {
                 placing,
                 filing,
                 uploads,
-                clock: options.clock,
+                time,
                 jobs,
+                latch,
+                doubt,
                 work,
                 stopped,
                 writer: Mutex::new(Some(sender)),
@@ -261,6 +287,7 @@ impl Engine {
     }
 
     /// Finishes what was asked, places what is owed, and closes. Reading must have ended.
+    #[boxed]
     pub async fn stop(&self) {
         let shared = &self.shared;
         drop(shared.writer.lock().take());
@@ -290,13 +317,18 @@ impl Engine {
         .await;
         shared.view.pool.close().await;
         if let Some(mut book) = book {
-            let placed = shared.placing.placed();
+            let (placed, stuck) = (shared.placing.placed(), shared.placing.stuck());
+            let stuck = serde_json::to_string(&stuck).unwrap_or_default();
             let closed = async {
                 sqlx::query("UPDATE heads SET placed = max(placed, ?)")
                     .bind(placed)
                     .execute(&mut book.conn)
                     .await?;
-                sqlx::query("DELETE FROM marks WHERE id <= ?").bind(placed).execute(&mut book.conn).await?;
+                sqlx::query("DELETE FROM marks WHERE id <= ? AND id NOT IN (SELECT value FROM json_each(?))")
+                    .bind(placed)
+                    .bind(stuck)
+                    .execute(&mut book.conn)
+                    .await?;
                 book.conn.close().await
             };
             if let Err(error) = closed.await {
@@ -310,6 +342,9 @@ impl Engine {
     /// Sends the writer something and waits for the answer. Runs to its end even if the
     /// caller stops waiting.
     pub(crate) async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+        if let Some(why) = self.shared.latch.reason() {
+            return Err(why);
+        }
         if let Some(trouble) = self.shared.placing.trouble() {
             return Err(match trouble {
                 StoreError::DiskFull { .. } => self.shared.staging.check_room(0).err().unwrap_or(trouble),
@@ -333,9 +368,54 @@ impl Engine {
         }
     }
 
-    /// The time.
+    /// Has the writer do something that nobody waits for; not at all if it has much to do.
+    pub(crate) fn ask_later<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) {
+        if let Some(sender) = self.shared.writer.lock().clone() {
+            let (answer, _) = oneshot::channel();
+            let _ = sender.try_send(make(answer));
+        }
+    }
+
+    /// The time, for ends of links, grants and sign-ins: the later of the wall clock and the newest time kept, so that a
+    /// clock that was set back opens nothing again.
     pub fn now_ms(&self) -> i64 {
-        self.shared.clock.now_ms()
+        self.shared.time.latest()
+    }
+
+    /// The time by which the past goes and snapshots are taken: of a wall clock that is not believed, nothing.
+    pub fn kept_ms(&self) -> i64 {
+        self.shared.time.stamp()
+    }
+
+    /// What the wall clock says, believed or not: for what others compare with their own.
+    pub fn wall_ms(&self) -> i64 {
+        self.shared.time.wall()
+    }
+
+    /// Why the wall clock is not believed, if it is not: nothing of the past goes meanwhile.
+    pub fn clock_doubt(&self) -> Option<yellow_attic_core::trust::ClockDoubt> {
+        self.shared.time.doubt()
+    }
+
+    /// An administrator says that the wall clock is right.
+    pub fn believe_clock(&self) {
+        self.shared.time.believe();
+    }
+
+    /// Whether the catalogue is older than the data beside it: nothing is swept, packed or let go.
+    pub fn has_older_catalogue(&self) -> bool {
+        self.shared.doubt.is_some()
+    }
+
+    /// What the file system under the data folder promises.
+    pub fn durability(&self) -> &crate::disk::Durability {
+        self.shared.disk.durability()
+    }
+
+    /// Shelves that take no writes for now, with why.
+    pub fn stopped_shelves(&self) -> Vec<(Arc<Shelf>, StoreError)> {
+        let stopped = self.shared.placing.stopped_shelves();
+        stopped.into_iter().filter_map(|(id, why)| Some((self.shared.view.shelf(id)?, why))).collect()
     }
 
     /// Grows with every change that is committed: for following changes without asking again
@@ -407,6 +487,7 @@ impl Engine {
     }
 
     /// Makes a shelf.
+    #[boxed]
     pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
         let actor = actor.clone();
         let done = self.ask(|answer| Ask::MakeShelf { actor, new, answer }).await?;
@@ -415,6 +496,7 @@ impl Engine {
     }
 
     /// Makes a folder.
+    #[boxed]
     pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Done> {
         self.make_folder_like(actor, parent, name, None).await
     }
@@ -432,6 +514,7 @@ impl Engine {
     }
 
     /// Puts staged bytes at a name. After the answer they are on the disk.
+    #[boxed]
     pub async fn put(
         &self,
         actor: &Actor,
@@ -475,6 +558,7 @@ impl Engine {
     }
 
     /// Moves or renames. `replace`: a file at the target may be replaced.
+    #[boxed]
     pub async fn move_node(
         &self,
         actor: &Actor,
@@ -489,6 +573,7 @@ impl Engine {
     }
 
     /// Removes. What was there stays in the past.
+    #[boxed]
     pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Done> {
         let actor = actor.clone();
         self.ask(|answer| Ask::Remove { actor, node, conditions, answer }).await
@@ -520,6 +605,7 @@ impl Engine {
     }
 
     /// Writes a row of the record for something that changes no file.
+    #[boxed]
     pub async fn note(
         &self,
         actor: &Actor,
@@ -535,12 +621,14 @@ impl Engine {
     // --- for tests and tools ---
 
     /// Runs the jobs that are due, to their end.
+    #[boxed]
     pub async fn run_jobs(&self) -> Result<()> {
         while self.shared.jobs.next().await? {}
         Ok(())
     }
 
     /// Waits until the disk is in step: all is placed and filed.
+    #[boxed]
     pub async fn settle(&self) -> Result<()> {
         loop {
             self.shared.placing.settle().await?;
@@ -587,12 +675,12 @@ impl Engine {
 
     /// Why writing is stopped, if it is.
     pub fn trouble(&self) -> Option<StoreError> {
-        self.shared.placing.trouble()
+        self.shared.latch.reason().or_else(|| self.shared.placing.trouble())
     }
 }
 
 /// Two engines on one data folder would overwrite each other: the second is refused.
-fn lock(disk: &Disk) -> Result<()> {
+pub(crate) fn lock(disk: &Disk) -> Result<()> {
     rustix::fs::flock(&disk.shelves, rustix::fs::FlockOperation::NonBlockingLockExclusive).map_err(|_| {
         StoreError::WritesStopped("another process has this data folder open; stop it first".into())
     })
@@ -607,12 +695,83 @@ fn staged_id(name: &str) -> Option<i64> {
     i64::from_str_radix(name.strip_prefix('c')?, 16).ok()
 }
 
-/// The highest id in use, on the disk or in the catalogue.
-fn highest_staged(disk: &Disk, last: i64) -> Result<i64> {
-    let incoming = disk.names(&disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
-    let incoming = incoming.iter().filter_map(|n| std::str::from_utf8(n).ok()).filter_map(staged_id);
-    let staged = staged_names(disk)?;
-    Ok(staged.iter().filter_map(|n| staged_id(n)).chain(incoming).max().unwrap_or(0).max(last))
+/// The highest id in use, on the disk or in the catalogue, or given out before.
+async fn highest_id(disk: Arc<Disk>, book: &mut Book) -> Result<i64> {
+    let known: i64 = sqlx::query_scalar(
+        "SELECT max(coalesce((SELECT max(id) FROM contents), 0), coalesce((SELECT max(content) FROM uploads), 0),
+           coalesce((SELECT max(id) FROM packs), 0))",
+    )
+    .fetch_one(&mut book.conn)
+    .await?;
+    let names = |dir, what: &str| disk.names(dir).map_err(|e| StoreError::io(format!("reading {what}"), &e));
+    let lying = [
+        names(&disk.staging, "staging")?,
+        names(&disk.incoming, "past/incoming")?,
+        names(&disk.packs, "past/packs")?,
+    ];
+    let lying = lying
+        .iter()
+        .flatten()
+        .filter_map(|n| std::str::from_utf8(n).ok())
+        .filter_map(|n| staged_id(n).or_else(|| i64::from_str_radix(n.strip_prefix('p')?, 16).ok()));
+    Ok(lying.chain([known, book.heads.content]).max().unwrap_or(0))
+}
+
+/// Bytes in staging that a living content names and no mark: they could not be placed once, and are owed again. They
+/// are all that there is of what was answered.
+async fn owe_again(disk: Arc<Disk>, book: &mut Book, marks: &mut Vec<crate::task::Task>) -> Result<()> {
+    use crate::task::{Loc, Task};
+    let marked: std::collections::HashSet<String> =
+        marks.iter().filter(|t| matches!(t.from, Loc::Staging(_))).map(|t| t.from.name()).collect();
+    let ids: Vec<i64> =
+        staged_names(&disk)?.iter().filter(|n| !marked.contains(*n)).filter_map(|n| staged_id(n)).collect();
+    let living: Vec<(i64, i64, Option<i64>, i64)> = sqlx::query_as(
+        "SELECT c.id, c.state, (SELECT node FROM entries_now e WHERE e.content = c.id), c.size
+         FROM json_each(?) j JOIN contents c ON c.id = j.value WHERE c.state IN (0, 1)",
+    )
+    .bind(serde_json::to_string(&ids).unwrap_or_default())
+    .fetch_all(&mut book.conn)
+    .await?;
+    for (id, state, node, size) in living {
+        let (id, name) =
+            (yellow_attic_core::ContentId(id), crate::disk::content_name(yellow_attic_core::ContentId(id)));
+        let Some(there) = crate::disk::look(&disk.staging, &name)
+            .map_err(|e| StoreError::io("looking at staged bytes", &e))?
+            .filter(|l| l.size == size && l.kind == crate::disk::Plain::File)
+        else {
+            continue;
+        };
+        let row = match node {
+            Some(node) => book.row(NodeId(node)).await?,
+            None => None,
+        };
+        let place =
+            row.as_ref().filter(|_| state == 0).and_then(|r| Some(Loc::In(r.parent?, r.name().into())));
+        tracing::warn!(content = id.0, "bytes that could not be placed are placed again");
+        let task = Task::new(
+            there.id,
+            row.map_or(NodeId(0), |r| r.node),
+            false,
+            Loc::Staging(id),
+            place.unwrap_or(Loc::Incoming(id)),
+        );
+        marks.push(Task { mark: book.heads.placed, ..task });
+    }
+    Ok(())
+}
+
+/// Shelves whose folders are not there: they may lie on a disk that is not mounted.
+fn shelves_missing(disk: &Disk, view: &View) -> Result<Vec<Arc<Shelf>>> {
+    let mut missing = Vec::new();
+    for shelf in view.shelves() {
+        let path = shelf_parts(shelf.kind, &shelf.disk_name).join("/");
+        match crate::disk::look(&disk.shelves, &path) {
+            Ok(Some(_)) => {}
+            Ok(None) => missing.push(shelf),
+            Err(e) => return Err(StoreError::io(format!("looking for the shelf \"{}\"", shelf.name), &e)),
+        }
+    }
+    Ok(missing)
 }
 
 /// Removes from staging what no mark and no upload answers for: operations that never got their answer.

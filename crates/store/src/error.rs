@@ -220,6 +220,25 @@ pub enum StoreError {
     /// Writing is refused until the cause is gone; reading goes on.
     #[error("writing is stopped: {0}")]
     WritesStopped(String),
+    /// A part of the data folder lies on another device than the rest: renames between them cannot be.
+    #[error(
+        "{0} lies on another device than staging, and files are renamed between the two; put the whole data folder on one file system"
+    )]
+    OtherDevice(String),
+    /// There is no store in the folder.
+    #[error("{0}")]
+    NoStore(String),
+    /// The folder of a shelf is not there: its disk may not be mounted. Nothing is made in its stead.
+    #[error("the folder of the shelf \"{0}\" is not there: is its disk mounted?")]
+    ShelfMissing(String),
+    /// What is owed to the folder of a shelf cannot be carried out; other shelves go on.
+    #[error("writing to the shelf \"{shelf}\" is stopped: {reason}")]
+    ShelfStopped {
+        /// Which.
+        shelf: String,
+        /// What the disk says.
+        reason: String,
+    },
     /// The file is recorded, and not on the disk where it belongs.
     #[error("the bytes of \"{0}\" are not on the disk where they belong")]
     BytesMissing(String),

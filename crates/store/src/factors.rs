@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::Account;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 
 /// What kind of factor it is.
@@ -48,6 +49,7 @@ type FactorRow = (i64, String, String, Vec<u8>, Option<i64>, i64, Option<i64>);
 
 impl Engine {
     /// The second factors of an account.
+    #[boxed]
     pub async fn factors(&self, account: AccountId) -> Result<Vec<Factor>> {
         let rows: Vec<FactorRow> = sqlx::query_as(
             "SELECT id, kind, name, secret, step, made_at, used_at FROM factors WHERE account = ? ORDER BY made_at",
@@ -70,6 +72,7 @@ impl Engine {
     }
 
     /// The accounts that have a second factor.
+    #[boxed]
     pub async fn with_factors(&self) -> Result<std::collections::HashSet<AccountId>> {
         let rows: Vec<i64> = sqlx::query_scalar("SELECT DISTINCT account FROM factors")
             .fetch_all(&self.shared.view.pool)
@@ -78,6 +81,7 @@ impl Engine {
     }
 
     /// How many recovery codes of an account are left.
+    #[boxed]
     pub async fn recovery_left(&self, account: AccountId) -> Result<i64> {
         Ok(sqlx::query_scalar("SELECT count(*) FROM recovery_codes WHERE account = ?")
             .bind(account.0)
@@ -87,6 +91,7 @@ impl Engine {
 
     /// Sets a factor up. `codes`: BLAKE3 of new recovery codes, which take the place of the old ones.
     #[allow(clippy::too_many_arguments)]
+    #[boxed]
     pub async fn add_factor(
         &self,
         actor: &Actor,
@@ -121,6 +126,7 @@ impl Engine {
     }
 
     /// New recovery codes in the place of the old ones.
+    #[boxed]
     pub async fn renew_recovery(&self, actor: &Actor, account: &Account, codes: Vec<[u8; 32]>) -> Result<()> {
         let id = account.id.0;
         self.change(actor, "recovery codes renewed", &account.sign_in, move |conn| {
@@ -130,6 +136,7 @@ impl Engine {
     }
 
     /// Takes a factor away; with the last one the recovery codes go too.
+    #[boxed]
     pub async fn end_factor(&self, actor: &Actor, account: &Account, factor: Option<i64>) -> Result<()> {
         let id = account.id.0;
         self.change(actor, "second factor removed", &account.sign_in, move |conn| {
@@ -156,6 +163,7 @@ impl Engine {
 
     /// Notes that the code of a step was used. Of two at once, and of a code sent again, one is
     /// refused.
+    #[boxed]
     pub async fn use_code(&self, actor: &Actor, factor: i64, step: i64) -> Result<bool> {
         self.use_factor(
             actor,
@@ -167,6 +175,7 @@ impl Engine {
     }
 
     /// Uses a recovery code up.
+    #[boxed]
     pub async fn use_recovery(&self, actor: &Actor, account: &Account, code: [u8; 32]) -> Result<bool> {
         let id = account.id.0;
         let done = self
@@ -185,6 +194,7 @@ impl Engine {
     }
 
     /// Notes that a passkey was used, with its credential as it is now.
+    #[boxed]
     pub async fn use_passkey(&self, actor: &Actor, factor: i64, credential: Vec<u8>) -> Result<()> {
         let now = self.now_ms();
         self.change(actor, "", "", move |conn| {

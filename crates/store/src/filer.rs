@@ -2,10 +2,10 @@
 //!
 //! What waits lies in `past/incoming`; after a stop, that folder itself says what is to do.
 
-use crate::disk::{Disk, Plain, content_name, hex, look};
+use crate::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::error::{Result, StoreError};
 use crate::packs::Packing;
-use crate::past::{Past, hold_still, look_still, open_past};
+use crate::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past, see};
 use crate::staging::Staging;
 use crate::view::View;
 use crate::writer::Ask;
@@ -27,10 +27,12 @@ const FEW: usize = 8;
 /// Something to file.
 #[derive(Clone, Debug)]
 pub(crate) enum File {
-    /// A content whose state ended.
-    Content(ContentId),
+    /// A content whose state ended, and the node whose it was; 0 if that is to be looked up.
+    Content(ContentId, NodeId),
     /// Something unknown that stood in the way.
     Stranger { name: String, node: NodeId, instead_of: Option<ContentId> },
+    /// A folder that is another object than was recorded: laid there by hand, or made anew where it was missing.
+    Adopted { node: NodeId, name: String, object: ObjectId, remade: bool },
     /// Something that was to be placed and is nowhere.
     Nowhere { node: NodeId, name: String },
     /// Past contents that are live again, or let go: their bytes go if nothing else needs them.
@@ -134,7 +136,24 @@ impl Filer {
 
     fn file(&self, file: &File) -> Result<()> {
         match file {
-            File::Content(id) => self.content(*id),
+            File::Content(id, node) => self.content(*id, *node),
+            File::Adopted { node, name, object, remade } => {
+                let (node, object) = (*node, *object);
+                self.ask(|answer| Ask::Step { step: crate::jobs::Step::Adopt { node, object }, answer })?;
+                let (kind, detail) = match remade {
+                    false => (
+                        "folder taken up",
+                        format!("\"{name}\" was there already, made by hand; it is the folder now"),
+                    ),
+                    true => (
+                        "folder made anew",
+                        format!(
+                            "\"{name}\" was not where it belongs: it was renamed, moved or removed on the disk. It was made anew, empty; what was in it is where it was moved to"
+                        ),
+                    ),
+                };
+                self.ask(|answer| Ask::Finding { kind, node: Some(node), detail, answer })
+            }
             File::Stranger { name, node, instead_of } => self.stranger(name, *node, *instead_of),
             File::Nowhere { node, name } => self.ask(|answer| Ask::Finding {
                 kind: "not on the disk",
@@ -159,34 +178,49 @@ impl Filer {
         })
     }
 
-    fn content(&self, id: ContentId) -> Result<()> {
+    fn content(&self, id: ContentId, node: NodeId) -> Result<()> {
         let io = |e: &std::io::Error| StoreError::io(format!("filing content {id}"), e);
         let Some(content) = self.handle.block_on(self.view.content(id))? else { return Ok(()) };
+        let put = self.handle.block_on(self.view.put_of(id))?;
+        let node = match node {
+            NodeId(0) => put.map_or(NodeId(0), |(node, _)| node),
+            known => known,
+        };
         let name = content_name(id);
+        let Some(there) = look(&self.disk.incoming, &name).map_err(|e| io(&e))? else {
+            let gone = matches!(
+                open_past(&self.disk, &content.hash, content.size).map_err(|e| io(&e))?,
+                Past::Missing
+            );
+            if gone
+                && content.life == crate::model::Life::Past
+                && !self.handle.block_on(self.view.is_packed(&content.hash))?
+            {
+                return self.ask(|answer| Ask::Lost { content: id, node, answer });
+            }
+            return Ok(());
+        };
+        // Another program wrote to it, as its time says: that is entered while its own time is still to be seen.
+        let own_time = put.map_or(there.mtime, |(_, mtime)| mtime);
+        let mut known = content.hash;
+        if there.mtime != SEAL_MS && there.mtime != own_time {
+            let seen = see(&self.disk, &self.disk.incoming, &name).map_err(|e| io(&e))?;
+            known = self.enter_if_other(seen, node, Some(id), content.hash)?;
+        }
         let still = match look_still(&self.disk, &self.staging, &self.disk.incoming, &name) {
             Ok(still) => still,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-                let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
-                let gone = matches!(
-                    open_past(&self.disk, &content.hash, content.size).map_err(|e| io(&e))?,
-                    Past::Missing
-                );
-                if gone
-                    && content.life == crate::model::Life::Past
-                    && !self.handle.block_on(self.view.is_packed(&content.hash))?
-                {
-                    return self.ask(|answer| Ask::Lost { content: id, node, answer });
-                }
-                return Ok(());
-            }
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(()),
             Err(e) => return Err(io(&e)),
         };
-        if still.hash != content.hash {
-            // Another program changed the bytes behind our back: its state is entered, ours is lost.
-            let node = self.handle.block_on(self.view.user_of(id))?.unwrap_or_default();
+        if still.hash != known {
+            // It kept its time, or was written to just now.
             still.sync(&self.disk).map_err(|e| io(&e))?;
-            let foreign = still.foreign(&self.staging);
-            self.ask(|answer| Ask::Displaced { node, foreign, instead_of: Some(id), answer })?;
+            let mut look = still.before;
+            if look.mtime == SEAL_MS {
+                look.mtime = own_time;
+            }
+            let seen = Seen { hash: still.hash, size: still.size, look };
+            self.enter_if_other(seen, node, Some(id), content.hash)?;
         }
         let (hash, size) = (still.hash, still.size);
         still.file_later(&self.disk, &self.staging, &self.disk.incoming, &name).map_err(|e| io(&e))?;
@@ -201,15 +235,44 @@ impl Filer {
         }
     }
 
+    /// Enters what another program made of a state, unless it is the same bytes: a copied data folder has other
+    /// objects, and nothing is lost. Returns the hash that is known now.
+    fn enter_if_other(
+        &self,
+        seen: Seen,
+        node: NodeId,
+        instead_of: Option<ContentId>,
+        recorded: [u8; 32],
+    ) -> Result<[u8; 32]> {
+        let hash = seen.hash;
+        if hash != recorded {
+            let foreign = seen.foreign(&self.staging);
+            self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
+        }
+        Ok(hash)
+    }
+
     fn stranger(&self, name: &str, node: NodeId, instead_of: Option<ContentId>) -> Result<()> {
         let io = |e: &std::io::Error| StoreError::io(format!("filing {name}"), e);
         let Some(seen) = look(&self.disk.incoming, name).map_err(|e| io(&e))? else { return Ok(()) };
         match seen.kind {
             Plain::File => {
+                let recorded = match instead_of {
+                    Some(id) => self.handle.block_on(self.view.content(id))?.map_or([0; 32], |c| c.hash),
+                    None => [0; 32],
+                };
+                // Entered before it is sealed: the seal takes its own time away.
+                let mut known = recorded;
+                if seen.mtime != SEAL_MS {
+                    let seen = see(&self.disk, &self.disk.incoming, name).map_err(|e| io(&e))?;
+                    known = self.enter_if_other(seen, node, instead_of, recorded)?;
+                }
                 let still =
                     hold_still(&self.disk, &self.staging, &self.disk.incoming, name).map_err(|e| io(&e))?;
-                let foreign = still.foreign(&self.staging);
-                self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
+                if still.hash != known {
+                    let seen = Seen { hash: still.hash, size: still.size, look: still.before };
+                    self.enter_if_other(seen, node, instead_of, recorded)?;
+                }
                 still.file(&self.disk, &self.staging, &self.disk.incoming, name).map_err(|e| io(&e))
             }
             Plain::Folder => {
@@ -225,11 +288,7 @@ impl Filer {
                 })?;
                 self.disk
                     .rename(&self.disk.incoming, name, &self.disk.removed, &crate::disk::folder_name(folder))
-                    .map_err(|e| io(&e))?;
-                self.ask(|answer| Ask::Step {
-                    step: crate::jobs::Step::Later { kind: "take apart", node: folder },
-                    answer,
-                })
+                    .map_err(|e| io(&e))
             }
             Plain::Other => self.ask(|answer| Ask::Finding {
                 kind: "left alone",
@@ -243,6 +302,9 @@ impl Filer {
     }
 
     fn condemn(&self, hashes: &[[u8; 32]]) -> Result<()> {
+        if self.packing.spares_all() {
+            return Ok(());
+        }
         let mut places = Vec::with_capacity(hashes.len());
         for hash in hashes {
             let text = hex(hash);
@@ -290,12 +352,22 @@ impl Filer {
     }
 }
 
+/// How something unknown that stood in the way is called in `past/incoming`: it says what it was found instead of.
+pub(crate) fn stranger_name(mark: i64, node: NodeId, instead_of: Option<ContentId>) -> String {
+    match instead_of {
+        Some(content) => format!("x{mark:x}.{:x}.{:x}", node.0, content.0),
+        None => format!("x{mark:x}.{:x}", node.0),
+    }
+}
+
 /// What a name in `past/incoming` waits for.
 fn waiting(name: &str) -> Option<File> {
+    let number = |text: &str| i64::from_str_radix(text, 16).ok();
     if let Some(id) = name.strip_prefix('c') {
-        return i64::from_str_radix(id, 16).ok().map(|id| File::Content(ContentId(id)));
+        return number(id).map(|id| File::Content(ContentId(id), NodeId(0)));
     }
-    let (_, node) = name.strip_prefix('x')?.split_once('.')?;
-    let node = NodeId(i64::from_str_radix(node, 16).ok()?);
-    Some(File::Stranger { name: name.into(), node, instead_of: None })
+    let mut parts = name.strip_prefix('x')?.split('.').skip(1);
+    let node = NodeId(number(parts.next()?)?);
+    let instead_of = parts.next().and_then(number).map(ContentId);
+    Some(File::Stranger { name: name.into(), node, instead_of })
 }

@@ -29,10 +29,15 @@ pub(crate) async fn enter_displaced(
     instead_of: Option<ContentId>,
 ) -> Result<()> {
     let actor = Actor::service();
+    if is_entered(book, node, foreign).await? {
+        return Ok(());
+    }
     let last = rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
     let open = book.row(node).await?;
     let Some(model) = open.as_deref().cloned().or_else(|| last.as_ref().map(|p: &PastRow| p.row.clone()))
     else {
+        // Of nobody's states: kept all the same, and known by its content.
+        book.add_content(past_content(foreign));
         book.add_finding("unknown file", Some(node), &format!("kept as past content {}", foreign.id));
         return Ok(());
     };
@@ -79,6 +84,22 @@ pub(crate) async fn enter_displaced(
     };
     book.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
     Ok(())
+}
+
+/// Whether the very same object with the same bytes was entered already: the engine stopped between entering and
+/// filing it.
+async fn is_entered(book: &mut Book, node: NodeId, foreign: &Foreign) -> Result<bool> {
+    let found: i64 = sqlx::query_scalar(
+        "SELECT count(*) FROM contents c JOIN entries_past e ON e.content = c.id
+         WHERE c.hash = ? AND c.state = 1 AND c.ino = ? AND c.btime = ? AND e.node = ?",
+    )
+    .bind(&foreign.hash[..])
+    .bind(foreign.object.ino)
+    .bind(foreign.object.btime)
+    .bind(node.0)
+    .fetch_one(&mut book.conn)
+    .await?;
+    Ok(found > 0)
 }
 
 /// A live file was changed in its place by another program: that is its present state now.
@@ -135,6 +156,9 @@ pub(crate) async fn enter_removed(
     folder_object: ObjectId,
 ) -> Result<NodeId> {
     let actor = Actor::service();
+    if let Some(entered) = entered_with(book, parent, key, foreign, folder_object).await? {
+        return Ok(entered);
+    }
     let shelf = match rows::past_of(&mut book.conn, parent, 1).await?.first() {
         Some(past) => past.row.shelf,
         None => book.row(parent).await?.map_or(yellow_attic_core::ShelfId(0), |r| r.shelf),
@@ -166,15 +190,41 @@ pub(crate) async fn enter_removed(
     } else {
         book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(folder_object, book.now) });
         book.came_apart(node, parent);
+        // Not at once: it is still to be brought to where removed folders lie.
+        book.add_job("take apart", node, m, book.now + 60_000);
     }
     book.add_past(row.clone(), until, How::Removed, &actor);
     book.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
     Ok(node)
 }
 
+/// The node as which something in a removed folder was entered already, before a stop.
+async fn entered_with(
+    book: &mut Book,
+    parent: NodeId,
+    key: &Arc<str>,
+    foreign: Option<&Foreign>,
+    folder: ObjectId,
+) -> Result<Option<NodeId>> {
+    let object = foreign.map_or(folder, |f| f.object);
+    let node: Option<i64> = sqlx::query_scalar(
+        "SELECT e.node FROM entries_past e LEFT JOIN contents c ON c.id = e.content LEFT JOIN folders f ON f.node = e.node
+         WHERE e.parent = ?1 AND e.sort_key = ?2 AND coalesce(c.ino, f.ino) = ?3 AND coalesce(c.btime, f.btime) = ?4
+           AND (c.hash IS NULL OR c.hash = ?5) AND coalesce(c.state, f.lies) = 1 LIMIT 1",
+    )
+    .bind(parent.0)
+    .bind(&**key)
+    .bind(object.ino)
+    .bind(object.btime)
+    .bind(foreign.map(|f| f.hash.to_vec()))
+    .fetch_optional(&mut book.conn)
+    .await?;
+    Ok(node.map(NodeId))
+}
+
 /// The bytes of a content are gone: another program overwrote or removed them.
 pub(crate) async fn lose(book: &mut Book, content: ContentId, node: NodeId) -> Result<()> {
-    if let Some(known) = content_of(book, content).await? {
+    if let Some(known) = content_of(book, content).await?.filter(|c| c.life != Life::Lost) {
         if known.life == Life::Past {
             book.uncharge(&known).await?;
         }

@@ -7,6 +7,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Shelf};
 use crate::rows::sql;
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::sync::Arc;
 use yellow_attic_core::rights::{Explained, Gives, Level, Subject};
@@ -243,18 +244,21 @@ pub(crate) async fn check_widening(
 
 impl Engine {
     /// Gives a right, or takes one's place.
+    #[boxed]
     pub async fn give(&self, actor: &Actor, new: NewGrant) -> Result<GrantId> {
         let actor = actor.clone();
         self.ask(|answer| Ask::Granting { actor, change: Granting::Give(new), answer }).await
     }
 
     /// Ends a grant.
+    #[boxed]
     pub async fn end_grant(&self, actor: &Actor, grant: GrantId) -> Result<()> {
         let actor = actor.clone();
         self.ask(|answer| Ask::Granting { actor, change: Granting::End(grant), answer }).await.map(drop)
     }
 
     /// Lets a folder start afresh, or inherit again.
+    #[boxed]
     pub async fn set_afresh(&self, actor: &Actor, node: NodeId, afresh: bool) -> Result<()> {
         let actor = actor.clone();
         let change = Granting::Afresh(node, afresh);
@@ -298,6 +302,7 @@ impl Engine {
     }
 
     /// Everything set on the way to a node. Only for who manages it.
+    #[boxed]
     pub async fn reach(&self, actor: &Actor, node: NodeId) -> Result<Reach> {
         let chain = self.chain(actor, node, Level::Manage).await?;
         let access = self.shared.view.access();
@@ -312,12 +317,14 @@ impl Engine {
     }
 
     /// The grants that an explanation speaks of.
+    #[boxed]
     pub async fn grants_of(&self, told: &Explained) -> Result<Vec<Given>> {
         let ids: Vec<i64> = told.reasons.iter().map(|r| r.grant.id.0).collect();
         self.grants_where(&format!("id IN (SELECT value FROM json_each('{ids:?}'))")).await
     }
 
     /// What somebody gave to others, or all that anybody gave.
+    #[boxed]
     pub async fn grants_made(&self, by: Option<AccountId>) -> Result<Vec<Given>> {
         match by {
             Some(by) => self.grants_where(&format!("made_by = {by} AND level <> 'deny'")).await,
@@ -354,6 +361,7 @@ impl Engine {
     }
 
     /// What an account may do at a node, and why. Of others only for who manages it.
+    #[boxed]
     pub async fn why(&self, actor: &Actor, account: AccountId, node: NodeId) -> Result<Explained> {
         let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
         let chain = self.chain(actor, node, needed).await?;
@@ -363,6 +371,7 @@ impl Engine {
     }
 
     /// Everybody who may do something at a node, with why. Only for who manages it.
+    #[boxed]
     pub async fn who(&self, actor: &Actor, node: NodeId) -> Result<Vec<(AccountId, Explained)>> {
         let chain = self.chain(actor, node, Level::Manage).await?;
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
@@ -380,6 +389,7 @@ impl Engine {
 
     /// What was given to the actor below the top of a shelf, and is not reached from above: each
     /// with its level and the grants that give it. By name.
+    #[boxed]
     pub async fn given(&self, actor: &Actor) -> Result<Vec<(Vec<Arc<Row>>, Level, Vec<Given>)>> {
         let eyes = self.eyes(actor);
         let mut found = Vec::new();

@@ -5,6 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::taken;
 use crate::rows::parse;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{AccountId, GroupId};
 
@@ -25,6 +26,7 @@ pub struct Group {
 
 impl Engine {
     /// All groups, by name.
+    #[boxed]
     pub async fn groups(&self) -> Result<Vec<Group>> {
         let rows: Vec<(i64, String, String, Option<i64>, String)> = sqlx::query_as(
             "SELECT g.id, g.name, g.note, g.quota, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
@@ -41,6 +43,7 @@ impl Engine {
     }
 
     /// The group of this name, however it is written.
+    #[boxed]
     pub async fn group_named(&self, name: &str) -> Result<Group> {
         let key = group_key(name);
         let found = self.groups().await?.into_iter().find(|g| group_key(&g.name) == key);
@@ -48,6 +51,7 @@ impl Engine {
     }
 
     /// Makes a group.
+    #[boxed]
     pub async fn make_group(&self, actor: &Actor, name: &str, note: &str) -> Result<Group> {
         let (named, noted, now) = (group_name(name)?, note.trim().to_string(), self.now_ms());
         let wanted = named.clone();
@@ -71,6 +75,7 @@ impl Engine {
     }
 
     /// Renames a group or changes what it is for. What was given to it stays given.
+    #[boxed]
     pub async fn change_group(
         &self,
         actor: &Actor,
@@ -111,6 +116,7 @@ impl Engine {
     }
 
     /// Ends a group, and all that was given to it.
+    #[boxed]
     pub async fn end_group(&self, actor: &Actor, group: &Group) -> Result<()> {
         let id = group.id.0;
         self.change_rights(actor, "group ended", &group.name, move |conn| {
@@ -130,6 +136,7 @@ impl Engine {
     }
 
     /// Puts accounts into a group and takes others out.
+    #[boxed]
     pub async fn change_members(
         &self,
         actor: &Actor,

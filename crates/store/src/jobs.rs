@@ -2,13 +2,12 @@
 //! folders apart, putting them together again, restamping what went to another shelf.
 
 use crate::book::Book;
-use crate::clock::Clock;
-use crate::dirs::Dirs;
+use crate::clock::Timekeeper;
 use crate::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
 use crate::error::{Result, StoreError};
 use crate::filer::{File, Filing};
 use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
-use crate::past::{Past, hold_still, open_past};
+use crate::past::{Past, hold_still, open_past, see};
 use crate::placer::Placing;
 use crate::rows;
 use crate::staging::{Staged, Staging};
@@ -23,23 +22,24 @@ use yellow_attic_core::{ContentId, Moment, Name, NodeId, ShelfId};
 
 /// Things looked at in one step.
 const STEP: usize = 256;
+/// A job that failed leaves others the way for so long.
+const POSTPONED_MS: i64 = 5_000;
 
 /// One step of a job, within a group of the writer.
 pub(crate) enum Step {
     /// Nothing but carrying the marks' state into the catalogue.
     Nothing,
-    /// Another job.
-    Later { kind: &'static str, node: NodeId },
     /// A job is done.
     Done(i64),
-    /// The bytes of this file are in the past now.
-    Apart(Row),
+    /// A job could not go on, and is tried again later than the others.
+    Postpone(i64),
+    /// The next children of a removed folder leave it, each by a mark of its own; when none is left, the folder itself
+    /// goes where nobody brings it back from. One that came back meanwhile stays as it is.
+    TakeOut { job: i64, node: NodeId },
+    /// What a folder was taken to be is another object.
+    Adopt { node: NodeId, object: ObjectId },
     /// Its folder came back, and its bytes are no longer held: it stays in the past.
     Vanish(Row),
-    /// Nothing of this folder is left in its place.
-    Gone(NodeId),
-    /// A folder within a removed one becomes a removed one of its own.
-    Unnest(NodeId),
     /// The next children of a folder get the stamp of their shelf.
     Restamp { job: i64, node: NodeId, moment: Moment, shelf: ShelfId },
     /// Past bytes are live again.
@@ -72,22 +72,22 @@ impl Step {
     pub async fn apply(self, book: &mut Book) -> Result<()> {
         match self {
             Step::Nothing => Ok(()),
-            Step::Later { kind, node } => {
-                book.add_job(kind, node, Moment(book.heads.moment), book.now);
-                Ok(())
-            }
             Step::Done(job) => {
                 sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
                 Ok(())
             }
-            Step::Apart(row) => {
-                if let (Some(content), Some(now)) = (row.content, book.row(row.node).await?)
-                    && now.content.is_some_and(|c| c.id == content.id)
-                {
-                    let past = Content { life: Life::Past, ..content };
-                    book.set_content(past);
-                    // The row stays open, though not alive: whoever holds it must know.
-                    book.open_row(Row { content: Some(past), ..(*now).clone() }, true);
+            Step::Postpone(job) => {
+                sqlx::query("UPDATE jobs SET due = ? WHERE id = ?")
+                    .bind(book.now + POSTPONED_MS)
+                    .bind(job)
+                    .execute(&mut book.conn)
+                    .await?;
+                Ok(())
+            }
+            Step::TakeOut { job, node } => take_out(book, job, node).await,
+            Step::Adopt { node, object } => {
+                if let Some(folder) = book.folder(node).await?.filter(|f| f.lies == Lies::Placed) {
+                    book.set_folder(node, Folder { object, ..folder });
                 }
                 Ok(())
             }
@@ -101,24 +101,54 @@ impl Step {
                 }
                 Ok(())
             }
-            Step::Gone(node) => {
-                if let Some(folder) = book.folder(node).await? {
-                    book.set_folder(node, Folder { lies: Lies::Apart, ..folder });
-                }
-                Ok(())
-            }
-            Step::Unnest(node) => {
-                if let Some(folder) = book.folder(node).await? {
-                    book.set_folder(node, Folder { lies: Lies::Removed, ..folder });
-                    book.add_job("take apart", node, Moment(book.heads.moment), book.now);
-                }
-                Ok(())
-            }
             Step::Restamp { job, node, moment, shelf } => restamp(book, job, node, moment, shelf).await,
             Step::Relive { row, staged, object } => relive(book, &row, staged, object).await,
             Step::Renest { row, staged, object } => renest(book, &row, staged, object).await,
         }
     }
+}
+
+/// Takes apart a removed folder by marks, in the order of everything else that is owed to the disk: whatever brings the
+/// folder back is decided before or after each of these steps, and its rename comes before or after theirs.
+async fn take_out(book: &mut Book, job: i64, node: NodeId) -> Result<()> {
+    let Some(folder) = book.folder(node).await?.filter(|f| f.lies == Lies::Removed) else { return Ok(()) };
+    if book.chain(node).await?.is_some() {
+        // It came back, or what it lies in did.
+        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+        return Ok(());
+    }
+    let children: Vec<i64> = sqlx::query_scalar(
+        "SELECT e.node FROM entries_now e LEFT JOIN contents c ON c.id = e.content LEFT JOIN folders f ON f.node = e.node
+         WHERE e.parent = ? AND coalesce(c.state, f.lies) = 0 LIMIT ?",
+    )
+    .bind(node.0)
+    .bind(STEP as i64)
+    .fetch_all(&mut book.conn)
+    .await?;
+    for child in &children {
+        let Some(row) = book.row(NodeId(*child)).await?.filter(|r| r.parent == Some(node)) else { continue };
+        let from = Loc::In(node, row.name().into());
+        match (row.content, book.folder(row.node).await?) {
+            (Some(content), _) if content.life == Life::Live => {
+                let past = Content { life: Life::Past, ..content };
+                book.set_content(past);
+                // The row stays open, though not alive: whoever holds it must know.
+                book.open_row(Row { content: Some(past), ..(*row).clone() }, true);
+                book.add_task(Task::new(content.object, row.node, false, from, Loc::Incoming(content.id)));
+            }
+            (None, Some(its)) if its.lies == Lies::Placed => {
+                book.set_folder(row.node, Folder { lies: Lies::Removed, ..its });
+                book.add_task(Task::new(its.object, row.node, true, from, Loc::Removed(row.node)));
+                book.add_job("take apart", row.node, Moment(book.heads.moment), book.now);
+            }
+            _ => {}
+        }
+    }
+    if children.is_empty() {
+        book.set_folder(node, Folder { lies: Lies::Apart, ..folder });
+        book.add_task(Task::new(folder.object, node, true, Loc::Removed(node), Loc::Apart(job)));
+    }
+    Ok(())
 }
 
 async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
@@ -157,15 +187,13 @@ async fn relive(book: &mut Book, row: &Row, staged: Option<Box<Staged>>, object:
     if Some(content.id) != row.content.map(|c| c.id) || content.life != Life::Past {
         return Ok(());
     }
-    let mark = book.add_task(Task {
-        mark: 0,
+    let mark = book.add_task(Task::new(
         object,
-        node: row.node,
-        folder: false,
-        from: Loc::Staging(staged.id),
-        to: Loc::In(parent, now.name().into()),
-        expect: None,
-    });
+        row.node,
+        false,
+        Loc::Staging(staged.id),
+        Loc::In(parent, now.name().into()),
+    ));
     let live = Content { life: Life::Live, object, mark, ..content };
     book.set_content(live);
     book.open_row(Row { content: Some(live), ..(*now).clone() }, true);
@@ -182,15 +210,7 @@ async fn renest(book: &mut Book, row: &Row, staged: Option<ContentId>, object: O
         Some(id) => (Loc::Staging(id), object),
         None => (Loc::Removed(row.node), folder.object),
     };
-    book.add_task(Task {
-        mark: 0,
-        object,
-        node: row.node,
-        folder: true,
-        from,
-        to: Loc::In(parent, now.name().into()),
-        expect: None,
-    });
+    book.add_task(Task::new(object, row.node, true, from, Loc::In(parent, now.name().into())));
     book.set_folder(row.node, Folder { lies: Lies::Placed, object, ..folder });
     book.add_job("rebuild", row.node, Moment(book.heads.moment), book.now);
     Ok(())
@@ -201,12 +221,11 @@ async fn renest(book: &mut Book, row: &Row, staged: Option<ContentId>, object: O
 pub(crate) struct Jobs {
     pub disk: Arc<Disk>,
     pub view: View,
-    pub dirs: Dirs,
     pub staging: Arc<Staging>,
     pub placing: Placing,
     pub filing: Filing,
     pub packing: crate::packs::Packing,
-    pub clock: Arc<dyn Clock>,
+    pub time: Arc<Timekeeper>,
     pub writer: mpsc::WeakSender<Ask>,
     pub wake: Arc<Notify>,
     pub stopped: Arc<AtomicBool>,
@@ -236,12 +255,22 @@ impl Jobs {
     pub async fn next(&self) -> Result<bool> {
         let due: Option<(i64, String, i64, i64)> =
             sqlx::query_as("SELECT id, kind, node, moment FROM jobs WHERE due <= ? ORDER BY due, id LIMIT 1")
-                .bind(self.clock.now_ms())
+                .bind(self.time.stamp())
                 .fetch_optional(&self.view.pool)
                 .await?;
         let Some((job, kind, node, moment)) = due else { return Ok(false) };
-        let node = NodeId(node);
-        match kind.as_str() {
+        let done = self.one(job, &kind, NodeId(node), moment).await;
+        if let Err(error) = &done
+            && !matches!(error, StoreError::Stopping)
+        {
+            // Others go on meanwhile.
+            let _ = self.step(Step::Postpone(job)).await;
+        }
+        done.map(|()| true)
+    }
+
+    async fn one(&self, job: i64, kind: &str, node: NodeId, moment: i64) -> Result<()> {
+        match kind {
             "take apart" => self.take_apart(job, node).await?,
             "rebuild" => self.rebuild(job, node).await?,
             "restamp" => {
@@ -258,7 +287,7 @@ impl Jobs {
             }
             _ => self.step(Step::Done(job)).await?,
         }
-        Ok(true)
+        Ok(())
     }
 
     async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
@@ -273,128 +302,123 @@ impl Jobs {
         self.ask(|answer| Ask::Step { step, answer }).await
     }
 
-    /// Takes a removed folder apart: its files go to the past by their hashes.
-    async fn take_apart(&self, job: i64, node: NodeId) -> Result<()> {
-        if self.view.chain(node).await?.is_some() {
-            return self.step(Step::Done(job)).await;
-        }
+    /// Waits until all is carried out that is owed; refused while something is stuck.
+    async fn in_step(&self) -> Result<()> {
         self.placing.settle().await?;
-        let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
-        let name = folder_name(node);
-        let dir = match self.disk.open_dir(&self.disk.removed, &name) {
-            Ok(dir) => dir,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-                self.step(Step::Gone(node)).await?;
-                return self.step(Step::Done(job)).await;
-            }
-            Err(e) => return Err(io(&e)),
-        };
-        let names = self.disk.names(&dir).map_err(|e| io(&e))?;
-        for part in names.chunks(STEP) {
+        match self.placing.stuck().is_empty() {
+            true => Ok(()),
+            false => Err(StoreError::Busy),
+        }
+    }
+
+    /// Takes a removed folder apart: what the catalogue knows of it leaves it by marks ([`Step::TakeOut`]), and then
+    /// what is left there by others, where nobody else looks any more.
+    async fn take_apart(&self, job: i64, node: NodeId) -> Result<()> {
+        while self.view.folder(node).await?.is_some_and(|f| f.lies == Lies::Removed)
+            && self.view.chain(node).await?.is_none()
+        {
             if self.stopped.load(Ordering::SeqCst) {
                 return Err(StoreError::Stopping);
             }
-            // Brought back meanwhile: what is still here stays here.
-            if self.view.chain(node).await?.is_some() {
-                return self.step(Step::Done(job)).await;
-            }
-            for raw in part {
-                self.take_out(node, &dir, raw).await?;
-            }
+            self.step(Step::TakeOut { job, node }).await?;
+            self.placing.wait_for_room().await;
         }
-        self.dirs.forget(node);
+        self.in_step().await?;
+        let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
+        // There only once the folder is nobody's any more.
+        let name = Loc::Apart(job).name();
+        let dir = match self.disk.open_dir(&self.disk.removed, &name) {
+            Ok(dir) => dir,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return self.step(Step::Done(job)).await,
+            Err(e) => return Err(io(&e)),
+        };
+        for raw in self.disk.names(&dir).map_err(|e| io(&e))? {
+            if self.stopped.load(Ordering::SeqCst) {
+                return Err(StoreError::Stopping);
+            }
+            self.take_left(node, &dir, &raw).await?;
+        }
         match self.disk.unlink(&self.disk.removed, &name, true) {
             Ok(()) => {}
             // Something was put in meanwhile: look again.
             Err(e) if e.raw_os_error() == Some(39) => return Ok(()),
             Err(e) => return Err(io(&e)),
         }
-        self.step(Step::Gone(node)).await?;
         self.step(Step::Done(job)).await
     }
 
-    async fn take_out(&self, parent: NodeId, dir: &std::os::fd::OwnedFd, raw: &[u8]) -> Result<()> {
+    /// Something that others left in a removed folder is entered as removed with it.
+    async fn take_left(&self, parent: NodeId, dir: &std::os::fd::OwnedFd, raw: &[u8]) -> Result<()> {
         let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
-        let Ok(text) = std::str::from_utf8(raw) else {
-            return self.set_aside(parent, raw).await;
+        let Some((text, name)) =
+            std::str::from_utf8(raw).ok().and_then(|text| Some((text, Name::normalised(text).ok()?)))
+        else {
+            return self.set_aside(parent, dir, raw).await;
         };
         let Some(seen) = look(dir, text).map_err(|e| io(&e))? else { return Ok(()) };
-        let Ok(name) = Name::normalised(text) else { return self.set_aside(parent, raw).await };
         let key: Arc<str> = sort_key(&name).into();
-        let row = self.view.child(parent, &key).await?;
         match seen.kind {
             Plain::Folder => {
-                let known = row.filter(|r| r.is_folder());
-                let child = match &known {
-                    Some(row) => {
-                        self.step(Step::Unnest(row.node)).await?;
-                        row.node
-                    }
-                    None => {
-                        let object = seen.id;
-                        let key = key.clone();
-                        let child = self
-                            .ask(|answer| Ask::EnterRemoved {
-                                parent,
-                                key,
-                                known: None,
-                                foreign: None,
-                                object,
-                                answer,
-                            })
-                            .await?;
-                        self.step(Step::Later { kind: "take apart", node: child }).await?;
-                        child
-                    }
-                };
+                let object = seen.id;
+                let child = self
+                    .ask(|answer| Ask::EnterRemoved {
+                        parent,
+                        key,
+                        known: None,
+                        foreign: None,
+                        object,
+                        answer,
+                    })
+                    .await?;
                 self.disk.rename(dir, text, &self.disk.removed, &folder_name(child)).map_err(|e| io(&e))
             }
             Plain::File => {
+                let known = self.view.child(parent, &key).await?.filter(|r| !r.is_folder()).map(|r| r.node);
                 let (disk, staging, name) = (self.disk.clone(), self.staging.clone(), text.to_string());
                 let its_dir = dir.try_clone().map_err(|e| io(&e))?;
-                let still =
-                    tokio::task::spawn_blocking(move || hold_still(&disk, &staging, &its_dir, &name)).await;
-                let still = still.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
-                let known = row.filter(|r| !r.is_folder());
-                match known.as_ref().filter(|r| r.content.is_some_and(|c| c.hash == still.hash)) {
-                    Some(row) => self.step(Step::Apart((**row).clone())).await?,
-                    None => {
-                        let foreign = still.foreign(&self.staging);
-                        let lost = known.as_ref().and_then(|r| Some((r.node, r.content?.id)));
-                        let known = lost.map(|l| l.0);
-                        let key = key.clone();
-                        self.ask(|answer| Ask::EnterRemoved {
-                            parent,
-                            key,
-                            known,
-                            foreign: Some(foreign),
-                            object: ObjectId::default(),
-                            answer,
-                        })
-                        .await?;
-                        if let Some((node, content)) = lost {
-                            self.ask(|answer| Ask::Lost { content, node, answer }).await?;
-                        }
+                // Entered before it is sealed: the seal takes its own time away.
+                let seen = tokio::task::spawn_blocking(move || see(&disk, &its_dir, &name)).await;
+                let seen = seen.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
+                let (foreign, object) = (Some(seen.foreign(&staging)), ObjectId::default());
+                self.ask(|answer| Ask::EnterRemoved {
+                    parent,
+                    key: key.clone(),
+                    known,
+                    foreign,
+                    object,
+                    answer,
+                })
+                .await?;
+                let (disk, name) = (self.disk.clone(), text.to_string());
+                let its_dir = dir.try_clone().map_err(|e| io(&e))?;
+                let filed = tokio::task::spawn_blocking(move || {
+                    let still = hold_still(&disk, &staging, &its_dir, &name)?;
+                    let (hash, size) = (still.hash, still.size);
+                    if hash != seen.hash {
+                        // Written to just now: it is looked at once more as what it is by now.
+                        return Ok(None);
                     }
-                }
-                let (hash, size) = (still.hash, still.size);
-                still.file(&self.disk, &self.staging, dir, text).map_err(|e| io(&e))?;
-                if size >= yellow_attic_core::chunking::WORTH {
+                    still.file(&disk, &staging, &its_dir, &name)?;
+                    Ok::<_, std::io::Error>(Some((hash, size)))
+                });
+                let filed = filed.await.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
+                if let Some((hash, size)) =
+                    filed.filter(|(_, size)| *size >= yellow_attic_core::chunking::WORTH)
+                {
                     self.packing.add(hash, size);
                 }
                 Ok(())
             }
-            Plain::Other => self.set_aside(parent, raw).await,
+            Plain::Other => self.set_aside(parent, dir, raw).await,
         }
     }
 
     /// Neither a file nor a folder, or a name that cannot be: kept, and reported.
-    async fn set_aside(&self, parent: NodeId, raw: &[u8]) -> Result<()> {
+    async fn set_aside(&self, parent: NodeId, dir: &std::os::fd::OwnedFd, raw: &[u8]) -> Result<()> {
         let io = |e: &std::io::Error| StoreError::io("setting aside", e);
         let shown = String::from_utf8_lossy(raw).into_owned();
         let aside = format!("aside-{:x}", self.staging.next_id().0);
-        let dir = self.disk.open_dir(&self.disk.removed, &folder_name(parent)).map_err(|e| io(&e))?;
-        rustix::fs::renameat(&dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
+        rustix::fs::renameat(dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
         let detail =
             format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
         self.ask(|answer| Ask::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
@@ -405,7 +429,14 @@ impl Jobs {
         if self.view.chain(node).await?.is_none() {
             return self.step(Step::Done(job)).await;
         }
-        self.placing.settle().await?;
+        self.in_step().await?;
+        // What left its place a moment ago is still being filed.
+        for _ in 0..2_000 {
+            if self.filing.is_idle() {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        }
         let mut after = String::new();
         loop {
             let text: String = sqlx::query_scalar(rows::sql(format!(
@@ -462,7 +493,16 @@ impl Jobs {
         })
         .await
         .map_err(|_| StoreError::Stopping)?;
-        let staged = Some(Box::new(copied?));
+        let staged = match copied {
+            Ok(staged) => Some(Box::new(staged)),
+            Err(StoreError::BytesMissing(_)) if !self.filing.is_idle() => return Err(StoreError::Busy),
+            // Told, and nothing else waits for it.
+            Err(StoreError::BytesMissing(_)) => {
+                let node = row.node;
+                return self.ask(|answer| Ask::Lost { content: content.id, node, answer }).await;
+            }
+            Err(e) => return Err(e),
+        };
         self.step(Step::Relive { row, staged, object: ObjectId::default() }).await?;
         self.filing.add(vec![File::CondemnMany(vec![content.hash])]);
         Ok(())

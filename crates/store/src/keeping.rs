@@ -9,6 +9,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::How;
 use crate::rows::{self, parse, sql};
+use async_recursion::async_recursion as boxed;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use yellow_attic_core::keeping::{
@@ -206,6 +207,7 @@ pub enum Reach {
 
 impl Engine {
     /// What would go by these rules, which may be other ones than those that count.
+    #[boxed]
     pub async fn plan_purge(&self, rules: &Rules, reach: &Reach) -> Result<Purge> {
         let by_hand = matches!(reach, Reach::Removed(_) | Reach::Version(..));
         if !by_hand && !rules.all().any(|(_, rule, _)| rule.drops()) {
@@ -231,6 +233,7 @@ impl Engine {
     }
 
     /// Why each past state of a node is kept, by the number since which it was; for a list of versions.
+    #[boxed]
     pub async fn fates_of(&self, node: NodeId) -> Result<HashMap<i64, Fate>> {
         let rules = self.rules();
         let mut ground = self.ground(&rules, false).await?;
@@ -265,7 +268,7 @@ impl Engine {
         }
         let named: Vec<(i64, i64)> =
             sqlx::query_as("SELECT node, since FROM named_versions").fetch_all(pool).await?;
-        let now = self.now_ms();
+        let now = self.kept_ms();
         Ok(Ground {
             rules,
             keeping: HashMap::new(),

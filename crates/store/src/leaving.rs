@@ -5,6 +5,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::Account;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 
 /// What goes with an account.
@@ -30,6 +31,7 @@ pub struct Goes {
 
 impl Engine {
     /// What would go with an account.
+    #[boxed]
     pub async fn what_goes(&self, account: &Account) -> Result<Goes> {
         let mut goes = Goes::default();
         if let Some(home) = self.home_of(account.id) {
@@ -63,6 +65,7 @@ impl Engine {
     }
 
     /// Marks a disabled account to be deleted at a time. `heir`: who gets its files then.
+    #[boxed]
     pub async fn mark_leaving(
         &self,
         actor: &Actor,
@@ -106,6 +109,7 @@ impl Engine {
     }
 
     /// Takes that back; the account stays disabled.
+    #[boxed]
     pub async fn unmark_leaving(&self, actor: &Actor, account: &Account) -> Result<()> {
         let id = account.id.0;
         self.change_rights(actor, "account stays", &account.sign_in, move |conn| {
@@ -128,6 +132,7 @@ impl Engine {
 
     /// Deletes the accounts whose time has come. Returns their names. What fails is tried again at
     /// the next call: each step looks whether it was done.
+    #[boxed]
     pub async fn delete_leavers(&self) -> Result<Vec<String>> {
         let now = self.now_ms();
         let mut gone = Vec::new();

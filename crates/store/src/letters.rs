@@ -4,6 +4,7 @@
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
+use async_recursion::async_recursion as boxed;
 
 /// A letter to be sent.
 #[derive(Clone, Debug)]
@@ -61,6 +62,7 @@ const KEPT_MS: i64 = 90 * 86_400_000;
 
 impl Engine {
     /// Puts a letter into the queue.
+    #[boxed]
     pub async fn write_letter(&self, actor: &Actor, new: NewLetter) -> Result<()> {
         let now = self.now_ms();
         self.change(actor, "mail written", &format!("{} to {}", new.kind, new.recipient), move |conn| {
@@ -85,6 +87,7 @@ impl Engine {
     }
 
     /// The letters that are due, the oldest first; and when the next one is.
+    #[boxed]
     pub async fn due_letters(&self) -> Result<(Vec<Letter>, Option<i64>)> {
         let now = self.now_ms();
         let rows: Vec<LetterRow> = sqlx::query_as(crate::rows::sql(format!(
@@ -101,6 +104,7 @@ impl Engine {
     }
 
     /// The latest letters, newest first.
+    #[boxed]
     pub async fn letters(&self, most: i64) -> Result<Vec<Letter>> {
         let rows: Vec<LetterRow> =
             sqlx::query_as(crate::rows::sql(format!("SELECT {LETTER} ORDER BY id DESC LIMIT ?")))
@@ -112,6 +116,7 @@ impl Engine {
 
     /// A letter was taken by the mail server. What it said is emptied: it may hold an address that
     /// still counts.
+    #[boxed]
     pub async fn letter_sent(&self, id: i64, said: String) -> Result<()> {
         let now = self.now_ms();
         self.change(&Actor::service(), "", "", move |conn| {
@@ -136,6 +141,7 @@ impl Engine {
     }
 
     /// A letter was not taken. `again_at`: when it is tried next; `None` gives it up.
+    #[boxed]
     pub async fn letter_failed(&self, id: i64, said: String, again_at: Option<i64>) -> Result<()> {
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
@@ -155,6 +161,7 @@ impl Engine {
     }
 
     /// Tries a letter again now, or gives it up.
+    #[boxed]
     pub async fn hurry_letter(&self, actor: &Actor, id: i64, again: bool) -> Result<()> {
         let now = self.now_ms();
         let action = if again { "mail tried again" } else { "mail given up" };

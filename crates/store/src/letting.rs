@@ -9,6 +9,7 @@ use crate::found::content_of;
 use crate::keeping::{Going, Key, Purge, Reach, Sum};
 use crate::model::{Actor, Content, Lies, Life, Row};
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use yellow_attic_core::keeping::Keeping;
@@ -43,6 +44,7 @@ pub(crate) struct LetGone {
 
 impl Engine {
     /// Lets go what a plan says, in steps. With a token: refused if the plan is another by now.
+    #[boxed]
     pub async fn apply_purge(
         &self,
         actor: &Actor,
@@ -154,7 +156,7 @@ impl Engine {
     /// Removed folders that are still whole are taken apart now: their files must lie one by one.
     async fn take_apart_now(&self, nodes: &[NodeId]) -> Result<()> {
         let list = serde_json::to_string(nodes).unwrap_or_default();
-        let now = self.now_ms();
+        let now = self.kept_ms();
         self.catalogue(&Actor::service(), move |conn| {
             Box::pin(async move {
                 sqlx::query("UPDATE jobs SET due = ? WHERE kind = 'take apart' AND node IN (SELECT value FROM json_each(?))")
@@ -198,7 +200,7 @@ impl Engine {
         }
         let set: Vec<(i64, i64)> = purge.only_snapshots.iter().map(|(s, n)| (s.0, *n)).collect();
         let set = serde_json::to_string(&set).unwrap_or_default();
-        let now = self.now_ms();
+        let now = self.kept_ms();
         self.change_rights(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM space_kept").execute(&mut *conn).await?;

@@ -17,6 +17,8 @@
 //! - [`locking`]: what is locked; [`properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
+//! - [`mending`]: what is done to a store that no service has open.
+//! - [`identity`]: which store a folder holds, and whether its catalogue is the newest.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
@@ -52,6 +54,7 @@ mod filer;
 mod found;
 pub mod granting;
 pub mod groups;
+pub mod identity;
 mod jobs;
 pub mod keeping;
 mod kernel;
@@ -59,6 +62,7 @@ pub mod leaving;
 pub mod letters;
 pub mod letting;
 pub mod locking;
+pub mod mending;
 pub mod model;
 pub mod openings;
 mod ops;
@@ -92,8 +96,10 @@ mod view;
 mod writer;
 
 pub use changes::Change;
+pub use disk::Durability;
 pub use engine::{Engine, Options};
 pub use error::{Result, StoreError};
+pub use identity::Missing;
 pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Through};
 pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};

@@ -7,6 +7,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row};
 use crate::rows::parse;
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -351,6 +352,7 @@ impl Engine {
     }
 
     /// Takes a lock, named by a token that nobody else knows.
+    #[boxed]
     pub async fn lock(&self, actor: &Actor, new: NewLock) -> Result<Held> {
         let token = new_token()?;
         let actor = actor.clone();
@@ -360,6 +362,7 @@ impl Engine {
     }
 
     /// Lets a lock live on.
+    #[boxed]
     pub async fn refresh_lock(
         &self,
         actor: &Actor,
@@ -373,12 +376,14 @@ impl Engine {
     }
 
     /// Ends the lock of this token over a node.
+    #[boxed]
     pub async fn release_lock(&self, actor: &Actor, node: NodeId, token: &str) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::Release(node, token.into()));
         self.ask(|answer| Ask::Locking { actor, change, answer }).await.map(drop)
     }
 
     /// Ends one's own locks on a node, whatever took them; for whoever manages it, all.
+    #[boxed]
     pub async fn end_locks(&self, actor: &Actor, node: NodeId) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::End(node));
         self.ask(|answer| Ask::Locking { actor, change, answer }).await.map(drop)

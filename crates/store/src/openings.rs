@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Through};
 use crate::rows::sql;
+use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::intake::Kinds;
 use yellow_attic_core::openings::{
@@ -364,6 +365,7 @@ impl Engine {
     }
 
     /// Makes an opening. Whoever makes it must manage what it opens.
+    #[boxed]
     pub async fn make_opening(&self, actor: &Actor, new: NewOpening) -> Result<Opening> {
         let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
         let chain = self.chain(actor, new.node, Level::Manage).await?;
@@ -458,11 +460,13 @@ impl Engine {
     }
 
     /// Whether somebody decides over an opening: its maker, and whoever manages what it opens.
+    #[boxed]
     pub async fn decides_over(&self, actor: &Actor, opening: &Opening) -> bool {
         actor.account == Some(opening.made_by) || self.chain(actor, opening.node, Level::Manage).await.is_ok()
     }
 
     /// Changes an opening. `anyway`: for administrators, who may end and tighten what they do not manage.
+    #[boxed]
     pub async fn change_opening(
         &self,
         actor: &Actor,
@@ -548,6 +552,7 @@ impl Engine {
     }
 
     /// An opening by its id.
+    #[boxed]
     pub async fn opening(&self, id: OpeningId) -> Result<Option<Opening>> {
         let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE id = ?")
             .bind(id.0)
@@ -557,6 +562,7 @@ impl Engine {
     }
 
     /// An opening by the end of its address.
+    #[boxed]
     pub async fn opening_at(&self, ending: &str) -> Result<Option<Opening>> {
         let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE ending = ?")
             .bind(ending)
@@ -566,6 +572,7 @@ impl Engine {
     }
 
     /// Openings, newest first; those ended long ago are gone.
+    #[boxed]
     pub async fn openings(&self, wanted: &Wanted) -> Result<Vec<Opening>> {
         let raw: Vec<Raw> = sqlx::query_as(sql(
             "SELECT * FROM openings WHERE (?1 IS NULL OR made_by = ?1) AND (?2 IS NULL OR node = ?2)

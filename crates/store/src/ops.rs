@@ -131,7 +131,10 @@ pub(crate) fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i
     Row { since: moment, at: now, how, account: actor.author(), device: actor.device, ..row.clone() }
 }
 
-pub(crate) async fn writable_folder(book: &mut Book, row: &Row) -> Result<()> {
+/// Refuses a folder into which nothing can be written now; it is the first of its chain.
+pub(crate) async fn writable_folder(book: &mut Book, chain: &[Arc<Row>]) -> Result<()> {
+    book.check_going(chain)?;
+    let row = &chain[0];
     if !row.is_folder() {
         return Err(StoreError::NotAFolder(row.name().into()));
     }
@@ -220,7 +223,7 @@ pub(crate) async fn make_folder(
     staged: (ContentId, ObjectId),
 ) -> Result<Done> {
     let chain = book.require(actor, parent, Level::Add).await?;
-    writable_folder(book, &chain[0]).await?;
+    writable_folder(book, &chain).await?;
     book.check_lock(actor, &chain)?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
@@ -265,15 +268,7 @@ async fn add_folder(
     book.open_row(row, false);
     book.set_folder(node, Folder::new(staged.1, book.now));
     book.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
-    book.add_task(Task {
-        mark: 0,
-        object: staged.1,
-        node,
-        folder: true,
-        from: Loc::Staging(staged.0),
-        to,
-        expect: None,
-    });
+    book.add_task(Task::new(staged.1, node, true, Loc::Staging(staged.0), to));
     Ok(node)
 }
 
@@ -302,7 +297,7 @@ pub(crate) async fn put(
         None => None,
     };
     may_put(book.level(actor, &chain)?, here, name.as_str())?;
-    writable_folder(book, &chain[0]).await?;
+    writable_folder(book, &chain).await?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
     }
@@ -375,15 +370,9 @@ pub(crate) async fn put(
     }
     let node = row.node;
     let existed = !matches!(plan, PutPlan::New);
-    let task = Task {
-        mark: 0,
-        object: arrived.object,
-        node,
-        folder: false,
-        from: Loc::Staging(arrived.id),
-        to: Loc::In(parent, row.name().into()),
-        expect: old.map(|c| (c.id, c.object)),
-    };
+    let task =
+        Task::new(arrived.object, node, false, Loc::Staging(arrived.id), Loc::In(parent, row.name().into()))
+            .onto(old.map(|c| (c.id, c.object)));
     let mark = book.add_task(task);
     let content = Content {
         id: arrived.id,
@@ -457,7 +446,8 @@ pub(crate) async fn move_node(
         true => from_chain[1..].to_vec(),
         false => book.require(actor, parent, Level::Add).await?,
     };
-    writable_folder(book, &to_chain[0]).await?;
+    writable_folder(book, &to_chain).await?;
+    book.check_going(&from_chain)?;
     if let Some(row) = book.folder(node).await?
         && row.lies != Lies::Placed
     {
@@ -542,14 +532,15 @@ pub(crate) async fn move_node(
         key,
         ..stamped(&mover, moment, if crossing { How::Arrived } else { How::Moved }, actor, book.now)
     };
-    let task = |expect| Task {
-        mark: 0,
-        object,
-        node,
-        folder: mover.is_folder(),
-        from: Loc::In(from_parent, mover.name().into()),
-        to: Loc::In(parent, moved.name().into()),
-        expect,
+    let task = |expect| {
+        Task::new(
+            object,
+            node,
+            mover.is_folder(),
+            Loc::In(from_parent, mover.name().into()),
+            Loc::In(parent, moved.name().into()),
+        )
+        .onto(expect)
     };
     let mut result = node;
     let mut old = None;
@@ -630,6 +621,7 @@ pub(crate) async fn remove(
     if !conditions.hold(present.as_deref()) {
         return Err(StoreError::ConditionFailed { present });
     }
+    book.check_going(&chain)?;
     let sums = book.folder(node).await?;
     if sums.is_some_and(|s| s.lies != Lies::Placed) {
         return Err(StoreError::Busy);
@@ -646,7 +638,7 @@ pub(crate) async fn remove(
     memory.remember_left(&row, actor, book.now);
     book.end_row(&row, moment, How::Removed, actor);
     let from = Loc::In(parent, row.name().into());
-    let task = |object, to| Task { mark: 0, object, node, folder: row.is_folder(), from, to, expect: None };
+    let task = |object, to| Task::new(object, node, row.is_folder(), from, to);
     let detail;
     let delta = match (row.content, sums) {
         (Some(content), _) => {

@@ -67,17 +67,27 @@ struct Inner {
     queue: Mutex<VecDeque<([u8; 32], i64)>>,
     /// Something was let go: look for chunks that nobody needs.
     tidy: AtomicBool,
+    /// The catalogue is older than the data beside it: nothing of the past goes.
+    spares: bool,
     whole: Mutex<VecDeque<([u8; 32], File, Instant)>>,
 }
 
 impl Packing {
     /// Busy from the beginning: what a stop left is looked over first.
-    pub fn new() -> Packing {
-        Packing(Arc::new(Inner { busy: AtomicBool::new(true), ..Inner::default() }))
+    pub fn new(spares: bool) -> Packing {
+        Packing(Arc::new(Inner { busy: AtomicBool::new(true), spares, ..Inner::default() }))
+    }
+
+    /// Whether nothing of the past may go.
+    pub fn spares_all(&self) -> bool {
+        self.0.spares
     }
 
     /// These bytes are past now, and worth being packed.
     pub fn add(&self, hash: [u8; 32], size: i64) {
+        if self.0.spares {
+            return;
+        }
         let mut queue = self.0.queue.lock();
         queue.push_back((hash, size));
         self.wake();
@@ -85,6 +95,9 @@ impl Packing {
 
     /// Something was let go: chunks may be needed no more.
     pub fn tidy(&self) {
+        if self.0.spares {
+            return;
+        }
         let _queue = self.0.queue.lock();
         self.0.tidy.store(true, Ordering::SeqCst);
         self.wake();
@@ -119,7 +132,7 @@ impl Packing {
             return Ok(Some(again(file).map_err(|e| StoreError::io("opening packed bytes", &e))?));
         }
         drop(known);
-        let Some((recipe, _)) = handle.block_on(load_recipe(view, hash))? else { return Ok(None) };
+        let Some(recipe) = handle.block_on(load_recipe(view, hash))? else { return Ok(None) };
         let io = |e: &io::Error| StoreError::io(format!("putting {} together", hex(hash)), e);
         let flags = OFlags::TMPFILE | OFlags::RDWR | OFlags::CLOEXEC;
         let fd = openat(&disk.staging, ".", flags, Mode::from_raw_mode(0o600)).map_err(|e| io(&e.into()))?;
@@ -185,16 +198,21 @@ pub(crate) fn pack_name(id: i64) -> String {
 
 type Run = (i64, u64);
 
-async fn load_recipe(view: &View, hash: &[u8; 32]) -> Result<Option<(Vec<Run>, i64)>> {
-    let found: Option<(Vec<u8>, i64)> =
-        sqlx::query_as("SELECT recipe, size FROM packed WHERE org = 1 AND hash = ?")
-            .bind(&hash[..])
-            .fetch_optional(&view.pool)
-            .await?;
-    let Some((recipe, size)) = found else { return Ok(None) };
-    let recipe = read_recipe(&recipe)
-        .ok_or_else(|| StoreError::Catalogue(format!("the recipe of {} is damaged", hex(hash))))?;
-    Ok(Some((recipe, size)))
+async fn raw_recipe(view: &View, hash: &[u8; 32]) -> Result<Option<Vec<u8>>> {
+    let found = sqlx::query_scalar("SELECT recipe FROM packed WHERE org = 1 AND hash = ?")
+        .bind(&hash[..])
+        .fetch_optional(&view.pool)
+        .await?;
+    Ok(found)
+}
+
+fn runs_of(recipe: &[u8], hash: &[u8; 32]) -> Result<Vec<Run>> {
+    read_recipe(recipe)
+        .ok_or_else(|| StoreError::Catalogue(format!("the recipe of {} is damaged", hex(hash))))
+}
+
+async fn load_recipe(view: &View, hash: &[u8; 32]) -> Result<Option<Vec<Run>>> {
+    raw_recipe(view, hash).await?.map(|recipe| runs_of(&recipe, hash)).transpose()
 }
 
 async fn load_chunks(view: &View, run: Run) -> Result<Vec<Chunk>> {
@@ -243,6 +261,11 @@ pub(crate) struct Packer {
 impl Packer {
     pub fn run(mut self) {
         crate::kernel::be_patient();
+        if self.packing.spares_all() {
+            self.packing.0.queue.lock().clear();
+            self.packing.0.busy.store(false, Ordering::SeqCst);
+            return;
+        }
         match self.recover().and_then(|()| self.pack_all()) {
             Err(StoreError::Stopping) => return,
             Err(error) => tracing::error!(%error, "the packs could not be looked over; nothing is lost"),
@@ -411,11 +434,11 @@ impl Packer {
             self.write_chunks(hash, size, whole)?;
         }
         // 3. read back and compared, before the whole goes.
-        let Some((recipe, _)) = self.handle.block_on(load_recipe(&self.view, hash))? else { return Ok(()) };
+        let Some(recipe) = self.handle.block_on(raw_recipe(&self.view, hash))? else { return Ok(()) };
         let mut packs = Packs::default();
         let mut hasher = blake3::Hasher::new();
         let mut sound = true;
-        for run in recipe {
+        for run in runs_of(&recipe, hash)? {
             for chunk in self.handle.block_on(load_chunks(&self.view, run))? {
                 match packs.read(&self.disk, &chunk) {
                     Ok(bytes) => drop(hasher.update(&bytes)),
@@ -438,13 +461,31 @@ impl Packer {
                 })
             });
         }
-        // 4.
+        // 4. within a transaction of the writer, which nothing else comes between: the recipe may have been dropped
+        //    since it was read, with bytes filed under this hash that rely on the whole.
         let text = hex(hash);
         let dir = self.disk.past_dir(&text).map_err(|e| io(&e))?;
-        match self.disk.unlink(&dir, &text, false) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(io(&e)),
-            _ => Ok(()),
-        }
+        let (disk, hash) = (self.disk.clone(), hash.to_vec());
+        self.write(move |conn| {
+            Box::pin(async move {
+                let still: i64 = sqlx::query_scalar(
+                    "SELECT count(*) FROM packed WHERE org = 1 AND hash = ? AND recipe = ?",
+                )
+                .bind(hash)
+                .bind(recipe)
+                .fetch_one(conn)
+                .await?;
+                match still {
+                    0 => Ok(()),
+                    _ => match disk.unlink(&dir, &text, false) {
+                        Err(e) if e.kind() != io::ErrorKind::NotFound => {
+                            Err(StoreError::BadInput(e.to_string()))
+                        }
+                        _ => Ok(()),
+                    },
+                }
+            })
+        })
     }
 
     /// Cuts a content and writes the chunks that are not there yet.
@@ -569,17 +610,9 @@ impl Packer {
         if let Some(open) = &self.open {
             self.disk.sync(&open.file)?;
         }
-        let names = self.disk.names(&*self.disk.packs)?;
-        let last = names
-            .iter()
-            .filter_map(|n| i64::from_str_radix(std::str::from_utf8(n).ok()?.strip_prefix('p')?, 16).ok())
-            .max()
-            .unwrap_or(0);
-        let known: i64 = self
-            .handle
-            .block_on(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM packs").fetch_one(&self.view.pool))
-            .map_err(io::Error::other)?;
-        let id = last.max(known) + 1;
+        // Of the numbers for bytes in staging, none of which is given out twice: whoever still looks for a chunk of a
+        // pack that is gone must not find another one there.
+        let id = self.staging.next_id().0;
         self.disk.step("make a pack")?;
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         let fd = openat(&*self.disk.packs, pack_name(id).as_str(), flags, Mode::from_raw_mode(0o644))?;

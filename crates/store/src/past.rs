@@ -26,6 +26,36 @@ pub(crate) struct Still {
     file: File,
 }
 
+/// What another program wrote, as it is before anything of it is touched.
+pub(crate) struct Seen {
+    pub hash: [u8; 32],
+    pub size: i64,
+    pub look: Look,
+}
+
+impl Seen {
+    /// As a state that the catalogue does not know yet.
+    pub fn foreign(&self, staging: &Staging) -> Foreign {
+        Foreign {
+            id: staging.next_id(),
+            hash: self.hash,
+            size: self.size,
+            mtime: self.look.mtime,
+            object: self.look.id,
+        }
+    }
+}
+
+/// Hashes a file without sealing it: its own time of modification is still to be recorded. Makes it durable, since the
+/// timeline will speak of it. One that somebody writes to meanwhile counts as it was read: when it is sealed it is
+/// hashed again, and what it is then is a state of its own.
+pub(crate) fn see(disk: &Disk, from: &OwnedFd, name: &str) -> io::Result<Seen> {
+    let (mut file, look) = disk.open_file(from, name)?;
+    let (hash, size) = hash_file(&mut file)?;
+    disk.sync(&file)?;
+    Ok(Seen { hash, size: size as i64, look })
+}
+
 /// Seals and hashes a file that left its place, and makes it durable; copies it if it will not stand still.
 pub(crate) fn hold_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<Still> {
     let still = look_still(disk, staging, from, name)?;
@@ -59,17 +89,6 @@ impl Still {
     /// before the timeline speaks of it.
     pub fn sync(&self, disk: &Disk) -> io::Result<()> {
         disk.sync(&self.file)
-    }
-
-    /// As a state that the catalogue does not know yet.
-    pub fn foreign(&self, staging: &Staging) -> Foreign {
-        Foreign {
-            id: staging.next_id(),
-            hash: self.hash,
-            size: self.size,
-            mtime: self.before.mtime,
-            object: self.before.id,
-        }
     }
 
     /// Files the bytes under their hash, durably.

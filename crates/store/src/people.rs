@@ -7,6 +7,7 @@ use crate::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
 use crate::rows::{parse, sql};
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::Door;
@@ -297,6 +298,7 @@ impl Engine {
     }
 
     /// Makes an account with its home shelf.
+    #[boxed]
     pub async fn make_account(
         &self,
         actor: &Actor,
@@ -309,6 +311,7 @@ impl Engine {
     }
 
     /// Makes an account; with its home shelf, unless it is a guest's.
+    #[boxed]
     pub async fn make_person(&self, actor: &Actor, new: NewPerson) -> Result<Account> {
         let sign_in = new.sign_in.clone();
         self.make_people(actor, vec![new]).await?;
@@ -316,6 +319,7 @@ impl Engine {
     }
 
     /// Makes many accounts, all or none of them, then their home shelves.
+    #[boxed]
     pub async fn make_people(&self, actor: &Actor, people: Vec<NewPerson>) -> Result<()> {
         for new in &people {
             if !password::check_sign_in(&new.sign_in) {
@@ -409,6 +413,7 @@ impl Engine {
     }
 
     /// Makes the home shelf of an account if it has none: after a stop between the two.
+    #[boxed]
     pub async fn ensure_home(&self, actor: &Actor, account: &Account) -> Result<()> {
         if account.role == Role::Guest || self.home_of(account.id).is_some() {
             return Ok(());
@@ -433,21 +438,25 @@ impl Engine {
     }
 
     /// The account with this sign-in name.
+    #[boxed]
     pub async fn account_named(&self, sign_in: &str) -> Result<Option<Account>> {
         self.account_where("a.sign_in = ?", sign_in).await
     }
 
     /// The account with this mail address.
+    #[boxed]
     pub async fn account_at(&self, mail: &str) -> Result<Option<Account>> {
         self.account_where("lower(a.mail) = lower(?)", mail.trim()).await
     }
 
     /// The account with this id.
+    #[boxed]
     pub async fn account(&self, id: AccountId) -> Result<Option<Account>> {
         self.account_where("a.id = CAST(? AS INTEGER)", &id.0.to_string()).await
     }
 
     /// All accounts, by sign-in name.
+    #[boxed]
     pub async fn accounts(&self) -> Result<Vec<Account>> {
         let list: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array({ACCOUNT} ORDER BY a.sign_in) FROM accounts a WHERE {THERE}"
@@ -458,6 +467,7 @@ impl Engine {
     }
 
     /// Whether somebody administers this service yet.
+    #[boxed]
     pub async fn has_administrator(&self) -> Result<bool> {
         let n: i64 = sqlx::query_scalar(
             "SELECT count(*) FROM accounts WHERE role = 'administrator' AND disabled_at IS NULL",
@@ -468,6 +478,7 @@ impl Engine {
     }
 
     /// Opens a session. `token`: BLAKE3 of the secret that the browser holds.
+    #[boxed]
     pub async fn open_session(
         &self,
         actor: &Actor,
@@ -504,6 +515,7 @@ impl Engine {
     }
 
     /// Ends a session.
+    #[boxed]
     pub async fn end_session(&self, actor: &Actor, token: [u8; 32]) -> Result<()> {
         self.change(actor, "signed out", "console", move |conn| {
             Box::pin(async move {
@@ -515,6 +527,7 @@ impl Engine {
     }
 
     /// Who stands behind a session.
+    #[boxed]
     pub async fn session(&self, token: [u8; 32]) -> Result<Option<Principal>> {
         let row: Option<(String, Option<String>)> = sqlx::query_as(sql(format!(
             "SELECT {ACCOUNT}, (SELECT {SEEN} FROM accounts b WHERE b.id = s.looks_as AND b.disabled_at IS NULL)
@@ -535,6 +548,7 @@ impl Engine {
     }
 
     /// Signs a device in. `token`: BLAKE3 of its secret.
+    #[boxed]
     pub async fn make_device(
         &self,
         actor: &Actor,
@@ -559,6 +573,7 @@ impl Engine {
     }
 
     /// Ends a device: its token counts no more.
+    #[boxed]
     pub async fn end_device(&self, actor: &Actor, account: AccountId, device: DeviceId) -> Result<()> {
         let now = self.now_ms();
         self.change(actor, "device disconnected", &device.to_string(), move |conn| {
@@ -581,6 +596,7 @@ impl Engine {
     }
 
     /// The devices of an account that are signed in.
+    #[boxed]
     pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
         let rows: Vec<DeviceRow> = sqlx::query_as(
             "SELECT id, name, made_at, used_at, used_from FROM devices
@@ -602,6 +618,7 @@ impl Engine {
     }
 
     /// Writes when and from where devices were last used.
+    #[boxed]
     pub async fn note_device_use(&self, used: Vec<(DeviceId, i64, String)>) -> Result<()> {
         let list: Vec<_> = used.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
         let list = serde_json::Value::Array(list).to_string();
@@ -621,6 +638,7 @@ impl Engine {
     }
 
     /// Who stands behind a device token.
+    #[boxed]
     pub async fn device(&self, token: [u8; 32]) -> Result<Option<Principal>> {
         let row: Option<(i64, String)> = sqlx::query_as(sql(format!(
             "SELECT d.id, {ACCOUNT} FROM devices d JOIN accounts a ON a.id = d.account
@@ -634,6 +652,7 @@ impl Engine {
     }
 
     /// The names to show for accounts and devices.
+    #[boxed]
     pub async fn names(&self) -> Result<(Vec<(AccountId, String)>, Vec<(DeviceId, String)>)> {
         let accounts: Vec<(i64, String)> =
             // Strangers are named by what they came through, by its negative number.
@@ -652,6 +671,7 @@ impl Engine {
     }
 
     /// Changes an account. The last administrator stays one.
+    #[boxed]
     pub async fn change_account(
         &self,
         actor: &Actor,

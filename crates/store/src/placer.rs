@@ -4,22 +4,31 @@ use crate::dirs::Dirs;
 use crate::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::error::{Result, StoreError};
 use crate::filer::{File, Filing};
+use crate::jobs::Step;
 use crate::rows::parse;
 use crate::task::{Loc, Task};
-use parking_lot::Mutex;
+use crate::view::View;
+use crate::writer::{Ask, shelf_parts};
+use parking_lot::{Condvar, Mutex};
 use sqlx::SqliteConnection;
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
-use tokio::sync::Notify;
+use tokio::sync::{Notify, mpsc, oneshot};
+use yellow_attic_core::{NodeId, ShelfId};
 
 /// Renames between two syncs.
 const BATCH: usize = 1024;
 /// While fewer are owed, more are waited for a little: one sync then serves many.
 const GATHER: Duration = Duration::from_millis(20);
+/// What could not be carried out is tried again after this.
+const AGAIN: Duration = Duration::from_millis(500);
+/// With nothing to do for so long, how far all is carried out is written to the catalogue: a later start must not
+/// look at marks again whose places somebody has used for something else since.
+const QUIET: Duration = Duration::from_millis(300);
 
 /// What is owed: shared by the writer, the readers and the placer.
 #[derive(Clone)]
@@ -29,7 +38,12 @@ struct Inner {
     /// Protects the queue and the places of objects on their way, which must agree.
     state: Mutex<State>,
     placed: AtomicI64,
-    work: Notify,
+    /// How many marks up to `placed` wait all the same.
+    stuck: AtomicUsize,
+    /// How many shelves take no writes.
+    stopped: AtomicUsize,
+    /// Something to do, for the placer's thread.
+    work: (Mutex<bool>, Condvar),
     room: Notify,
     stop: AtomicBool,
     /// How many wait for the disk to be in step.
@@ -47,6 +61,10 @@ struct State {
     /// Since when something has been owed without a pause, batch by batch.
     owed_since: Option<Instant>,
     trouble: Option<StoreError>,
+    /// Renames that cannot be carried out now, by mark, with the reason; all else goes on.
+    stuck: BTreeMap<i64, (Task, StoreError)>,
+    /// Shelves whose folders are not as they should be: they take no writes, and the others do.
+    stopped: HashMap<ShelfId, StoreError>,
 }
 
 impl Placing {
@@ -54,7 +72,9 @@ impl Placing {
         Placing(Arc::new(Inner {
             state: Mutex::new(State { highest: placed, ..State::default() }),
             placed: AtomicI64::new(placed),
-            work: Notify::new(),
+            stuck: AtomicUsize::new(0),
+            stopped: AtomicUsize::new(0),
+            work: Default::default(),
             room: Notify::new(),
             stop: AtomicBool::new(false),
             settling: AtomicI64::new(0),
@@ -62,9 +82,23 @@ impl Placing {
         }))
     }
 
-    /// Every mark up to this one is carried out and synced.
+    /// Every mark up to this one is carried out and synced, but for those that are stuck.
     pub fn placed(&self) -> i64 {
         self.0.placed.load(Ordering::SeqCst)
+    }
+
+    /// Whether a mark is carried out and synced.
+    pub fn is_placed(&self, mark: i64) -> bool {
+        mark <= self.placed()
+            && (self.0.stuck.load(Ordering::SeqCst) == 0 || !self.0.state.lock().stuck.contains_key(&mark))
+    }
+
+    /// The marks that wait although later ones are carried out.
+    pub fn stuck(&self) -> Vec<i64> {
+        match self.0.stuck.load(Ordering::SeqCst) {
+            0 => Vec::new(),
+            _ => self.0.state.lock().stuck.keys().copied().collect(),
+        }
     }
 
     /// Owes these renames, in order. `highest`: the last mark given out.
@@ -81,7 +115,12 @@ impl Placing {
         state.queue.extend(tasks);
         state.highest = state.highest.max(highest);
         drop(state);
-        self.0.work.notify_one();
+        self.wake();
+    }
+
+    fn wake(&self) {
+        *self.0.work.0.lock() = true;
+        self.0.work.1.notify_one();
     }
 
     /// Adds those of the catalogue's marks that are not known here yet.
@@ -95,19 +134,36 @@ impl Placing {
         self.0.state.lock().places.get(&object).cloned().unwrap_or_default()
     }
 
+    /// Whether nothing is owed but what is stuck.
     pub fn is_idle(&self) -> bool {
-        self.owed() == 0
+        let state = self.0.state.lock();
+        state.queue.is_empty() && state.under_way == 0
     }
 
     /// How many renames are owed.
     pub fn owed(&self) -> usize {
         let state = self.0.state.lock();
-        state.queue.len() + state.under_way
+        state.queue.len() + state.under_way + state.stuck.len()
     }
 
     /// Why the disk does not follow, if it does not: writing is refused until it does.
     pub fn trouble(&self) -> Option<StoreError> {
         self.0.state.lock().trouble.clone()
+    }
+
+    /// Why shelves take no writes, for those that take none.
+    pub fn stopped_shelves(&self) -> HashMap<ShelfId, StoreError> {
+        match self.0.stopped.load(Ordering::SeqCst) {
+            0 => HashMap::new(),
+            _ => self.0.state.lock().stopped.clone(),
+        }
+    }
+
+    /// A shelf takes no writes until its folder is as it should be.
+    pub fn stop_shelf(&self, shelf: ShelfId, why: StoreError) {
+        let mut state = self.0.state.lock();
+        state.stopped.insert(shelf, why);
+        self.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
     }
 
     /// Waits while the disk owes too much, unless it is in trouble.
@@ -152,7 +208,7 @@ impl Placing {
 
     pub fn stop(&self) {
         self.0.stop.store(true, Ordering::SeqCst);
-        self.0.work.notify_one();
+        self.wake();
     }
 }
 
@@ -173,9 +229,11 @@ pub(crate) async fn load_marks(conn: &mut SqliteConnection) -> Result<Vec<Task>>
 pub(crate) struct Placer {
     pub disk: Arc<Disk>,
     pub dirs: Dirs,
+    pub view: View,
     pub placing: Placing,
     pub filing: Filing,
     pub handle: Handle,
+    pub writer: mpsc::WeakSender<Ask>,
 }
 
 impl Placer {
@@ -191,6 +249,8 @@ impl Placer {
     pub fn run(self) {
         // After an error the same renames are replayed: some of them are done already.
         let mut again = false;
+        // How far the catalogue knows that all is carried out, and what it knows to be stuck.
+        let mut written = (self.placing.placed(), self.placing.stuck());
         loop {
             let outcome = self.batch(again);
             again = outcome.is_err();
@@ -200,8 +260,25 @@ impl Placer {
                     if self.placing.0.stop.load(Ordering::SeqCst) {
                         return;
                     }
-                    self.handle.block_on(self.placing.0.work.notified());
-                    self.gather();
+                    let state = (self.placing.placed(), self.placing.stuck());
+                    let waits = !state.1.is_empty() || self.placing.0.stopped.load(Ordering::SeqCst) > 0;
+                    let patience = match (waits, state == written) {
+                        (_, false) => Some(QUIET),
+                        (true, true) => Some(AGAIN),
+                        (false, true) => None,
+                    };
+                    if self.wait(patience) {
+                        self.gather();
+                        continue;
+                    }
+                    if state != written {
+                        self.write_placed();
+                        written = state;
+                    }
+                    if waits {
+                        self.look_again();
+                        again = true;
+                    }
                 }
                 Err(error) => {
                     let mut state = self.placing.0.state.lock();
@@ -213,10 +290,52 @@ impl Placer {
                     if self.placing.0.stop.load(Ordering::SeqCst) {
                         return;
                     }
-                    std::thread::sleep(Duration::from_millis(500));
+                    std::thread::sleep(AGAIN);
+                    self.look_again();
                 }
             }
         }
+    }
+
+    /// Waits for work; at most so long. Whether there is some.
+    fn wait(&self, patience: Option<Duration>) -> bool {
+        let (work, there_is) = &self.placing.0.work;
+        let mut work = work.lock();
+        if !*work {
+            match patience {
+                None => there_is.wait(&mut work),
+                Some(patience) => drop(there_is.wait_for(&mut work, patience)),
+            }
+        }
+        std::mem::take(&mut *work)
+    }
+
+    /// Has the catalogue know how far all is carried out, without waiting for it.
+    fn write_placed(&self) {
+        if let Some(writer) = self.writer.upgrade() {
+            let (answer, _) = oneshot::channel();
+            let _ = writer.try_send(Ask::Step { step: Step::Nothing, answer });
+        }
+    }
+
+    /// What is stuck is tried once more, in its order, before anything newer; shelves whose folders are there again
+    /// take writes.
+    fn look_again(&self) {
+        let mut state = self.placing.0.state.lock();
+        let stuck = std::mem::take(&mut state.stuck);
+        for (_, (task, _)) in stuck.into_iter().rev() {
+            state.queue.push_front(task);
+        }
+        self.placing.0.stuck.store(0, Ordering::SeqCst);
+        let stopped = std::mem::take(&mut state.stopped);
+        let missing = stopped.into_iter().filter(|(id, _)| {
+            self.view.shelf(*id).is_some_and(|shelf| {
+                let path = shelf_parts(shelf.kind, &shelf.disk_name).join("/");
+                !matches!(look(&self.disk.shelves, &path), Ok(Some(there)) if there.kind == Plain::Folder)
+            })
+        });
+        state.stopped = missing.collect();
+        self.placing.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
     }
 
     /// Waits a little for more, unless somebody waits for the disk to be in step.
@@ -233,7 +352,8 @@ impl Placer {
         }
     }
 
-    /// One batch: renames, then one sync of what they touched, then the marks count as placed.
+    /// One batch: renames, then one sync of what they touched, then the marks count as placed. What cannot be
+    /// carried out in its place waits, with all that rests on it; the rest goes on.
     fn batch(&self, recovering: bool) -> Result<bool> {
         let began = Instant::now();
         let tasks: Vec<Task> = {
@@ -243,16 +363,35 @@ impl Placer {
             state.under_way = n;
             state.queue.drain(..n).collect()
         };
-        let Some(last) = tasks.last().map(|t| t.mark) else {
+        if tasks.is_empty() {
             self.placing.0.state.lock().under_way = 0;
             return Ok(false);
-        };
+        }
         let mut touched = Touched::default();
         let mut to_file = Vec::new();
+        let mut waits = Waits::of(&self.placing.0.state.lock().stuck);
+        let mut stuck = Vec::new();
         let outcome = (|| {
             for (i, task) in tasks.iter().enumerate() {
                 let later = if recovering { &tasks[i + 1..] } else { &[] };
-                self.carry_out(task, later, recovering, &mut touched, &mut to_file)?;
+                if let Some(why) = waits.reason(task) {
+                    // It rests on what waits, whatever it concerns.
+                    waits.add(task, &why);
+                    stuck.push((task.clone(), Vec::new(), why));
+                    continue;
+                }
+                match self.carry_out(task, later, recovering, &mut touched, &mut to_file) {
+                    Ok(()) => {}
+                    Err(e) if is_of_the_whole_disk(&e) => return Err(e),
+                    Err(e) => {
+                        let shelves = self.shelves_of(task);
+                        if shelves.is_empty() {
+                            return Err(e);
+                        }
+                        waits.add(task, &e);
+                        stuck.push((task.clone(), shelves, e));
+                    }
+                }
             }
             touched.sync(&self.disk)
         })();
@@ -265,8 +404,9 @@ impl Placer {
             state.under_way = 0;
             return Err(e);
         }
+        let held: HashSet<i64> = stuck.iter().map(|(task, _, _)| task.mark).collect();
         let mut state = self.placing.0.state.lock();
-        for task in &tasks {
+        for task in tasks.iter().filter(|t| !held.contains(&t.mark)) {
             if let Some(places) = state.places.get_mut(&task.object) {
                 places.drain(..2.min(places.len()));
                 if places.is_empty() {
@@ -274,15 +414,49 @@ impl Placer {
                 }
             }
         }
+        for (task, shelves, error) in stuck {
+            for shelf in shelves {
+                if !state.stopped.contains_key(&shelf.id) {
+                    let error = match &error {
+                        StoreError::ShelfMissing(_) => error.clone(),
+                        other => {
+                            StoreError::ShelfStopped { shelf: shelf.name.clone(), reason: other.to_string() }
+                        }
+                    };
+                    tracing::error!(%error, "a shelf takes no writes until its folder is as it should be");
+                    state.stopped.insert(shelf.id, error);
+                }
+            }
+            state.stuck.insert(task.mark, (task, error));
+        }
+        self.placing.0.stuck.store(state.stuck.len(), Ordering::SeqCst);
+        self.placing.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
         state.under_way = 0;
         // What is left came while this batch was carried out: it has waited no longer than that.
         state.owed_since = (!state.queue.is_empty()).then_some(began);
         state.trouble = None;
-        self.placing.0.placed.store(last, Ordering::SeqCst);
+        let last = tasks.last().map_or(0, |t| t.mark);
+        self.placing.0.placed.fetch_max(last, Ordering::SeqCst);
         drop(state);
         self.filing.add(to_file);
         self.placing.0.room.notify_waiters();
         Ok(true)
+    }
+
+    /// The shelves in whose folders a rename reads or writes.
+    fn shelves_of(&self, task: &Task) -> Vec<Arc<crate::model::Shelf>> {
+        let ids = [&task.from, &task.to].into_iter().filter_map(|loc| match loc {
+            Loc::In(node, _) => self.handle.block_on(self.view.shelf_of_place(*node)).ok().flatten(),
+            Loc::Top(kind, name) => self
+                .view
+                .shelves()
+                .into_iter()
+                .find(|s| s.kind == *kind && s.disk_name == **name)
+                .map(|s| s.id),
+            _ => None,
+        });
+        let ids: HashSet<ShelfId> = ids.collect();
+        ids.into_iter().filter_map(|id| self.view.shelf(id)).collect()
     }
 
     fn carry_out(
@@ -294,21 +468,27 @@ impl Placer {
         to_file: &mut Vec<File>,
     ) -> Result<()> {
         let say = |e: &std::io::Error| StoreError::io(format!("placing \"{}\"", task.to.name()), e);
-        let Some(to) = self.dir(&task.to)? else {
-            return self.nowhere(task, to_file);
+        let Some(to) = self.target(&task.to, to_file)? else {
+            return self.without_a_place(task, touched, to_file);
         };
         let to_name = task.to.name();
         // 1. Look for the object at its target: after a crash it may be there already.
         let mut there = look(&*to, &to_name).map_err(|e| say(&e))?;
-        let arrived = there.is_some_and(|l| l.id == task.object);
+        let arrived = there.is_some_and(|l| task.means(l.id));
         if arrived || (recovering && self.went_on(task, later)?) {
             self.settle_expected(task, to_file);
             if let (true, Loc::Incoming(id)) = (arrived, &task.to) {
-                to_file.push(File::Content(*id));
+                to_file.push(File::Content(*id, task.node));
             }
             // The rename itself may not be synced yet.
             touched.add(&to);
             return Ok(());
+        }
+        // 1a. A new folder whose name somebody gave to a folder by hand: that one is it, with all in it.
+        if let (Loc::Staging(_), true, Some(found)) = (&task.from, task.folder, there)
+            && found.kind == Plain::Folder
+        {
+            return self.adopt(task, &to, &to_name, found, touched, to_file);
         }
         // 2. Look for it at its source.
         let Some(from) = self.dir(&task.from)? else {
@@ -316,26 +496,34 @@ impl Placer {
         };
         let from_name = task.from.name();
         let here = look(&*from, &from_name).map_err(|e| say(&e))?;
-        if recovering && here.is_none_or(|h| h.id != task.object) {
+        if recovering && here.is_none_or(|h| !task.means(h.id)) {
             // 2a. Neither here nor there: it went on by a later mark, and may have been filed since.
             //     What stands at the source was brought there by a later mark: it stays.
             let went_on = later.iter().any(|t| t.object == task.object);
-            let newer = here.is_some_and(|h| later.iter().any(|t| t.object == h.id));
+            let newer = here.is_some_and(|h| later.iter().any(|t| t.means(h.id)));
             let filed = here.is_none() && matches!(task.to, Loc::Incoming(_));
             if went_on || newer || filed {
                 self.settle_expected(task, to_file);
                 if let Loc::Incoming(id) = &task.to {
-                    to_file.push(File::Content(*id));
+                    to_file.push(File::Content(*id, task.node));
                 }
                 touched.add(&to);
                 return Ok(());
+            }
+            // 2b. Somebody put something else there since: it is not ours to move. In a data folder that was
+            //     copied all objects are others, and what has the same bytes is what is meant.
+            if here.is_some() && !self.is_a_copy(task, &from, &from_name)? {
+                return self.nowhere(task, to_file);
             }
         }
         let Some(here) = here.filter(|h| (h.kind == Plain::Folder) == task.folder && h.kind != Plain::Other)
         else {
             return self.nowhere(task, to_file);
         };
-        if here.id != task.object && matches!(task.from, Loc::Staging(_)) {
+        if !task.means(here.id)
+            && matches!(task.from, Loc::Staging(_) | Loc::Removed(_))
+            && !self.is_a_copy(task, &from, &from_name)?
+        {
             return self.nowhere(task, to_file);
         }
         // 3. Move aside what stands in the way, unseen by nobody: it is compared afterwards.
@@ -357,11 +545,88 @@ impl Placer {
             self.settle_expected(task, to_file);
         }
         if let Loc::Incoming(id) = &task.to {
-            to_file.push(File::Content(*id));
+            to_file.push(File::Content(*id, task.node));
         }
         touched.add(&from);
         touched.add(&to);
         Ok(())
+    }
+
+    /// A folder that was laid there by hand takes the place of the new, empty one.
+    fn adopt(
+        &self,
+        task: &Task,
+        to: &Arc<OwnedFd>,
+        to_name: &str,
+        found: Look,
+        touched: &mut Touched,
+        to_file: &mut Vec<File>,
+    ) -> Result<()> {
+        let say = |e: &std::io::Error| {
+            StoreError::io(format!("taking the folder \"{to_name}\" for the new one"), e)
+        };
+        let dir = self.disk.open_dir(&**to, to_name).map_err(|e| say(&e))?;
+        match self.disk.drop_staged(&task.from.name(), true) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(say(&e)),
+            _ => {}
+        }
+        self.dirs.learn(task.node, dir);
+        to_file.push(File::Adopted {
+            node: task.node,
+            name: to_name.into(),
+            object: found.id,
+            remade: false,
+        });
+        touched.add(to);
+        Ok(())
+    }
+
+    /// The folder into which something goes, where the catalogue says that it lies; made anew there if it is
+    /// nowhere. None: it was removed, and is nowhere.
+    fn target(&self, loc: &Loc, to_file: &mut Vec<File>) -> Result<Option<Arc<OwnedFd>>> {
+        let Loc::In(node, _) = loc else { return self.dir(loc) };
+        let Some((dir, made)) = self.handle.block_on(self.dirs.target(*node))? else { return Ok(None) };
+        to_file.extend(made.into_iter().map(|made| {
+            tracing::warn!(folder = made.name, "a folder was not where it belongs, and was made anew");
+            File::Adopted { node: made.node, name: made.name, object: made.object, remade: true }
+        }));
+        Ok(Some(dir))
+    }
+
+    /// Its folder was removed and is nowhere: bytes go to the past, where the folder's other files are looked for.
+    fn without_a_place(&self, task: &Task, touched: &mut Touched, to_file: &mut Vec<File>) -> Result<()> {
+        let Loc::Staging(id) = &task.from else { return self.nowhere(task, to_file) };
+        let name = task.from.name();
+        if !task.folder {
+            match self.disk.rename(&*self.disk.staging, &name, &*self.disk.incoming, &name) {
+                Ok(()) => touched.add(&self.disk.incoming),
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+                Err(e) => return Err(StoreError::io(format!("keeping \"{}\"", task.to.name()), &e)),
+            }
+            self.settle_expected(task, to_file);
+            to_file.push(File::Content(*id, task.node));
+            return Ok(());
+        }
+        self.nowhere(task, to_file)
+    }
+
+    /// Whether a file has the bytes of the state that is meant, though it is another object.
+    fn is_a_copy(&self, task: &Task, dir: &OwnedFd, name: &str) -> Result<bool> {
+        let say = |e: &std::io::Error| StoreError::io(format!("looking at \"{name}\""), e);
+        if task.folder {
+            // A new folder is empty: one is like the other.
+            return Ok(matches!(task.from, Loc::Staging(_)));
+        }
+        let content = match (&task.from, &task.to) {
+            (Loc::Staging(id), _) | (_, Loc::Incoming(id)) => self.handle.block_on(self.view.content(*id))?,
+            _ => self.handle.block_on(self.view.row(task.node))?.and_then(|row| row.content),
+        };
+        let Some(content) = content.filter(|c| c.object == task.object) else { return Ok(false) };
+        let (mut file, look) = self.disk.open_file(dir, name).map_err(|e| say(&e))?;
+        if look.size != content.size {
+            return Ok(false);
+        }
+        Ok(crate::staging::hash_file(&mut file).map_err(|e| say(&e))?.0 == content.hash)
     }
 
     /// The directory of a place; none if it is nowhere on the disk any more.
@@ -396,10 +661,10 @@ impl Placer {
     ) -> Result<()> {
         let expected = task.expect.filter(|(_, object)| *object == occupant.id);
         let (aside, file) = match expected {
-            Some((content, _)) => (content_name(content), File::Content(content)),
+            Some((content, _)) => (content_name(content), File::Content(content, task.node)),
             None => {
-                let name = format!("x{:x}.{:x}", task.mark, task.node.0);
                 let instead_of = task.expect.map(|(content, _)| content);
+                let name = crate::filer::stranger_name(task.mark, task.node, instead_of);
                 (name.clone(), File::Stranger { name, node: task.node, instead_of })
             }
         };
@@ -417,7 +682,7 @@ impl Placer {
     /// The state that was to be replaced did not stand there: see whether it is in the past.
     fn settle_expected(&self, task: &Task, to_file: &mut Vec<File>) {
         if let Some((content, _)) = task.expect {
-            to_file.push(File::Content(content));
+            to_file.push(File::Content(content, task.node));
         }
     }
 
@@ -427,9 +692,57 @@ impl Placer {
         self.settle_expected(task, to_file);
         to_file.push(File::Nowhere { node: task.node, name: task.to.name() });
         if let Loc::Incoming(id) = &task.to {
-            to_file.push(File::Content(*id));
+            to_file.push(File::Content(*id, task.node));
         }
         Ok(())
+    }
+}
+
+/// An error that is not of one place: nothing can be carried out.
+fn is_of_the_whole_disk(error: &StoreError) -> bool {
+    matches!(error, StoreError::DiskFull { .. } | StoreError::ReadOnlyDisk | StoreError::Stopping)
+}
+
+/// What waits, and so what else must: order is kept among renames of one object, of one name, in a folder that itself
+/// waits for its place, and of a folder in which something waits.
+#[derive(Default)]
+struct Waits {
+    objects: HashSet<ObjectId>,
+    nodes: HashSet<NodeId>,
+    /// Folders out of which or into which something waits to go: they stay where they are.
+    within: HashSet<NodeId>,
+    places: Vec<Loc>,
+    why: Option<StoreError>,
+}
+
+impl Waits {
+    fn of(stuck: &BTreeMap<i64, (Task, StoreError)>) -> Waits {
+        let mut waits = Waits::default();
+        stuck.values().for_each(|(task, why)| waits.add(task, why));
+        waits
+    }
+
+    fn add(&mut self, task: &Task, why: &StoreError) {
+        self.objects.insert(task.object);
+        if task.folder {
+            self.nodes.insert(task.node);
+        }
+        for place in [&task.from, &task.to] {
+            if let Loc::In(node, _) = place {
+                self.within.insert(*node);
+            }
+            self.places.push(place.clone());
+        }
+        self.why.get_or_insert_with(|| why.clone());
+    }
+
+    fn reason(&self, task: &Task) -> Option<StoreError> {
+        let why = self.why.as_ref()?;
+        let within = |loc: &Loc| matches!(loc, Loc::In(node, _) if self.nodes.contains(node));
+        let rests = self.objects.contains(&task.object)
+            || (task.folder && self.within.contains(&task.node))
+            || [&task.from, &task.to].into_iter().any(|loc| within(loc) || self.places.contains(loc));
+        rests.then(|| why.clone())
     }
 }
 

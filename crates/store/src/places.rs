@@ -4,6 +4,7 @@ use crate::access::{Eyes, may_put};
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Shelf, ShelfKind};
+use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::rights::Level;
@@ -85,6 +86,7 @@ impl Engine {
     }
 
     /// The way to a node, the node first, if the actor may do this much there.
+    #[boxed]
     pub async fn chain(&self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let chain = self.shared.view.chain(node).await?.ok_or_else(gone)?;
@@ -93,6 +95,7 @@ impl Engine {
     }
 
     /// What stands at a path now.
+    #[boxed]
     pub async fn resolve(&self, actor: &Actor, shelf: &str, names: &[Name]) -> Result<Arc<Row>> {
         let eyes = self.eyes(actor);
         let gone = || StoreError::NotFound(format!("\"{}\"", names.last().map_or("", Name::as_str)));
@@ -110,6 +113,7 @@ impl Engine {
     }
 
     /// The folder and name at which bytes for a path are put.
+    #[boxed]
     pub async fn target(&self, actor: &Actor, path: &ShelfPath) -> Result<(NodeId, Name)> {
         let (name, above) = path.names.split_last().ok_or(StoreError::ShelfTop)?;
         if path.shelf == GIVEN && above.is_empty() {
@@ -124,6 +128,7 @@ impl Engine {
     /// Whether the look at what stands at a name in a folder can wait for the commit, which looks again in any case:
     /// the actor may change whatever it is, no lock is anywhere, and no line counts what it replaces. For bytes that
     /// are few: taken in vain, they cost nothing. One look-up less for each small file.
+    #[boxed]
     pub async fn look_can_wait(&self, actor: &Actor, folder: NodeId) -> Result<bool> {
         if self.shared.view.access().has_lines() || !self.shared.view.locks().is_empty() {
             return Ok(false);
@@ -133,6 +138,7 @@ impl Engine {
     }
 
     /// Refuses bytes for a name before any are sent.
+    #[boxed]
     pub async fn check_put(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let eyes = self.eyes(actor);
@@ -152,6 +158,7 @@ impl Engine {
     }
 
     /// What stands at a name in a folder now.
+    #[boxed]
     pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
         let eyes = self.eyes(actor);
         let chain = self.chain(actor, parent, Level::View).await?;
@@ -164,6 +171,7 @@ impl Engine {
 
     /// Where somebody finds a node, as far as they can see upwards. `chain`: the node first, as it is
     /// or was.
+    #[boxed]
     pub async fn way_of(&self, actor: &Actor, chain: &[&Row]) -> Result<Way> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let eyes = self.eyes(actor);
@@ -194,6 +202,7 @@ impl Engine {
     }
 
     /// What stood at a path at a number.
+    #[boxed]
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
         let eyes = self.eyes(actor);
         let gone =

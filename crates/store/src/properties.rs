@@ -8,6 +8,7 @@ use crate::model::{Actor, Row};
 use crate::ops::Done;
 use crate::rows::parse;
 use crate::writer::Ask;
+use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::NodeId;
@@ -93,6 +94,7 @@ pub(crate) async fn take_on(book: &mut Book, like: Option<NodeId>, done: Result<
 
 impl Engine {
     /// The properties of some nodes.
+    #[boxed]
     pub async fn properties(&self, nodes: &[NodeId]) -> Result<Properties> {
         let mut found = Properties::new();
         let nodes: Vec<i64> = nodes.iter().map(|n| n.0).collect();
@@ -110,6 +112,7 @@ impl Engine {
     }
 
     /// When nodes came to be, in milliseconds: of those that have a past.
+    #[boxed]
     pub async fn first_times(&self, nodes: &[NodeId]) -> Result<HashMap<NodeId, i64>> {
         let nodes: Vec<i64> = nodes.iter().map(|n| n.0).collect();
         let text: String = sqlx::query_scalar(
@@ -124,6 +127,7 @@ impl Engine {
     }
 
     /// Sets properties of a node, removes those without a value, and sets its own time of modification.
+    #[boxed]
     pub async fn set_properties(
         &self,
         actor: &Actor,
@@ -186,6 +190,7 @@ impl Engine {
     }
 
     /// The way of a node, for locks and answers.
+    #[boxed]
     pub async fn way(&self, node: NodeId) -> Result<Vec<NodeId>> {
         let chain: Option<Vec<Arc<Row>>> = self.shared.view.chain(node).await?;
         Ok(chain.unwrap_or_default().iter().map(|r| r.node).collect())

@@ -10,6 +10,7 @@ use crate::book::{Book, shelf_word};
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, Shelf, ShelfKind};
+use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -303,6 +304,7 @@ impl Book {
 impl Engine {
     /// Speaks for bytes that will be put into a folder, in the place of `replaced` bytes. Refused if
     /// a line above it would be passed.
+    #[boxed]
     pub async fn claim(&self, parent: NodeId, bytes: u64, replaced: u64) -> Result<Claim> {
         self.claim_with(parent, bytes, replaced, true).await
     }
@@ -383,6 +385,7 @@ impl Engine {
     }
 
     /// How full a shelf is, and what is spoken for.
+    #[boxed]
     pub async fn fullness(&self, shelf: &Shelf) -> Result<Fullness> {
         let access = self.shared.view.access();
         let lines = access.shelf_lines(shelf);
@@ -396,6 +399,7 @@ impl Engine {
 
     /// All lines with how full they are, and with `counts` in the place of the rule: for looking at a
     /// change of it. Homes and shelves without a line are among them if `all`.
+    #[boxed]
     pub async fn filled(&self, counts: Option<Counts>, all: bool) -> Result<Vec<Filled>> {
         let access = self.shared.view.access();
         let counts = counts.unwrap_or_else(|| Counts::of(access.rules()));
@@ -452,6 +456,7 @@ impl Engine {
     }
 
     /// Sets the lines of something; the outer option: whether this one is changed.
+    #[boxed]
     pub async fn set_lines(
         &self,
         actor: &Actor,
@@ -517,6 +522,7 @@ impl Engine {
     }
 
     /// Lines that were crossed since the last look, to be told once; those with room again are forgotten.
+    #[boxed]
     pub async fn crossings(&self) -> Result<Vec<Filled>> {
         let percent = match self.rules().decide(Rule::QuotaWarns, &[]).value {
             Value::Number(Some(n)) => n,

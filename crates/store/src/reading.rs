@@ -5,6 +5,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, Row, Shelf};
 use crate::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse, sql};
 use crate::then::SinceThen;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::cursor;
 use yellow_attic_core::rights::Level;
@@ -51,11 +52,13 @@ impl Engine {
     }
 
     /// The sums of a whole shelf, whoever asks: for figures of the service.
+    #[boxed]
     pub async fn shelf_sums(&self, root: NodeId) -> Result<Option<Folder>> {
         self.shared.view.folder(root).await
     }
 
     /// A folder's sums as the actor may know them: none if they would tell of something hidden.
+    #[boxed]
     pub async fn sums(&self, actor: &Actor, node: NodeId) -> Result<Option<Folder>> {
         let eyes = self.eyes(actor);
         if !eyes.access.bars().is_empty() && self.hiding(&eyes).await?.contains(&node) {
@@ -65,6 +68,7 @@ impl Engine {
     }
 
     /// The entries of a folder as it is now, a page at a time.
+    #[boxed]
     pub async fn list(
         &self,
         actor: &Actor,
@@ -208,6 +212,7 @@ impl Engine {
     }
 
     /// The files changed last on a shelf, newest first.
+    #[boxed]
     pub async fn latest(&self, actor: &Actor, shelf: &Shelf, limit: usize) -> Result<Vec<Row>> {
         let eyes = self.eyes(actor);
         let text: String = sqlx::query_scalar(sql(format!(

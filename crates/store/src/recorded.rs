@@ -2,6 +2,7 @@
 
 use crate::engine::Engine;
 use crate::error::Result;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::record;
 
 /// What a check of the record found.
@@ -72,11 +73,13 @@ pub(crate) async fn follow_chain(pool: &sqlx::SqlitePool) -> Result<RecordCheck>
 
 impl Engine {
     /// Follows the chain from the first row to the last.
+    #[boxed]
     pub async fn check_record(&self) -> Result<RecordCheck> {
         follow_chain(&self.shared.view.pool).await
     }
 
     /// The newest rows of the record before a number, newest first.
+    #[boxed]
     pub async fn recorded(&self, before: Option<i64>, limit: usize) -> Result<Vec<Recorded>> {
         let rows: Vec<(i64, i64, Option<String>)> =
             sqlx::query_as("SELECT id, at, fields FROM record WHERE id < ? ORDER BY id DESC LIMIT ?")

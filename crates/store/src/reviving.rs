@@ -26,6 +26,7 @@ pub(crate) async fn revive_file(
         let parent = row.parent.ok_or(StoreError::ShelfTop)?;
         book.require(actor, node, Level::Edit).await?;
         book.check_lock(actor, &chain)?;
+        book.check_going(&chain)?;
         let old = row.content;
         let shelf = chain[chain.len() - 1].shelf;
         book.need_space(parent, None, arrived.size, row.size()).await?;
@@ -81,15 +82,10 @@ fn place_bytes(
     arrived: &Arrived,
     old: Option<Content>,
 ) -> Content {
-    let mark = book.add_task(Task {
-        mark: 0,
-        object: arrived.object,
-        node,
-        folder: false,
-        from: Loc::Staging(arrived.id),
-        to: Loc::In(parent, row.name().into()),
-        expect: old.map(|c| (c.id, c.object)),
-    });
+    let mark = book.add_task(
+        Task::new(arrived.object, node, false, Loc::Staging(arrived.id), Loc::In(parent, row.name().into()))
+            .onto(old.map(|c| (c.id, c.object))),
+    );
     if let Some(old) = old {
         book.set_content(Content { life: Life::Past, ..old });
     }
@@ -120,7 +116,7 @@ async fn free_place(
         return Err(StoreError::PlaceGone);
     }
     let chain = book.require(actor, parent, Level::Edit).await?;
-    writable_folder(book, &chain[0]).await?;
+    writable_folder(book, &chain).await?;
     book.check_lock(actor, &chain)?;
     if let Some(there) = book.child(parent, &key).await? {
         let name = Name::new(there.name())?;
@@ -171,7 +167,7 @@ pub(crate) async fn revive_folder(
         Lies::Apart => (staged.1, Loc::Staging(staged.0)),
         _ => (sums.object, Loc::Removed(node)),
     };
-    book.add_task(Task { mark: 0, object, node, folder: true, from, to, expect: None });
+    book.add_task(Task::new(object, node, true, from, to));
     book.open_row(row, false);
     book.set_folder(node, Folder { lies: Lies::Placed, object, ..sums });
     if how == How::Restored {

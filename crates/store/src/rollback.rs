@@ -7,6 +7,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, How, Life, Row};
 use crate::ops::Place;
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
+use async_recursion::async_recursion as boxed;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -197,6 +198,7 @@ struct Ground {
 
 impl Engine {
     /// What rolling a folder back would do. `keep`: what is to stay as it is.
+    #[boxed]
     pub async fn plan_rollback(
         &self,
         actor: &Actor,
@@ -433,12 +435,13 @@ impl Engine {
     }
 
     /// Begins a rollback. `token`: what the preview was; refused if it would be another now.
-    pub async fn begin_rollback(
-        &self,
-        actor: &Actor,
+    #[boxed]
+    pub async fn begin_rollback<'a>(
+        &'a self,
+        actor: &'a Actor,
         top: NodeId,
         goal: Moment,
-        how: Begin<'_>,
+        how: Begin<'a>,
     ) -> Result<Rollback> {
         let Begin { token, undoes, keep } = how;
         let chain = self.check_rollback(actor, top, goal).await?;
@@ -521,6 +524,7 @@ impl Engine {
     }
 
     /// One rollback, for whoever may see its folder.
+    #[boxed]
     pub async fn rollback_of(&self, actor: &Actor, id: i64) -> Result<Rollback> {
         let gone = || StoreError::NotFound("The rollback".into());
         let found = self.rollback(id).await?.ok_or_else(gone)?;
@@ -529,6 +533,7 @@ impl Engine {
     }
 
     /// The rollbacks of a shelf, newest first, at most 100.
+    #[boxed]
     pub async fn rollbacks(&self, actor: &Actor, shelf: ShelfId) -> Result<Vec<Rollback>> {
         let rows: Vec<RollbackRow> = sqlx::query_as(sql(format!(
             "SELECT {COLUMNS} FROM rollbacks WHERE shelf = ? ORDER BY id DESC LIMIT 100"
@@ -546,6 +551,7 @@ impl Engine {
     }
 
     /// Those that run, or ran when the engine was stopped.
+    #[boxed]
     pub async fn running_rollbacks(&self) -> Result<Vec<i64>> {
         Ok(sqlx::query_scalar("SELECT id FROM rollbacks WHERE state = 'running' ORDER BY id")
             .fetch_all(&self.shared.view.pool)
@@ -553,6 +559,7 @@ impl Engine {
     }
 
     /// Ends a running rollback where it is. What it has done stays, and can be taken back.
+    #[boxed]
     pub async fn stop_rollback(&self, actor: &Actor, id: i64) -> Result<Rollback> {
         let found = self.rollback_of(actor, id).await?;
         self.chain(actor, found.node, Level::Edit).await?;
@@ -569,6 +576,7 @@ impl Engine {
     }
 
     /// Carries a rollback out, from wherever it is.
+    #[boxed]
     pub async fn run_rollback(&self, id: i64) -> Result<Rollback> {
         let gone = || StoreError::NotFound("The rollback".into());
         let found = self.rollback(id).await?.filter(|r| r.state == "running").ok_or_else(gone)?;

@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::{Account, Role};
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 use yellow_attic_core::rules::{Facts, Rule, Rules, Scope, Value};
 
@@ -26,6 +27,7 @@ impl Engine {
     }
 
     /// Sets a rule, or takes it away at its scope. Refused if it would widen.
+    #[boxed]
     pub async fn set_rule(
         &self,
         actor: &Actor,
@@ -76,6 +78,7 @@ impl Engine {
     }
 
     /// What is known of everybody, for looking at a change of rules.
+    #[boxed]
     pub async fn facts_of(&self, accounts: &[Account]) -> Result<Vec<Facts>> {
         let access = self.shared.view.access();
         let count = |rows: Vec<(i64, i64)>| rows.into_iter().collect::<std::collections::HashMap<i64, i64>>();
@@ -105,6 +108,7 @@ impl Engine {
     }
 
     /// Disables guests who have been away for longer than the rule allows. Returns their names.
+    #[boxed]
     pub async fn disable_idle_guests(&self) -> Result<Vec<String>> {
         let guests: Vec<Account> = self
             .accounts()

@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Row, Shelf};
 use crate::rows::{self, ROW_COLUMNS, sql};
+use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::{fold, pieces};
 use yellow_attic_core::rights::Level;
@@ -18,6 +19,7 @@ pub type FoundChain = Vec<Arc<Row>>;
 impl Engine {
     /// Files and folders whose names hold every word of a text, last changed first, where the
     /// actor may look: everywhere, or beneath one folder. The flag tells whether there is more.
+    #[boxed]
     pub async fn find_names(
         &self,
         actor: &Actor,
@@ -87,6 +89,7 @@ impl Engine {
 
     /// The same beneath a folder as it was at a moment: a snapshot is searched so. Reads all that was beneath, and
     /// refuses more than [`MOST_LOOKED_AT`] files and folders.
+    #[boxed]
     pub async fn find_names_at(
         &self,
         actor: &Actor,
@@ -133,6 +136,7 @@ impl Engine {
 
     /// The shelves on which there is something for the actor to see: those that may be entered, and
     /// those of what was given.
+    #[boxed]
     pub async fn shelves_in_sight(&self, actor: &Actor) -> Result<Vec<Arc<Shelf>>> {
         let mut found: Vec<Arc<Shelf>> = self.shelves_for(actor).into_iter().map(|(s, _)| s).collect();
         for (chain, _) in self.given_nodes(&self.eyes(actor)).await? {
@@ -144,6 +148,7 @@ impl Engine {
 
     /// Files that came or changed on a shelf after a number and whose names end in one of these
     /// (lower case), oldest first, at most 500; and the number to ask from next.
+    #[boxed]
     pub async fn files_since(
         &self,
         shelf: &Shelf,
@@ -168,6 +173,7 @@ impl Engine {
     }
 
     /// The files changed last in all that the actor may look at, last first.
+    #[boxed]
     pub async fn recent(&self, actor: &Actor, limit: usize) -> Result<Vec<FoundChain>> {
         let mut all = Vec::new();
         for shelf in self.shelves_in_sight(actor).await? {

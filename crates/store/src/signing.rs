@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::Account;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 
 /// An address that lets somebody choose a password, once.
@@ -34,6 +35,7 @@ pub struct Session {
 
 impl Engine {
     /// Makes an invitation. Earlier ones of the account count no more. `token`: BLAKE3 of its secret.
+    #[boxed]
     pub async fn invite(
         &self,
         actor: &Actor,
@@ -65,6 +67,7 @@ impl Engine {
     }
 
     /// The invitation with this secret, used or over or not.
+    #[boxed]
     pub async fn invitation(&self, token: [u8; 32]) -> Result<Option<Invitation>> {
         let row: Option<(i64, i64, Option<i64>)> =
             sqlx::query_as("SELECT account, expires_at, used_at FROM invitations WHERE token = ?")
@@ -80,6 +83,7 @@ impl Engine {
 
     /// Sets the password by an invitation, which is used by that. Of two at once one is refused.
     /// Every sign-in of before ends.
+    #[boxed]
     pub async fn accept_invitation(
         &self,
         actor: &Actor,
@@ -115,6 +119,7 @@ impl Engine {
     }
 
     /// Changes one's own password. Every other session ends; computers stay connected.
+    #[boxed]
     pub async fn change_password(
         &self,
         actor: &Actor,
@@ -146,6 +151,7 @@ impl Engine {
     }
 
     /// Opens a session in which an administrator sees all as somebody else, reading only.
+    #[boxed]
     pub async fn open_look(
         &self,
         actor: &Actor,
@@ -185,6 +191,7 @@ impl Engine {
     }
 
     /// Who looked as an account, and when, as far as it is to be told: the latest first.
+    #[boxed]
     pub async fn looks_told(&self, account: AccountId) -> Result<Vec<(String, i64)>> {
         Ok(sqlx::query_as(
             "SELECT a.display_name, l.at FROM looks l JOIN accounts a ON a.id = l.by
@@ -196,6 +203,7 @@ impl Engine {
     }
 
     /// The picture of an account: a JPEG or PNG, and when it was made.
+    #[boxed]
     pub async fn picture(&self, account: AccountId) -> Result<Option<(Vec<u8>, i64)>> {
         Ok(sqlx::query_as("SELECT bytes, made_at FROM pictures WHERE account = ?")
             .bind(account.0)
@@ -204,6 +212,7 @@ impl Engine {
     }
 
     /// When the picture of each account that has one was made.
+    #[boxed]
     pub async fn pictured(&self) -> Result<std::collections::HashMap<AccountId, i64>> {
         let rows: Vec<(i64, i64)> =
             sqlx::query_as("SELECT account, made_at FROM pictures").fetch_all(&self.shared.view.pool).await?;
@@ -211,6 +220,7 @@ impl Engine {
     }
 
     /// Sets the picture of an account, or takes it away.
+    #[boxed]
     pub async fn set_picture(&self, actor: &Actor, account: &Account, bytes: Option<Vec<u8>>) -> Result<()> {
         let (id, now) = (account.id.0, self.now_ms());
         let action = if bytes.is_some() { "picture set" } else { "picture removed" };
@@ -232,6 +242,7 @@ impl Engine {
     }
 
     /// Forgets invitations that have counted no more for a month.
+    #[boxed]
     pub async fn sweep_invitations(&self) -> Result<()> {
         let long_over = self.now_ms() - 30 * 86_400_000;
         self.change(&Actor::service(), "", "", move |conn| {
@@ -247,6 +258,7 @@ impl Engine {
     }
 
     /// Where an account is signed in to the console, the latest first.
+    #[boxed]
     pub async fn sessions(&self, account: AccountId) -> Result<Vec<Session>> {
         let rows: Vec<(Vec<u8>, i64, i64, String, String)> = sqlx::query_as(
             "SELECT token, made_at, ends_at, opened_from, agent FROM sessions

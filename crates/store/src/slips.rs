@@ -5,6 +5,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::openings::Opening;
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, OpeningId};
 
 /// How long a slip is good for.
@@ -27,6 +28,7 @@ pub struct Slip {
 
 impl Engine {
     /// Takes a slip, if one is left. `secret`: hashed.
+    #[boxed]
     pub async fn take_slip(
         &self,
         actor: &Actor,
@@ -68,6 +70,7 @@ impl Engine {
     }
 
     /// A slip that is still good.
+    #[boxed]
     pub async fn slip(&self, secret: [u8; 32]) -> Result<Option<Slip>> {
         type Raw = (i64, i64, Option<i64>, Option<i64>);
         let found: Option<Raw> = sqlx::query_as(
@@ -90,6 +93,7 @@ impl Engine {
 
     /// The first byte is about to leave: it counts for good. `false`: the slip is gone meanwhile, and
     /// nothing may leave.
+    #[boxed]
     pub async fn begin_slip(&self, secret: [u8; 32]) -> Result<bool> {
         let now = self.now_ms();
         let done = self
@@ -113,6 +117,7 @@ impl Engine {
     }
 
     /// Gives a slip back, if no byte left.
+    #[boxed]
     pub async fn return_slip(&self, secret: [u8; 32]) -> Result<()> {
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
@@ -134,6 +139,7 @@ impl Engine {
     }
 
     /// Forgets slips that are no longer good; those of which no byte left are given back.
+    #[boxed]
     pub async fn sweep_slips(&self) -> Result<()> {
         let now = self.now_ms();
         let due: i64 =

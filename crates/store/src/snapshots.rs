@@ -3,6 +3,7 @@
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Shelf};
+use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rules::{Rule, Value};
@@ -70,6 +71,7 @@ pub struct NamedVersion {
 
 impl Engine {
     /// The snapshots of a shelf, newest first. For whoever sees its top.
+    #[boxed]
     pub async fn snapshots(&self, actor: &Actor, shelf: &Shelf) -> Result<Vec<Snapshot>> {
         self.chain(actor, shelf.root, Level::View).await?;
         self.snapshots_of(shelf.id).await
@@ -81,13 +83,14 @@ impl Engine {
              WHERE shelf = ? AND (ends_at IS NULL OR ends_at > ?) ORDER BY moment DESC, id DESC",
         )
         .bind(shelf.0)
-        .bind(self.now_ms())
+        .bind(self.kept_ms())
         .fetch_all(&self.shared.view.pool)
         .await?;
         Ok(rows.into_iter().map(read).collect())
     }
 
     /// One snapshot.
+    #[boxed]
     pub async fn snapshot(&self, actor: &Actor, id: i64) -> Result<Snapshot> {
         let gone = || StoreError::NotFound("The snapshot".into());
         let row: Option<SnapshotRow> = sqlx::query_as(
@@ -96,13 +99,15 @@ impl Engine {
         .bind(id)
         .fetch_optional(&self.shared.view.pool)
         .await?;
-        let found = row.map(read).filter(|s| s.ends_at.is_none_or(|e| e > self.now_ms())).ok_or_else(gone)?;
+        let found =
+            row.map(read).filter(|s| s.ends_at.is_none_or(|e| e > self.kept_ms())).ok_or_else(gone)?;
         let shelf = self.shared.view.shelf(found.shelf).ok_or_else(gone)?;
         self.chain(actor, shelf.root, Level::View).await.map_err(|_| gone())?;
         Ok(found)
     }
 
     /// Takes a snapshot of a shelf as it is now. For whoever may edit it.
+    #[boxed]
     pub async fn take_snapshot(
         &self,
         actor: &Actor,
@@ -112,7 +117,7 @@ impl Engine {
     ) -> Result<Snapshot> {
         self.chain(actor, shelf.root, Level::Edit).await?;
         let text = label(text)?;
-        if ends_at.is_some_and(|end| end <= self.now_ms()) {
+        if ends_at.is_some_and(|end| end <= self.kept_ms()) {
             return Err(StoreError::BadInput("The snapshot would be gone at once: let it end later.".into()));
         }
         self.name_moment(actor, shelf, text, ends_at, None).await
@@ -126,7 +131,7 @@ impl Engine {
         ends_at: Option<i64>,
         schedule: Option<String>,
     ) -> Result<Snapshot> {
-        let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.now_ms());
+        let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.kept_ms());
         let what = format!("{} of {}", text, crate::book::shelf_word(shelf).trim_end_matches(':'));
         let (tell, told) = tokio::sync::oneshot::channel();
         self.change(actor, "snapshot taken", &what, move |conn| {
@@ -156,6 +161,7 @@ impl Engine {
     }
 
     /// Changes a snapshot's label or end. For whoever manages the shelf.
+    #[boxed]
     pub async fn change_snapshot(
         &self,
         actor: &Actor,
@@ -167,7 +173,7 @@ impl Engine {
         self.manages(actor, found.shelf).await?;
         let text = text.map(label).transpose()?.unwrap_or_else(|| found.label.clone());
         let end = ends_at.unwrap_or(found.ends_at);
-        if end.is_some_and(|e| e <= self.now_ms()) {
+        if end.is_some_and(|e| e <= self.kept_ms()) {
             return Err(StoreError::BadInput("The snapshot would be gone at once: end it instead.".into()));
         }
         let what = found.label;
@@ -187,6 +193,7 @@ impl Engine {
     }
 
     /// Ends a snapshot: what only it kept goes with the next look at the rules.
+    #[boxed]
     pub async fn end_snapshot(&self, actor: &Actor, id: i64) -> Result<()> {
         let found = self.snapshot(actor, id).await?;
         self.manages(actor, found.shelf).await?;
@@ -207,8 +214,9 @@ impl Engine {
 
     /// Takes the snapshots that are due by the rules, and forgets those whose time is over. Of a time
     /// that was missed many times over, one is taken.
+    #[boxed]
     pub async fn run_schedules(&self, zone: &jiff::tz::TimeZone) -> Result<usize> {
-        let now = self.now_ms();
+        let now = self.kept_ms();
         let rules = self.rules();
         let mut taken = 0;
         for shelf in self.shared.view.shelves() {
@@ -264,6 +272,7 @@ impl Engine {
     }
 
     /// Gives a version a name, so that it stays; an empty one takes the name away. For whoever may edit.
+    #[boxed]
     pub async fn name_version(&self, actor: &Actor, node: NodeId, at: Moment, text: &str) -> Result<()> {
         let gone = || StoreError::NotFound("The version".into());
         self.history(actor, node, 1).await?;
@@ -284,7 +293,7 @@ impl Engine {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };
-        let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.now_ms());
+        let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.kept_ms());
         let what = format!("{}: {}", state.name(), text.as_deref().unwrap_or("no name any more"));
         let name = state.name().to_string();
         self.change(actor, "version named", &what, move |conn| {
@@ -322,6 +331,7 @@ impl Engine {
     }
 
     /// The names of versions of a node.
+    #[boxed]
     pub async fn named_versions(&self, node: NodeId) -> Result<Vec<NamedVersion>> {
         let rows: Vec<(i64, String)> =
             sqlx::query_as("SELECT since, label FROM named_versions WHERE node = ? ORDER BY since DESC")

@@ -7,6 +7,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, Shelf};
 use crate::rows::parse;
 use crate::steps::AllSteps;
+use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::sync::Arc;
@@ -124,12 +125,14 @@ pub struct Day {
 
 impl Engine {
     /// What a shelf holds.
+    #[boxed]
     pub async fn held_on(&self, shelf: &Shelf) -> Result<Held> {
         let only = self.shared.view.access().only_snapshots(shelf.id);
         Ok(self.shared.view.folder(shelf.root).await?.map_or_else(Held::default, |f| Held::of(&f, only)))
     }
 
     /// What a folder holds, and each of its children: for whoever sees all beneath.
+    #[boxed]
     pub async fn held_in(
         &self,
         actor: &Actor,
@@ -182,6 +185,7 @@ impl Engine {
     }
 
     /// What the past costs on the disk.
+    #[boxed]
     pub async fn stored(&self) -> Result<Stored> {
         let (whole, packed, chunks, count, packs): (i64, i64, i64, i64, i64) = sqlx::query_as(
             "SELECT (SELECT coalesce(sum(size), 0) FROM (SELECT size FROM contents c WHERE state = 1
@@ -242,6 +246,7 @@ impl Engine {
     }
 
     /// The largest live files of some shelves.
+    #[boxed]
     pub async fn largest(&self, shelves: &[ShelfId], most: i64) -> Result<Vec<Large>> {
         let list = serde_json::to_string(shelves).unwrap_or_default();
         let rows: Vec<(i64, i64, Option<i64>, String, i64, i64)> = sqlx::query_as(
@@ -265,6 +270,7 @@ impl Engine {
     }
 
     /// The folders whose own files grew most since a time, by what changed since.
+    #[boxed]
     pub async fn growing(&self, shelves: &[ShelfId], since_ms: i64, most: usize) -> Result<Vec<Grown>> {
         let since = self.moment_at(since_ms).await?;
         let mut by: HashMap<(i64, i64), i64> = HashMap::new();
@@ -297,8 +303,9 @@ impl Engine {
     }
 
     /// Writes down what each shelf holds today.
+    #[boxed]
     pub async fn note_space(&self) -> Result<()> {
-        let day = self.now_ms().div_euclid(DAY_MS);
+        let day = self.kept_ms().div_euclid(DAY_MS);
         let mut set = Vec::new();
         for shelf in self.shared.view.shelves() {
             let held = self.held_on(&shelf).await?;
@@ -321,6 +328,7 @@ impl Engine {
     }
 
     /// What some shelves held together, day by day, oldest first.
+    #[boxed]
     pub async fn growth(&self, shelves: &[ShelfId], from_day: i64) -> Result<Vec<Day>> {
         let list = serde_json::to_string(shelves).unwrap_or_default();
         let rows: Vec<(i64, i64, i64, i64)> = sqlx::query_as(
@@ -386,6 +394,7 @@ impl Recount {
 
 /// Counts everything once more: the sums of every folder from the rows, and the bytes on the disk.
 /// Changes nothing. A service that writes meanwhile makes the two differ.
+#[boxed]
 pub async fn recount(data: &Path) -> Result<Recount> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));

@@ -86,8 +86,13 @@ impl Staging {
         Staging { disk, next: AtomicI64::new(last + 1), reserved: AtomicI64::new(0) }
     }
 
+    /// The last id that was given out.
+    pub(crate) fn last_id(&self) -> i64 {
+        self.next.load(Ordering::SeqCst) - 1
+    }
+
     pub(crate) fn next_id(&self) -> ContentId {
-        ContentId(self.next.fetch_add(1, Ordering::Relaxed))
+        ContentId(self.next.fetch_add(1, Ordering::SeqCst))
     }
 
     /// Refuses what would eat into the reserve: 256 MiB, or 2 % of a small disk.
@@ -180,11 +185,34 @@ impl Staging {
         })
     }
 
-    /// Makes the file of an upload that arrives in parts. Blocks.
+    /// Makes the file of an upload that arrives in parts, durably: its row must not speak of a file that a power cut
+    /// takes away. Blocks.
     pub(crate) fn make_upload(&self) -> Result<ContentId> {
         let id = self.next_id();
-        self.disk.make_staged(&content_name(id)).map_err(|e| StoreError::io("making a staged file", &e))?;
+        let made = self.disk.make_staged(&content_name(id)).and_then(|file| match self.disk.is_journaled() {
+            true => self.disk.commit_journal(),
+            false => self.disk.sync(&file).and_then(|()| self.disk.sync(&self.disk.staging)),
+        });
+        made.map_err(|e| StoreError::io("making a staged file", &e))?;
         Ok(id)
+    }
+
+    /// Cuts the file of an upload back to what is on the disk for certain, and tells how much there is: behind that a
+    /// power cut may have left zeros. None: the file is gone.
+    pub(crate) fn cut_upload(&self, id: ContentId, synced: i64) -> Result<Option<u64>> {
+        let failed = |e: &std::io::Error| StoreError::io("cutting an upload back", e);
+        let file = match self.disk.reopen_staged(&content_name(id)) {
+            Ok(file) => file,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(failed(&e)),
+        };
+        let there = file.metadata().map_err(|e| failed(&e))?.len();
+        let certain = u64::try_from(synced).map_or(there, |synced| synced.min(there));
+        if certain < there {
+            self.disk.step("cut an upload back").map_err(|e| failed(&e))?;
+            file.set_len(certain).map_err(|e| failed(&e))?;
+        }
+        Ok(Some(certain))
     }
 
     /// Goes on with an upload where it stopped. What arrived before is hashed again unless
@@ -261,6 +289,14 @@ impl Arriving {
     pub(crate) fn sync(&self) -> Result<()> {
         let Bytes::Disk(file) = &self.staged.bytes else { return Ok(()) };
         self.staged.disk.sync(file).map_err(|e| StoreError::io("syncing staged bytes", &e))
+    }
+
+    /// The file that is written to.
+    pub(crate) fn file(&self) -> Result<File> {
+        match &self.staged.bytes {
+            Bytes::Disk(file) => file.try_clone().map_err(|e| StoreError::io("going on with an upload", &e)),
+            Bytes::Memory(_) => Err(StoreError::Stopping),
+        }
     }
 
     /// The hash of all that arrived.

@@ -17,6 +17,8 @@ pub enum Loc {
     Incoming(ContentId),
     /// A name in `past/removed/`.
     Removed(NodeId),
+    /// A removed folder of which all that is known has been taken out, under the number of the job that does it.
+    Apart(i64),
     /// The folder of a shelf.
     Top(ShelfKind, Arc<str>),
 }
@@ -29,6 +31,9 @@ pub struct Task {
     pub mark: i64,
     /// What is renamed.
     pub object: ObjectId,
+    /// Another program's object that stood at the source when this was decided: it goes along.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<ObjectId>,
     /// Whose state it is.
     pub node: NodeId,
     /// Whether it is a directory.
@@ -41,6 +46,23 @@ pub struct Task {
     pub expect: Option<(ContentId, ObjectId)>,
 }
 
+impl Task {
+    /// A rename of an object with nothing known at its target.
+    pub fn new(object: ObjectId, node: NodeId, folder: bool, from: Loc, to: Loc) -> Task {
+        Task { mark: 0, object, seen: None, node, folder, from, to, expect: None }
+    }
+
+    /// The same, onto a state that goes to the past.
+    pub fn onto(self, expect: Option<(ContentId, ObjectId)>) -> Task {
+        Task { expect, ..self }
+    }
+
+    /// Whether an object at the source is the one that is meant.
+    pub fn means(&self, object: ObjectId) -> bool {
+        self.object == object || self.seen == Some(object)
+    }
+}
+
 impl Loc {
     /// The name at that place.
     pub fn name(&self) -> String {
@@ -48,6 +70,7 @@ impl Loc {
             Loc::Staging(id) | Loc::Incoming(id) => content_name(*id),
             Loc::In(_, name) | Loc::Top(_, name) => name.to_string(),
             Loc::Removed(node) => folder_name(*node),
+            Loc::Apart(job) => format!("t{job:x}"),
         }
     }
 }

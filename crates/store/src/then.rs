@@ -6,6 +6,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, How, PastRow, Row};
 use crate::reading::{Entry, MOST_ENTRIES, Page};
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
+use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -83,6 +84,7 @@ pub struct State {
 
 impl Engine {
     /// The number that was the last one at a time.
+    #[boxed]
     pub async fn moment_at(&self, at_ms: i64) -> Result<Moment> {
         let next: Option<i64> = sqlx::query_scalar("SELECT min(n) FROM moments WHERE at > ?")
             .bind(at_ms)
@@ -95,12 +97,14 @@ impl Engine {
     }
 
     /// The last number given out.
+    #[boxed]
     pub async fn now_moment(&self) -> Result<Moment> {
         let n: i64 = sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&self.shared.view.pool).await?;
         Ok(Moment(n))
     }
 
     /// The time of a number.
+    #[boxed]
     pub async fn time_of(&self, moment: Moment) -> Result<i64> {
         let at: Option<i64> =
             sqlx::query_scalar("SELECT at FROM moments WHERE n <= ? ORDER BY n DESC LIMIT 1")
@@ -111,6 +115,7 @@ impl Engine {
     }
 
     /// The state of a node at a number, whether or not its folder was there.
+    #[boxed]
     pub async fn state_at(&self, node: NodeId, at: Moment) -> Result<Option<Row>> {
         if let Some(row) = self.shared.view.row(node).await?
             && row.since <= at
@@ -130,6 +135,7 @@ impl Engine {
     }
 
     /// The way up from a node as it was at a number; none if it was not alive then.
+    #[boxed]
     pub async fn chain_at(&self, node: NodeId, at: Moment) -> Result<Option<Vec<Row>>> {
         let mut chain = Vec::new();
         let mut next = Some(node);
@@ -170,6 +176,7 @@ impl Engine {
     }
 
     /// The entries of a folder as it was at a number, by name, with what became of each.
+    #[boxed]
     pub async fn list_at(
         &self,
         actor: &Actor,
@@ -263,6 +270,7 @@ impl Engine {
 
     /// A past state is shown only to who may view both the node's present or last place and
     /// its place then.
+    #[boxed]
     pub async fn check_past(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<Vec<Row>> {
         let gone = || StoreError::NotFound("The file or folder at that moment".into());
         if at > self.now_moment().await? {
@@ -368,6 +376,7 @@ impl Engine {
     }
 
     /// The states of a node, newest first. For one that is gone, what there was.
+    #[boxed]
     pub async fn history(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let eyes = self.eyes(actor);
@@ -400,6 +409,7 @@ impl Engine {
     }
 
     /// Changes per day beneath a folder, oldest first: (day since 1970, changes).
+    #[boxed]
     pub async fn activity(&self, actor: &Actor, node: NodeId) -> Result<Vec<(i64, i64)>> {
         self.chain(actor, node, Level::View).await?;
         if self.sums(actor, node).await?.is_none() {
@@ -415,6 +425,7 @@ impl Engine {
     }
 
     /// The numbers at which something in this folder itself changed, newest first, at most 500.
+    #[boxed]
     pub async fn turning_points(&self, actor: &Actor, node: NodeId) -> Result<Vec<(Moment, i64)>> {
         self.chain(actor, node, Level::View).await?;
         let found: Vec<(i64, i64)> = sqlx::query_as(

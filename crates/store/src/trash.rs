@@ -6,6 +6,7 @@ use crate::error::{Result, StoreError};
 use crate::model::{Actor, Folder, How, Life, PastRow, Row};
 use crate::ops::{Done, Place};
 use crate::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
+use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
 use yellow_attic_core::keeping::Keeping;
@@ -41,6 +42,7 @@ pub struct TrashPage {
 impl Engine {
     /// What was removed from a folder and from all beneath it, newest first. Shown to whoever may see
     /// where it was.
+    #[boxed]
     pub async fn trash(
         &self,
         actor: &Actor,
@@ -132,6 +134,7 @@ impl Engine {
 
     /// Refuses unless somebody manages the place where something was, or the nearest folder above it that
     /// is still there: only they remove for good.
+    #[boxed]
     pub async fn check_for_good(&self, actor: &Actor, node: NodeId) -> Result<()> {
         self.history(actor, node, 1).await?;
         let mut next = Some(node);
@@ -172,6 +175,7 @@ impl Engine {
 
     /// Brings back something removed, and makes the folders on the way to it again where they are
     /// gone. Something in a removed folder comes back as a copy: the folder itself stays in the trash.
+    #[boxed]
     pub async fn restore_with_folders(
         &self,
         actor: &Actor,

@@ -3,6 +3,7 @@
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Life, Row};
+use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::{Moment, NodeId};
 
@@ -33,6 +34,7 @@ pub struct Tree {
 impl Engine {
     /// The trees at some nodes at a moment. Names that come twice at the top are numbered.
     /// More than `most` items are refused.
+    #[boxed]
     pub async fn tree(&self, actor: &Actor, nodes: &[NodeId], at: Moment, most: usize) -> Result<Tree> {
         let mut tree = Tree::default();
         let mut tops = HashSet::new();

@@ -8,6 +8,7 @@ use crate::ops::Done;
 use crate::quota::Claim;
 use crate::staging::{Arriving, Room, Staging};
 use crate::writer::{Ask, Put};
+use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;
@@ -152,8 +153,17 @@ impl Uploads {
     }
 }
 
+/// While a part arrives, what is on the disk for certain is noted this often.
+const NOTE_EVERY: u64 = 16 << 20;
+
 /// One part arriving. What came before a break counts.
 pub struct Appending {
+    engine: Engine,
+    id: String,
+    /// How much of it was asked to be noted as on the disk.
+    noted: u64,
+    /// Whether its bytes count before all of the part is there.
+    counts_early: bool,
     arriving: Option<Arriving>,
     /// Where it began, for taking it back.
     began: (blake3::Hasher, u64),
@@ -172,7 +182,19 @@ impl Appending {
         if arriving.size() + piece.len() as u64 > self.size {
             return Err(StoreError::MoreThanAnnounced(self.size));
         }
-        arriving.write(piece)
+        arriving.write(piece)?;
+        if self.counts_early && arriving.size() - self.noted >= NOTE_EVERY {
+            self.noted = arriving.size();
+            let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
+            // Nobody waits for it: a full queue means that the next one is noted.
+            self.engine.ask_later(|answer| Ask::Synced { upload, file, size, answer });
+        }
+        Ok(())
+    }
+
+    /// A part whose bytes are checked as a whole: none of them counts before, after a power cut neither.
+    pub fn counts_only_whole(&mut self) {
+        self.counts_early = false;
     }
 
     /// How many bytes there are.
@@ -188,13 +210,15 @@ impl Appending {
         }
     }
 
-    /// Syncs what arrived and ends the part; returns how many bytes there are now. Blocks.
-    pub fn pause(mut self) -> Result<u64> {
+    /// Ends the part once what arrived is on the disk, and noted so; returns how many bytes there are now. A power cut
+    /// after the answer takes none of them away.
+    #[boxed]
+    pub async fn pause(mut self) -> Result<u64> {
         let Some(arriving) = &self.arriving else { return Ok(0) };
-        let synced = arriving.sync();
-        let size = arriving.size();
+        let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
+        self.engine.ask(|answer| Ask::Synced { upload, file, size, answer }).await?;
         self.set_aside();
-        synced.map(|()| size)
+        Ok(size)
     }
 
     fn set_aside(&mut self) {
@@ -214,11 +238,13 @@ impl Drop for Appending {
 
 impl Engine {
     /// Begins an upload: its place, rights and room are looked at before a byte is sent.
+    #[boxed]
     pub async fn begin_upload(&self, actor: &Actor, new: NewUpload) -> Result<Upload> {
         self.begin_upload_of(actor, new, None).await
     }
 
     /// The same for a part of a delivery, with the folders on the way to it.
+    #[boxed]
     pub(crate) async fn begin_upload_of(
         &self,
         actor: &Actor,
@@ -314,6 +340,7 @@ impl Engine {
     }
 
     /// One of the actor's uploads.
+    #[boxed]
     pub async fn upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
         let row: Option<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
             "{SELECT} WHERE id = ? AND account = ? AND opening IS ?"
@@ -328,6 +355,7 @@ impl Engine {
     }
 
     /// The actor's unfinished uploads, oldest first.
+    #[boxed]
     pub async fn uploads(&self, actor: &Actor) -> Result<Vec<Upload>> {
         let rows: Vec<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
             "{SELECT} WHERE account = ? AND opening IS ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_UNFINISHED}"
@@ -367,6 +395,7 @@ impl Engine {
     }
 
     /// How far an upload is, once nobody writes to it any more.
+    #[boxed]
     pub async fn settle_upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
         let upload = self.upload(actor, id).await?;
         if upload.node.is_none() {
@@ -376,6 +405,7 @@ impl Engine {
     }
 
     /// Goes on with an upload at an offset, which must be where it is.
+    #[boxed]
     pub async fn append(&self, actor: &Actor, id: &str, offset: u64) -> Result<Appending> {
         let upload = self.upload(actor, id).await?;
         // Taken meanwhile, it can still be put under another name: only the folder counts until the end.
@@ -402,7 +432,17 @@ impl Engine {
             .map_err(|_| StoreError::Stopping)??;
         self.prolong(&upload).await?;
         let began = arriving.so_far();
-        Ok(Appending { arriving: Some(arriving), began, progress, leave, size: upload.new.size })
+        Ok(Appending {
+            engine: self.clone(),
+            id: upload.id,
+            noted: began.1,
+            counts_early: true,
+            arriving: Some(arriving),
+            began,
+            progress,
+            leave,
+            size: upload.new.size,
+        })
     }
 
     async fn prolong(&self, upload: &Upload) -> Result<()> {
@@ -426,6 +466,7 @@ impl Engine {
 
     /// Puts a file whose bytes are all here. Refused, the bytes stay until the upload expires:
     /// another place may be chosen. `None`: bytes are missing.
+    #[boxed]
     pub async fn finish_upload(
         &self,
         actor: &Actor,
@@ -490,6 +531,7 @@ impl Engine {
 
     /// Begins an upload that is made of parts whose bytes are all here, and joins them. Its size is that of
     /// the parts together, whatever was announced. The parts end.
+    #[boxed]
     pub async fn join_uploads(&self, actor: &Actor, mut new: NewUpload) -> Result<Upload> {
         let Joining::Of(ids) = new.joining.clone() else {
             return Err(StoreError::BadInput("No parts are named.".into()));
@@ -525,10 +567,14 @@ impl Engine {
                     }
                 }
             }
-            appending.pause()
+            Ok(appending)
         })
         .await
         .map_err(|_| StoreError::Stopping)?;
+        let joined = match joined {
+            Ok(appending) => appending.pause().await,
+            Err(e) => Err(e),
+        };
         if let Err(e) = joined {
             let _ = self.end_upload(actor, &upload.id).await;
             return Err(e);
@@ -540,6 +586,7 @@ impl Engine {
     }
 
     /// Ends an upload: what arrived is dropped. A finished one is only forgotten.
+    #[boxed]
     pub async fn end_upload(&self, actor: &Actor, id: &str) -> Result<()> {
         let upload = self.upload(actor, id).await?;
         if upload.node.is_none() {
@@ -570,6 +617,7 @@ impl Engine {
     }
 
     /// Drops uploads that have expired. Returns how many.
+    #[boxed]
     pub async fn expire_uploads(&self) -> Result<usize> {
         let due: Vec<(String, i64)> =
             sqlx::query_as("SELECT id, content FROM uploads WHERE expires_at <= ? LIMIT 1000")
@@ -622,19 +670,20 @@ fn through(actor: &Actor) -> Option<i64> {
     actor.through.map(|t| t.opening.0)
 }
 
-/// What staging must spare, and the room spoken for, at a start.
+/// What staging must spare, and the room spoken for, at a start. The file of each upload is cut back to what is on the
+/// disk for certain.
 pub(crate) async fn recover(
     conn: &mut SqliteConnection,
     staging: &Arc<Staging>,
-    size: impl Fn(ContentId) -> Option<u64>,
 ) -> Result<(Uploads, Vec<ContentId>)> {
     let rows: Vec<UploadRow> =
         sqlx::query_as(sqlx::AssertSqlSafe(format!("{SELECT} WHERE node IS NULL"))).fetch_all(conn).await?;
     let uploads = Uploads::default();
     let mut spared = Vec::new();
     for row in rows {
+        let synced = row.15;
         let mut upload = read(row)?;
-        let Some(there) = size(upload.content) else { continue };
+        let Some(there) = staging.cut_upload(upload.content, synced)? else { continue };
         upload.received = there;
         spared.push(upload.content);
         let _ = uploads.live(staging, &upload);
@@ -643,7 +692,7 @@ pub(crate) async fn recover(
 }
 
 const SELECT: &str =
-    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining
+    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, synced
      FROM uploads";
 
 type UploadRow = (
@@ -662,11 +711,12 @@ type UploadRow = (
     String,
     Option<i64>,
     String,
+    i64,
 );
 
 fn read(row: UploadRow) -> Result<Upload> {
     #[rustfmt::skip]
-    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining) =
+    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, _) =
         row;
     Ok(Upload {
         id,

@@ -3,7 +3,7 @@
 
 use crate::access::Access;
 use crate::book::Changed;
-use crate::error::{Result, StoreError};
+use crate::error::Result;
 use crate::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
 use crate::rows;
 use parking_lot::RwLock;
@@ -189,6 +189,23 @@ impl Caches {
         since < self.begun || self.touched.read().get(&shelf).is_some_and(|last| *last > since)
     }
 
+    /// What the catalogue holds was read anew.
+    pub fn renew(
+        &self,
+        shelves: &HashMap<ShelfId, Arc<Shelf>>,
+        access: &Arc<Access>,
+        locks: &Arc<crate::locking::Locks>,
+        head: i64,
+    ) {
+        self.clear();
+        *self.shelves.write() = Shelves::new(shelves.clone());
+        // What changed on which shelf is not known: followers look at all of them.
+        self.touched.write().extend(shelves.keys().map(|id| (*id, head)));
+        self.access.send_replace(access.clone());
+        self.locks.send_replace(locks.clone());
+        self.head.send_if_modified(|known| std::mem::replace(known, head.max(*known)) < head);
+    }
+
     /// Nothing is known for certain any more.
     pub fn clear(&self) {
         let mut gate = self.gate.write();
@@ -320,6 +337,38 @@ impl View {
         Ok(Some(chain))
     }
 
+    /// The shelf on which a folder stands, or stood last.
+    pub async fn shelf_of_place(&self, node: NodeId) -> Result<Option<ShelfId>> {
+        let mut next = node;
+        loop {
+            let above = match self.row(next).await? {
+                Some(row) => row.parent.ok_or(row.shelf),
+                None => {
+                    let mut conn = self.pool.acquire().await?;
+                    match rows::past_of(&mut conn, next, 1).await?.into_iter().next() {
+                        Some(past) => past.row.parent.ok_or(past.row.shelf),
+                        None => return Ok(None),
+                    }
+                }
+            };
+            match above {
+                Ok(parent) => next = parent,
+                Err(shelf) => return Ok(Some(shelf)),
+            }
+        }
+    }
+
+    /// The time of modification with which a content was put, and the node that it belongs to.
+    pub async fn put_of(&self, content: ContentId) -> Result<Option<(NodeId, i64)>> {
+        let past: Option<(i64, i64)> = sqlx::query_as(
+            "SELECT node, mtime FROM entries_past WHERE content = ? ORDER BY until DESC LIMIT 1",
+        )
+        .bind(content.0)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(past.map(|(node, mtime)| (NodeId(node), mtime)))
+    }
+
     /// A content by its id, as it is in the catalogue now.
     pub async fn content(&self, id: ContentId) -> Result<Option<Content>> {
         type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
@@ -345,16 +394,5 @@ impl View {
             .fetch_one(&self.pool)
             .await?;
         Ok(found > 0)
-    }
-
-    /// A node that somebody used this content for, and the place where it belonged.
-    pub async fn user_of(&self, content: ContentId) -> Result<Option<NodeId>> {
-        let open: Option<i64> =
-            sqlx::query_scalar("SELECT node FROM entries_past WHERE content = ? ORDER BY until DESC LIMIT 1")
-                .bind(content.0)
-                .fetch_optional(&self.pool)
-                .await
-                .map_err(StoreError::from)?;
-        Ok(open.map(NodeId))
     }
 }

@@ -34,5 +34,5 @@ INSERT INTO findings (org, at, kind, node, detail)
   SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM jsonb_each(?);
 UPDATE uploads SET node = j.value->>1 FROM jsonb_each(?) j WHERE uploads.id = j.value->>0;
 DELETE FROM locks WHERE token IN (SELECT value FROM jsonb_each(?));
-DELETE FROM marks WHERE id <= ?;
-UPDATE heads SET moment = ?, at = ?, node = ?, mark = ?, placed = ?, record = ?, link = ?, commits = ? WHERE id = 1;
+DELETE FROM marks WHERE id <= ? AND id NOT IN (SELECT value FROM jsonb_each(?));
+UPDATE heads SET moment = ?, at = ?, node = ?, mark = ?, placed = ?, record = ?, link = ?, commits = ?, content = ? WHERE id = 1;

@@ -2,13 +2,15 @@
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
 use crate::book::{Book, Changed};
-use crate::clock::Clock;
+use crate::clock::Timekeeper;
 use crate::converting::{self, Converting};
 use crate::copying::{self, CopyItem};
-use crate::disk::{Disk, ObjectId, content_name};
+use crate::dirs::Dirs;
+use crate::disk::{Disk, ObjectId, content_name, look};
 use crate::error::{Result, StoreError};
 use crate::found::{self, Foreign};
 use crate::granting::{self, Granting};
+use crate::identity::Commits;
 use crate::locking::{self, Held, Locking};
 use crate::model::{Actor, How, Row};
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
@@ -166,6 +168,13 @@ pub(crate) enum Ask {
         states: Vec<crate::keeping::Going>,
         answer: Answer<crate::letting::LetGone>,
     },
+    /// Bytes of an upload in parts are on the disk up to here: noted once they are.
+    Synced {
+        upload: String,
+        file: std::fs::File,
+        size: u64,
+        answer: Answer<()>,
+    },
     Note {
         actor: Actor,
         action: &'static str,
@@ -225,16 +234,63 @@ pub(crate) struct Put {
 /// What must be on the disk before an operation is decided.
 enum Ready {
     Nothing,
+    /// Bytes that belong to nothing yet.
+    Part,
     Bytes(Arrived),
     Folder(ContentId, ObjectId),
     Many(Vec<copying::Ready>),
     Failed(StoreError),
 }
 
+/// Why nothing is written for now, if so: the outcome of a commit is not known, or the catalogue cannot be read.
+#[derive(Default)]
+pub(crate) struct Latch(parking_lot::Mutex<Option<StoreError>>);
+
+impl Latch {
+    /// The first error of the commit path, until the engine has recovered from it.
+    pub fn reason(&self) -> Option<StoreError> {
+        self.0.lock().clone()
+    }
+
+    fn set(&self, why: Option<StoreError>) {
+        *self.0.lock() = why;
+    }
+}
+
+/// What became of a group.
+#[derive(Clone)]
+enum Fate {
+    Done,
+    /// Nothing of it is in the catalogue, and nothing of it can appear there.
+    Refused(StoreError),
+    /// Its frames may lie in the catalogue's log, and appear when that is read anew: what they speak of must stay until
+    /// a later commit has overwritten them.
+    Unknown(StoreError),
+}
+
+/// What a group of unknown outcome brought to the disk: kept until the next commit.
+type Limbo = Vec<Box<dyn Send>>;
+
+/// Gives a caller its answer.
+type Pending = Box<dyn FnOnce(Fate, &mut Limbo) + Send>;
+
+/// How a commit failed.
+enum Failed {
+    /// It was not tried.
+    Before(StoreError),
+    /// It was, and what became of it is to be found out.
+    During(StoreError),
+}
+
+/// While the outcome of a commit is in doubt, it is looked at again after this.
+const LOOK_AGAIN: Duration = Duration::from_millis(250);
+
 pub(crate) struct Writer {
     pub disk: Arc<Disk>,
+    pub dirs: Dirs,
     pub staging: Arc<Staging>,
-    pub clock: Arc<dyn Clock>,
+    pub time: Arc<Timekeeper>,
+    pub latch: Arc<Latch>,
     pub caches: Arc<Caches>,
     pub placing: Placing,
     pub stopped: Arc<AtomicBool>,
@@ -255,7 +311,7 @@ impl Writer {
         let (written_tx, mut written_rx) = mpsc::channel::<Group>(1);
         let turn = Arc::new(Semaphore::new(1));
         let (disk, staging, placing) = (self.disk.clone(), self.staging.clone(), self.placing.clone());
-        let its_disk = disk.clone();
+        let (its_disk, disk_path) = (disk.clone(), disk.clone());
         let callers = Arc::new(Callers::default());
         let its_callers = callers.clone();
         let (work, its_work) = (self.work.clone(), self.work.clone());
@@ -318,9 +374,33 @@ impl Writer {
             }
         });
         let mut memory = Memory::default();
-        while let Some((group, permit)) = ready_rx.recv().await {
+        let mut commits = Commits::open(disk_path.path());
+        let mut limbo = Limbo::new();
+        loop {
+            let next = match self.latch.reason() {
+                None => ready_rx.recv().await,
+                Some(_) => match tokio::time::timeout(LOOK_AGAIN, ready_rx.recv()).await {
+                    Ok(next) => next,
+                    Err(_) => {
+                        self.recover(&mut book, &mut limbo).await;
+                        continue;
+                    }
+                },
+            };
+            let Some((group, permit)) = next else { break };
             let (began, n) = (Instant::now(), group.len());
-            self.group(&mut book, &mut memory, group).await;
+            if self.latch.reason().is_some() {
+                self.recover(&mut book, &mut limbo).await;
+            }
+            match self.latch.reason() {
+                Some(why) => group.into_iter().for_each(|(ask, _)| ask.refuse(&why)),
+                None => {
+                    self.group(&mut book, &mut memory, group, &mut limbo).await;
+                    if self.latch.reason().is_none() {
+                        commits.note(book.heads.commits);
+                    }
+                }
+            }
             // Those who were answered, and those who wait.
             let waiting = self.queue.upgrade().map_or(0, |q| q.max_capacity() - q.capacity());
             callers.expected.store(n + waiting + callers.in_hand.load(Ordering::SeqCst), Ordering::SeqCst);
@@ -333,72 +413,91 @@ impl Writer {
         book
     }
 
-    async fn group(&self, book: &mut Book, memory: &mut Memory, group: Vec<(Ask, Ready)>) {
-        let before = book.heads.clone();
-        book.begin(self.clock.now_ms());
+    async fn group(&self, book: &mut Book, memory: &mut Memory, group: Vec<(Ask, Ready)>, limbo: &mut Limbo) {
+        book.begin(self.time.stamp());
+        book.stopped = self.placing.stopped_shelves();
         memory.prune(book.now);
-        let mut answers: Vec<Box<dyn FnOnce(Option<StoreError>) + Send>> = Vec::with_capacity(group.len());
+        let mut answers: Vec<Pending> = Vec::with_capacity(group.len());
         // The writer is alone: what only looks before it writes needs no transaction until then.
         let begun = group.iter().any(|(ask, _)| ask.writes_by_itself());
-        let outcome = self.decide(book, memory, group, begun, &mut answers).await;
-        let outcome = match outcome {
+        let outcome = match self.decide(book, memory, group, begun, &mut answers).await {
             Ok(()) => self.commit(book, begun).await,
-            Err(e) => Err(e),
+            Err(e) => Err(Failed::Before(e)),
         };
-        let outcome = match outcome {
-            Ok(changed) => Ok(changed),
-            Err(e) => {
+        let fate = match outcome {
+            Ok(changed) => {
+                // Whatever was in doubt is overwritten by now.
+                limbo.clear();
+                self.caches.commit(&changed);
+                self.placing.add(changed.tasks, book.heads.mark);
+                if changed.jobs {
+                    self.jobs.notify_one();
+                }
+                answers.into_iter().for_each(|answer| answer(Fate::Done, limbo));
+                return;
+            }
+            Err(Failed::Before(error)) => {
+                tracing::error!(%error, "a group could not be decided");
+                Fate::Refused(error)
+            }
+            Err(Failed::During(error)) => {
                 // Refused by SQLite if the commit took effect after all.
                 let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
                 // Whether it did is unknown: look before answering.
-                match crate::book::load_heads(&mut book.conn).await {
-                    Ok(heads) if heads.commits == book.heads.commits => Err((e, true)),
-                    _ => Err((e, false)),
-                }
+                let took_effect = match crate::book::load_heads(&mut book.conn).await {
+                    Ok(heads) => heads.commits >= book.heads.commits,
+                    Err(_) => false,
+                };
+                tracing::error!(%error, took_effect, "a group could not be committed");
+                if took_effect { Fate::Done } else { Fate::Unknown(error) }
             }
         };
-        match outcome {
-            Ok(changed) => {
-                self.caches.commit(&changed);
-                let jobs = changed.jobs;
-                self.placing.add(changed.tasks, book.heads.mark);
-                for answer in answers {
-                    answer(None);
-                }
-                if jobs {
-                    self.jobs.notify_one();
-                }
+        // Memory is ahead of the catalogue, or behind it: nothing is decided by it before it is read anew.
+        self.caches.clear();
+        let why = match &fate {
+            Fate::Done => "what was committed last must be read anew".to_string(),
+            Fate::Refused(error) | Fate::Unknown(error) => error.to_string(),
+        };
+        self.latch.set(Some(StoreError::WritesStopped(why)));
+        // Before anybody is answered: whoever asks again at once finds an engine that goes on.
+        if matches!(fate, Fate::Unknown(_)) {
+            limbo.push(Box::new(()));
+        }
+        self.recover(book, limbo).await;
+        let fate = match fate {
+            // Nothing of it can appear any more.
+            Fate::Unknown(error) if limbo.is_empty() => Fate::Refused(error),
+            other => other,
+        };
+        answers.into_iter().for_each(|answer| answer(fate.clone(), limbo));
+    }
+
+    /// After a failed group: makes sure that nothing of it can still appear, and reads anew what is in memory. Until
+    /// that has worked once, nothing is written.
+    async fn recover(&self, book: &mut Book, limbo: &mut Limbo) {
+        let recovered = async {
+            let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
+            if !limbo.is_empty() {
+                // A commit of its own: in the log it takes the place of the one that failed.
+                self.disk.step("commit").map_err(|e| StoreError::io("recovering", &e))?;
+                sqlx::raw_sql("BEGIN IMMEDIATE; UPDATE heads SET commits = commits + 1; COMMIT;")
+                    .execute(&mut book.conn)
+                    .await?;
+                limbo.clear();
             }
-            Err((error, took_effect)) => {
-                tracing::error!(%error, took_effect, "a group could not be committed");
-                self.caches.clear();
-                if took_effect {
-                    // The marks are in the catalogue; what they owe is found there.
-                    book.forget();
-                    if let Ok(tasks) = crate::placer::load_marks(&mut book.conn).await {
-                        self.placing.add_missing(tasks, book.heads.mark);
-                    }
-                    for answer in answers {
-                        answer(None);
-                    }
-                } else {
-                    book.forget();
-                    book.heads = crate::book::load_heads(&mut book.conn).await.unwrap_or(before);
-                    let shelves = crate::rows::shelves(&mut book.conn).await;
-                    if let (Ok(shelves), Ok(last)) = (shelves, crate::rows::last_shelf(&mut book.conn).await)
-                    {
-                        book.set_shelves(shelves, last);
-                    }
-                    if let Ok(access) = crate::access::Access::load(&mut book.conn).await {
-                        book.access = Arc::new(access);
-                    }
-                    if let Ok(locks) = locking::load(&mut book.conn).await {
-                        book.locks = Arc::new(locks);
-                    }
-                    for answer in answers {
-                        answer(Some(error.clone()));
-                    }
-                }
+            book.recover().await?;
+            let tasks = crate::placer::load_marks(&mut book.conn).await?;
+            self.placing.add_missing(tasks, book.heads.mark);
+            Ok::<_, StoreError>(())
+        };
+        match recovered.await {
+            Ok(()) => {
+                self.caches.renew(&book.shelves, &book.access, &book.locks, book.heads.moment);
+                self.latch.set(None);
+            }
+            Err(error) => {
+                tracing::error!(%error, "the catalogue does not recover yet; writing is stopped");
+                self.latch.set(Some(StoreError::WritesStopped(error.to_string())));
             }
         }
     }
@@ -410,7 +509,7 @@ impl Writer {
         memory: &mut Memory,
         group: Vec<(Ask, Ready)>,
         begin: bool,
-        answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+        answers: &mut Vec<Pending>,
     ) -> Result<()> {
         if self.stopped.load(Ordering::SeqCst) {
             for (ask, _) in group {
@@ -452,12 +551,30 @@ impl Writer {
         Ok(())
     }
 
-    async fn commit(&self, book: &mut Book, begun: bool) -> Result<Changed> {
+    async fn commit(&self, book: &mut Book, begun: bool) -> Result<Changed, Failed> {
         book.heads.placed = self.placing.placed().max(book.heads.placed);
-        self.disk.step("commit").map_err(|e| StoreError::io("committing", &e))?;
-        let changed = book.commit(begun).await?;
-        self.disk.step("committed").map_err(|e| StoreError::io("committing", &e))?;
+        book.heads.content = self.staging.last_id().max(book.heads.content);
+        let stuck = self.placing.stuck();
+        let step = |name| self.disk.step(name).map_err(|e| StoreError::io("committing", &e));
+        step("commit").map_err(Failed::Before)?;
+        let changed = book.commit(begun, &stuck).await.map_err(Failed::During)?;
+        step("committed").map_err(Failed::During)?;
         Ok(changed)
+    }
+
+    /// The object that stands where a node belongs, if it is another than the catalogue knows: an editor saved it
+    /// anew. What is decided of the node concerns that one too.
+    async fn seen_at(&self, book: &mut Book, node: NodeId) -> Result<Option<ObjectId>> {
+        let Some(row) = book.row(node).await? else { return Ok(None) };
+        let object = match row.content {
+            Some(content) => content.object,
+            None => book.folder(node).await?.map_or(ObjectId::default(), |f| f.object),
+        };
+        let Some(parent) = row.parent.filter(|_| self.placing.places_of(object).is_empty()) else {
+            return Ok(None);
+        };
+        let Ok(dir) = self.dirs.find_now(parent).await else { return Ok(None) };
+        Ok(look(&*dir, row.name()).ok().flatten().map(|there| there.id).filter(|id| *id != object))
     }
 
     async fn one(
@@ -466,7 +583,7 @@ impl Writer {
         memory: &mut Memory,
         ask: Ask,
         ready: Ready,
-        answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+        answers: &mut Vec<Pending>,
     ) -> Result<()> {
         if let Ready::Failed(e) = ready {
             ask.refuse(&e);
@@ -510,12 +627,16 @@ impl Writer {
                 finish(done, p.answer, p.staged, answers)
             }
             Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
+                let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
                 let done =
                     ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
+                book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
             Ask::Remove { actor, node, conditions, answer } => {
+                let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
                 let done = ops::remove(book, memory, &actor, node, &conditions, self.take_apart_after).await;
+                book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
             Ask::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
@@ -562,6 +683,15 @@ impl Writer {
                 finish(Ok(()), answer, (), answers)
             }
             Ask::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
+            Ask::Synced { upload, file: _, size, answer } => {
+                // Nobody is answered for bytes whose row is gone: the upload ended meanwhile.
+                sqlx::query("UPDATE uploads SET synced = max(synced, ?) WHERE id = ?")
+                    .bind(size as i64)
+                    .bind(upload)
+                    .execute(&mut book.conn)
+                    .await?;
+                finish(Ok(()), answer, (), answers)
+            }
             Ask::LetGo { states, answer } => {
                 finish(crate::letting::let_go(book, &states).await, answer, (), answers)
             }
@@ -674,17 +804,21 @@ fn finish<T: Send + 'static>(
     outcome: Result<T>,
     answer: Answer<T>,
     left: impl Leftover,
-    answers: &mut Vec<Box<dyn FnOnce(Option<StoreError>) + Send>>,
+    answers: &mut Vec<Pending>,
 ) -> Result<()> {
     match outcome {
         Ok(done) => {
-            answers.push(Box::new(move |failed| match failed {
-                None => {
+            answers.push(Box::new(move |fate, limbo| match fate {
+                Fate::Done => {
                     left.kept();
                     let _ = answer.send(Ok(done));
                 }
-                Some(e) => {
+                Fate::Refused(e) => {
                     drop(left);
+                    let _ = answer.send(Err(e));
+                }
+                Fate::Unknown(e) => {
+                    limbo.push(Box::new(left));
                     let _ = answer.send(Err(e));
                 }
             }));
@@ -698,8 +832,11 @@ fn finish<T: Send + 'static>(
             drop(left);
             // Told after the commit: it may rest on what the same group does, and whoever looks
             // then must see that.
-            answers.push(Box::new(move |failed| {
-                let _ = answer.send(Err(failed.unwrap_or(refusal)));
+            answers.push(Box::new(move |fate, _| {
+                let _ = answer.send(Err(match fate {
+                    Fate::Done => refusal,
+                    Fate::Refused(e) | Fate::Unknown(e) => e,
+                }));
             }));
             Ok(())
         }
@@ -765,6 +902,7 @@ impl Ask {
                 Ask::MakeFolder { like: Some(_), .. }
                     | Ask::MakeShelf { .. }
                     | Ask::Step { .. }
+                    | Ask::Synced { .. }
                     | Ask::LetGo { .. }
                     | Ask::Catalogue { .. }
                     | Ask::Granting { .. }
@@ -777,6 +915,9 @@ impl Ask {
     }
 
     fn start_flush(&self) {
+        if let Ask::Synced { file, .. } = self {
+            crate::kernel::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
+        }
         self.staged().into_iter().for_each(Staged::start_flush);
     }
 
@@ -791,16 +932,22 @@ impl Ask {
     }
 
     fn sync(&self, disk: &Disk) -> std::io::Result<()> {
+        if let Ask::Synced { file, .. } = self {
+            return disk.sync(file);
+        }
         self.staged().into_iter().try_for_each(|s| s.sync(disk))
     }
 
     fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
+        if let Ask::Synced { file, .. } = self {
+            return disk.write_back(file);
+        }
         self.staged().into_iter().try_for_each(|s| s.write_back(disk))
     }
 
     fn arriving(&self) -> usize {
         match self {
-            Ask::Put(_) | Ask::ReviveFile { .. } => 1,
+            Ask::Put(_) | Ask::ReviveFile { .. } | Ask::Synced { .. } => 1,
             Ask::CopyBatch { items, .. } => items.len(),
             _ => 0,
         }
@@ -837,6 +984,7 @@ impl Ask {
                     Err(e) => Ready::Failed(e),
                 }
             }
+            Ask::Synced { .. } => Ready::Part,
             Ask::Step { step, .. } => match step.bring(disk) {
                 Ok(()) => Ready::Nothing,
                 Err(e) => Ready::Failed(e),
@@ -863,6 +1011,7 @@ impl Ask {
             | Ask::Lost { answer, .. }
             | Ask::Finding { answer, .. }
             | Ask::Step { answer, .. }
+            | Ask::Synced { answer, .. }
             | Ask::Note { answer, .. }
             | Ask::Properties { answer, .. }
             | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
@@ -875,7 +1024,7 @@ impl Ask {
 }
 
 fn shelf_object(disk: &Disk, new: &NewShelf) -> std::io::Result<ObjectId> {
-    let dir = disk.shelf_dir(&shelf_parts(new.kind, new.name.as_str()))?;
+    let dir = disk.make_shelf_dir(&shelf_parts(new.kind, new.name.as_str()))?;
     Ok(crate::disk::look_at_open(&dir)?.id)
 }
 

@@ -309,7 +309,7 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
     assert_eq!(attic.engine.reserved(), 1000);
     let mut part = attic.engine.append(&attic.ines, &upload.id, 0).await.unwrap();
     part.write(&[1; 400]).unwrap();
-    assert_eq!(part.pause().unwrap(), 400);
+    assert_eq!(part.pause().await.unwrap(), 400);
     assert_eq!(attic.engine.reserved(), 600);
 
     // After a restart it is there, with its room; somebody else does not find it.

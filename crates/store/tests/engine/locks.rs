@@ -235,7 +235,7 @@ async fn a_morning(
             got.parts.push((part.id.clone(), 0));
             let mut sent = engine.append(ines, &part.id, 0).await?;
             sent.write(bytes)?;
-            got.parts[n].1 = sent.pause()?;
+            got.parts[n].1 = sent.pause().await?;
         }
         let ids = got.parts.iter().map(|(id, _)| id.clone()).collect();
         let whole = engine.join_uploads(ines, upload(work.node, "joined", 0, Joining::Of(ids))).await?;
@@ -337,7 +337,7 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             assert_eq!(std::fs::read_dir(data.join("staging")).unwrap().count(), 0, "{}", say("staging"));
             assert_eq!(engine.check_record().await.unwrap().broken, None);
             engine.stop().await;
-            assert!(check(&data, |_| {}).await.unwrap().is_sound(), "{}", say("check"));
+            assert!(check(&data, Box::new(|_| {})).await.unwrap().is_sound(), "{}", say("check"));
         });
         if finished {
             assert!(stop > 20, "all this has more steps than {stop}");

@@ -1,12 +1,15 @@
 //! The engine through its public verbs, on real files.
 #![allow(clippy::disallowed_methods)]
 
+mod after_trouble;
 mod basics;
 mod bounds;
+mod hands;
 mod identity;
 mod keeping;
 mod locks;
 mod model;
+mod older;
 mod on_disk;
 mod past;
 mod people;

@@ -18,6 +18,7 @@ use yellow_attic_store::people::Role;
 use yellow_attic_store::steps::{AllSteps, Steps};
 
 use yellow_attic_store::{Actor, Engine, Place, Sort, StoreError};
+use yellow_attic_trials::faults::FailOnce;
 
 /// What the store should hold: paths to bytes; folders end with a slash.
 type Tree = BTreeMap<String, Vec<u8>>;
@@ -339,11 +340,15 @@ async fn follow(acts: &[Act]) {
 
 /// Waits until the disk is in step: what was let go before a stop is found by the look over the past at the start.
 async fn in_step(engine: &Engine) {
-    engine.settle().await.unwrap();
+    try_in_step(engine).await.unwrap();
+}
+
+async fn try_in_step(engine: &Engine) -> Result<(), StoreError> {
+    engine.settle().await?;
     while engine.is_packing() {
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;
     }
-    engine.settle().await.unwrap();
+    engine.settle().await
 }
 
 /// Every sum, counted once more from the rows and from the disk.
@@ -413,6 +418,69 @@ async fn stop_and_reopen(acts: &[Act], step: i64) -> bool {
     finished
 }
 
+/// Runs acts while one step fails once, wherever it is: what was answered is so, what was refused is not, and the engine
+/// goes on by itself. Returns whether the error came at all.
+async fn fail_once(acts: &[Act], step: i64) -> bool {
+    let dir = tempfile::tempdir().unwrap();
+    let clock = Arc::new(SetClock::at(START));
+    let steps = Arc::new(FailOnce(AtomicI64::new(i64::MAX)));
+    let mut driver = Driver::open(dir.path(), &clock, steps.clone()).await.unwrap();
+    driver.engine.settle().await.unwrap();
+    steps.0.store(step, Ordering::SeqCst);
+    let mut model = Model::default();
+    for act in acts {
+        let wanted = model.apply(act);
+        match (driver.act(act).await, wanted) {
+            (Ok(()), Some(next)) => model = next,
+            (Ok(()), None) => panic!("{act:?} was not refused"),
+            (Err(_), None) if matches!(act, Act::BringBack) => model.removed = None,
+            (Err(_), None) => {}
+            (Err(e), Some(_)) => {
+                assert!(steps.has_come(), "{act:?} was refused: {e}");
+                // Refused, so not done; and what was removed can still be brought back by hand, not by this model.
+                if matches!(act, Act::BringBack | Act::Purge) {
+                    model.removed = None;
+                    driver.removed = None;
+                }
+            }
+        }
+        assert_eq!(driver.tree().await.unwrap(), model.tree, "after {act:?}, with an error at step {step}");
+    }
+    // The disk follows by itself, in a while.
+    let begun = std::time::Instant::now();
+    while driver.engine.trouble().is_some() || driver.engine.owed() > 0 {
+        assert!(
+            begun.elapsed().as_secs() < 10,
+            "it does not go on after step {step}: {:?}",
+            driver.engine.trouble()
+        );
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+    }
+    while driver.engine.run_jobs().await.is_err() {
+        assert!(begun.elapsed().as_secs() < 20, "a job does not go on");
+        clock.advance(10_000);
+    }
+    // The error may come only now.
+    while let Err(e) = try_in_step(&driver.engine).await {
+        assert!(begun.elapsed().as_secs() < 20, "it does not come in step: {e}");
+    }
+    assert_eq!(driver.tree().await.unwrap(), model.tree);
+    driver.engine.stop().await;
+    drop(driver);
+    let driver = Driver::open(dir.path(), &clock, Arc::new(AllSteps)).await.unwrap();
+    clock.advance(10_000);
+    driver.engine.run_jobs().await.unwrap();
+    in_step(&driver.engine).await;
+    assert_eq!(driver.tree().await.unwrap(), model.tree, "reopened, with an error at step {step}");
+    assert_eq!(Driver::on_disk(dir.path()), model.tree, "on the disk, with an error at step {step}");
+    let left = std::fs::read_dir(dir.path().join("staging")).unwrap().count();
+    assert_eq!(left, 0, "staging, with an error at step {step}");
+    assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
+    driver.engine.stop().await;
+    counted(dir.path()).await;
+    steps.has_come()
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 200, failure_persistence: None, ..ProptestConfig::default() })]
 
@@ -427,10 +495,10 @@ proptest! {
     }
 }
 
-#[test]
-fn stopped_at_every_single_step_of_a_day_all_that_was_answered_is_there() {
+/// A day with something of everything.
+fn day() -> Vec<Act> {
     let path = |p: &str| p.to_string();
-    let day = [
+    vec![
         Act::Mkdir(path("a")),
         Act::Put(path("a/x"), 1),
         Act::Put(path("b"), 2),
@@ -448,7 +516,22 @@ fn stopped_at_every_single_step_of_a_day_all_that_was_answered_is_there() {
         Act::Purge,
         Act::Remove(path("c")),
         Act::Purge,
-    ];
+    ]
+}
+
+#[test]
+fn an_error_that_comes_once_at_any_step_of_a_day_leaves_what_was_answered_and_goes_away() {
+    for step in 1.. {
+        if !runtime().block_on(fail_once(&day(), step)) {
+            assert!(step > 60, "a day has more steps than {step}");
+            return;
+        }
+    }
+}
+
+#[test]
+fn stopped_at_every_single_step_of_a_day_all_that_was_answered_is_there() {
+    let day = day();
     for step in 1.. {
         if runtime().block_on(stop_and_reopen(&day, step)) {
             assert!(step > 60, "a day has more steps than {step}");

@@ -45,7 +45,7 @@ impl Attic {
         let upload = self.engine.begin_delivery_upload(&actor, intake, delivery, path, new).await?;
         let mut part = self.engine.append(&actor, &upload.id, 0).await?;
         part.write(bytes)?;
-        part.pause()?;
+        part.pause().await?;
         self.engine.finish_delivery_upload(&actor, intake, delivery, &upload.id).await.map(drop)
     }
 }
