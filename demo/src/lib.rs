@@ -59,6 +59,7 @@ pub fn people() -> Vec<Person> {
 }
 
 /// Makes the scenario in an empty data folder, as it is at `now_ms`.
+#[async_recursion::async_recursion(?Send)]
 pub async fn make(data: &Path, now_ms: i64, hash: &Hash) -> Result<(), Failure> {
     story::tell(data, now_ms, hash).await
 }

@@ -10,7 +10,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_core::{AccountId, GroupId, Name, NodeId};
-use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::clock::{SetClock, StoryClock};
 use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{AccountChange, NewPerson, Role};
 use yellow_attic_store::{Actor, Engine, NewShelf, Options, ShelfKind};
@@ -28,7 +28,7 @@ type Given = (&'static str, &'static str, &'static [(&'static str, Level)]);
 /// The museum while its story is told.
 struct Museum {
     engine: Engine,
-    clock: Arc<SetClock>,
+    clock: Arc<StoryClock>,
     now: i64,
     actors: BTreeMap<String, Actor>,
     groups: BTreeMap<String, GroupId>,
@@ -38,7 +38,7 @@ struct Museum {
 
 /// Tells the story.
 pub async fn tell(data: &Path, now: i64, hash: &Hash) -> Result<(), Failure> {
-    let clock = Arc::new(SetClock::at(now - (DAYS + 1) * DAY));
+    let clock = Arc::new(StoryClock(SetClock::at(now - (DAYS + 1) * DAY)));
     let engine =
         Engine::open(Options { clock: clock.clone(), background: false, ..Options::new(data) }).await?;
     let mut museum = Museum {

@@ -145,10 +145,48 @@ pub struct Going {
 pub struct WallClock {
     /// What it says now.
     pub now: String,
-    /// By how many milliseconds it was set, if by more than a day and not confirmed yet: until then nothing of the
-    /// past goes, and no snapshot is taken.
+    /// The time by which the past goes: the newest time kept, and what has passed since.
+    pub kept: String,
+    /// By how many milliseconds it differs from that, if it is not believed: by more than a day, and the kernel does
+    /// not call it synchronised; by 30 days or more, or back, whatever the kernel says. Until it is confirmed nothing of
+    /// the past goes, and no snapshot is taken.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub leapt_ms: Option<i64>,
+}
+
+/// How the store stands: what the administrator should know of the disk and of the data folder.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StoreState {
+    /// Whether what was synced is there after a power cut: `kept`, `unsafe` or `unknown`.
+    pub durability: String,
+    /// Why, in words.
+    pub why: String,
+    /// Whether the catalogue is older than the data beside it: nothing is swept, packed or let go meanwhile.
+    pub older_catalogue: bool,
+    /// Shelves that take no writes for now.
+    pub stopped: Vec<StoppedShelf>,
+    /// What was noticed on the disk and left to a person, newest first, at most 50.
+    pub findings: Vec<StoreFinding>,
+}
+
+/// A shelf that takes no writes for now.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StoppedShelf {
+    /// Its name.
+    pub shelf: String,
+    /// Why, in words.
+    pub why: String,
+}
+
+/// Something that was noticed on the disk.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StoreFinding {
+    /// When, RFC 3339.
+    pub at: String,
+    /// What kind of thing.
+    pub kind: String,
+    /// In words.
+    pub detail: String,
 }
 
 /// How far letting go is.

@@ -20,6 +20,9 @@ pub struct Upload {
     /// The file's own time of modification, if it was announced.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub modified: Option<String>,
+    /// The BLAKE3 hash that the whole will have, if it was announced: only a file of that hash goes on with it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<String>,
     /// When it began.
     pub begun: String,
     /// When it is dropped, unless it goes on.

@@ -102,4 +102,9 @@ impl Client {
     pub async fn me(&self) -> Result<api::Own> {
         self.get("/me", &()).await
     }
+
+    /// How the store stands.
+    pub async fn store_state(&self) -> Result<api::StoreState> {
+        self.get("/store", &()).await
+    }
 }

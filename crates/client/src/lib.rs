@@ -80,6 +80,12 @@ pub struct Body {
 
 impl From<Vec<u8>> for Body {
     fn from(bytes: Vec<u8>) -> Body {
+        Bytes::from(bytes).into()
+    }
+}
+
+impl From<Bytes> for Body {
+    fn from(bytes: Bytes) -> Body {
         Body { length: Some(bytes.len() as u64), body: bytes.into() }
     }
 }
@@ -349,6 +355,8 @@ pub struct NewUpload {
     pub size: u64,
     /// Its own time of modification, RFC 3339.
     pub modified: Option<String>,
+    /// The BLAKE3 hash that the whole will have, in hexadecimal digits: other bytes are refused at the end.
+    pub blake3: Option<String>,
 }
 
 const TUS: (&str, &str) = ("tus-resumable", "1.0.0");
@@ -365,6 +373,9 @@ impl Client {
         let mut said = format!("parent {},filename {}", word(&new.parent.to_string()), word(&new.name));
         if let Some(modified) = &new.modified {
             said.push_str(&format!(",modified {}", word(modified)));
+        }
+        if let Some(hash) = &new.blake3 {
+            said.push_str(&format!(",blake3 {}", word(hash)));
         }
         let call = self
             .call(Method::POST, "/uploads")

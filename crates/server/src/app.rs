@@ -70,8 +70,6 @@ pub struct State {
     pub metrics: Metrics,
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
-    /// Whether the wall clock is believed.
-    pub clock: crate::kept::Clock,
     /// How far letting go of the past is.
     pub going: Arc<yellow_attic_store::letting::Progress>,
     /// Whether the service takes requests.
@@ -107,7 +105,6 @@ impl State {
             archives: Archives::default(),
             revocations: tokio::sync::watch::Sender::new(0),
             going: Arc::default(),
-            clock: Default::default(),
             ready: AtomicBool::new(true),
         }
     }
@@ -168,7 +165,14 @@ impl Names {
         if let Some(map) = &*self.0.read().await {
             return map.clone();
         }
-        let (accounts, devices) = engine.names().await.unwrap_or_default();
+        let (accounts, devices) = match engine.names().await {
+            Ok(names) => names,
+            // Not remembered: the next look may find them.
+            Err(error) => {
+                tracing::warn!(%error, "names could not be read; an answer goes without them");
+                return Arc::default();
+            }
+        };
         let map = Arc::new(NameMap {
             accounts: accounts.into_iter().collect(),
             devices: devices.into_iter().collect(),

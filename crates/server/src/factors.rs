@@ -120,7 +120,9 @@ pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &
     let key = (format!("second factor of {}", account.sign_in), None);
     wait_over(state, &key, now)?;
     for one in state.engine.factors(account.id).await?.iter().filter(|f| f.kind == FactorKind::Codes) {
-        if let Some(step) = factor::step_of(&one.secret, code, now, one.step)
+        // By the wall clock, as the authenticator has it.
+        let wall = state.engine.wall_ms();
+        if let Some(step) = factor::step_of(&one.secret, code, wall, one.step)
             && state.engine.use_code(actor, one.id, step).await?
         {
             state.guessing.succeeded(&key);

@@ -6,7 +6,6 @@ use crate::app::State;
 use crate::mail;
 use actix_web::web;
 use jiff::tz::TimeZone;
-use parking_lot::Mutex;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::AccountId;
@@ -21,8 +20,6 @@ use yellow_attic_store::{Actor, StoreError};
 const LOOK_EVERY: Duration = Duration::from_secs(60);
 /// How often the rules about the past are, and the day's figures written.
 const LET_GO_EVERY: Duration = Duration::from_secs(3600);
-/// A wall clock that runs so far ahead of this process was set: nothing goes by it.
-const LEAP: Duration = Duration::from_secs(86_400);
 
 /// Follows until the service ends.
 pub async fn follow(state: web::Data<State>) {
@@ -31,13 +28,9 @@ pub async fn follow(state: web::Data<State>) {
         Err(error) => tracing::warn!(%error, "rollbacks under way could not be found"),
     }
     let (mut looked, mut noted): (Option<Instant>, Option<Instant>) = (None, None);
-    let last = match state.engine.now_moment().await {
-        Ok(moment) => state.engine.time_of(moment).await.unwrap_or(0),
-        Err(_) => 0,
-    };
-    state.clock.begin(state.engine.now_ms(), last);
     loop {
-        if !state.clock.has_leapt(state.engine.now_ms()) {
+        // Of an older catalogue nothing is let go: what it takes for needless may be all that is left of newer states.
+        if state.engine.clock_doubt().is_none() && !state.engine.has_older_catalogue() {
             told(
                 "snapshots could not be taken",
                 state.engine.run_schedules(&TimeZone::system()).await.map(|_| ()),
@@ -55,60 +48,6 @@ pub async fn follow(state: web::Data<State>) {
         told("quotas could not be looked at", warn(&state).await);
         tokio::time::sleep(LOOK_EVERY).await;
     }
-}
-
-/// The wall clock against this process's own: one that was set by more than a day is not believed until an
-/// administrator says that it is right.
-#[derive(Default)]
-pub struct Clock(Mutex<Believed>);
-
-#[derive(Default)]
-struct Believed {
-    /// When both were compared, and what the wall clock said then.
-    since: Option<(Instant, i64)>,
-    /// By how much it was set, in milliseconds; forwards is more than zero.
-    leapt: Option<i64>,
-}
-
-impl Clock {
-    /// Believes the clock as it is, unless the last change in the store lies more than a day ahead of it.
-    pub fn begin(&self, now: i64, last: i64) {
-        let mut believed = self.0.lock();
-        believed.since = Some((Instant::now(), now));
-        if now - last < -(LEAP.as_millis() as i64) {
-            believed.leapt = Some(now - last);
-            say_leap(now - last);
-        }
-    }
-
-    /// Whether it was set by more than a day since it was last believed.
-    pub fn has_leapt(&self, now: i64) -> bool {
-        let mut believed = self.0.lock();
-        let Some((began, wall)) = believed.since else { return false };
-        let ahead = now - wall - began.elapsed().as_millis() as i64;
-        if believed.leapt.is_none() && ahead.unsigned_abs() > LEAP.as_millis() as u64 {
-            believed.leapt = Some(ahead);
-            say_leap(ahead);
-        }
-        believed.leapt.is_some()
-    }
-
-    /// By how much the clock was set, if that is not confirmed yet.
-    pub fn leapt(&self, now: i64) -> Option<i64> {
-        self.has_leapt(now).then(|| self.0.lock().leapt).flatten()
-    }
-
-    /// An administrator says that it is right.
-    pub fn confirm(&self, now: i64) {
-        *self.0.lock() = Believed { since: Some((Instant::now(), now)), leapt: None };
-    }
-}
-
-fn say_leap(ahead: i64) {
-    tracing::error!(
-        ahead_ms = ahead,
-        "the wall clock has leapt by more than a day: nothing of the past goes and no snapshot is taken until an administrator confirms it on the desk"
-    );
 }
 
 fn told(what: &'static str, outcome: Result<(), StoreError>) {

@@ -3,7 +3,7 @@
 mod commands;
 
 use clap::{CommandFactory, Parser, Subcommand};
-use commands::{Common, check, config, demo, init, serve};
+use commands::{Common, check, clock, config, demo, init, serve};
 use std::process::ExitCode;
 
 /// Yellow Attic: files kept safely, on one machine.
@@ -18,8 +18,10 @@ struct Arguments {
 enum Command {
     /// Run the service until it is told to stop.
     Serve(Common),
-    /// Make the data folder and look at what the file system under it can do.
-    Init(Common),
+    /// Make the store, and look at what the file system under it can do.
+    Init(init::Init),
+    /// Compare the times that are kept with this machine's clock, while the service is stopped.
+    Clock(clock::ClockOf),
     /// Follow the record's chain and hash every past content, whether or not the service runs.
     Check(check::Checking),
     /// Make a museum's worth of sample files with three months of history, and serve it.
@@ -54,25 +56,27 @@ fn main() -> ExitCode {
         Ok(runtime) => runtime,
         Err(error) => return fail(&error),
     };
-    let outcome = match arguments.command {
-        Command::Serve(common) => runtime.block_on(serve::run(&common)),
-        Command::Init(common) => runtime.block_on(init::run(&common)),
-        Command::Check(checking) => runtime.block_on(check::run(&checking)),
-        Command::Demo(demo) => runtime.block_on(demo::run(&demo)),
+    // Each command's future behind a pointer: it is compiled once, and not again for whatever runs it.
+    type Running<'a> = std::pin::Pin<Box<dyn Future<Output = commands::Outcome> + 'a>>;
+    let running: Running<'_> = match &arguments.command {
+        Command::Serve(asked) => Box::pin(serve::run(asked)),
+        Command::Init(asked) => Box::pin(init::run(asked)),
+        Command::Clock(asked) => Box::pin(clock::run(asked)),
+        Command::Check(asked) => Box::pin(check::run(asked)),
+        Command::Demo(asked) => Box::pin(demo::run(asked)),
         Command::Completions(asked) => {
-            clap_complete::generate(
-                asked.shell,
-                &mut Arguments::command(),
-                "yatticd",
-                &mut std::io::stdout(),
-            );
-            Ok(())
+            let mut command = Arguments::command();
+            clap_complete::generate(asked.shell, &mut command, "yatticd", &mut std::io::stdout());
+            return ExitCode::SUCCESS;
         }
-        Command::Manual(asked) => std::fs::create_dir_all(&asked.folder)
-            .and_then(|()| clap_mangen::generate_to(Arguments::command(), &asked.folder))
-            .map_err(Into::into),
-        Command::Config(show) => config::run(&show),
+        Command::Manual(asked) => Box::pin(std::future::ready(
+            std::fs::create_dir_all(&asked.folder)
+                .and_then(|()| clap_mangen::generate_to(Arguments::command(), &asked.folder))
+                .map_err(Into::into),
+        )),
+        Command::Config(show) => Box::pin(std::future::ready(config::run(show))),
     };
+    let outcome = runtime.block_on(running);
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => fail(&*error),

@@ -99,13 +99,7 @@ impl ResponseError for Refusal {
 
 impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Refusal {
-        let mut detail = error.to_string();
-        if !detail.ends_with('.') {
-            detail.push('.');
-        }
-        if let Some(first) = detail.get(..1) {
-            detail = first.to_uppercase() + &detail[1..];
-        }
+        let detail = crate::api::store_state::sentence(&error.to_string());
         let make = |status, code: &str, title: &str, remedy: &str| {
             Refusal::new(status, code, title, &detail, remedy)
         };
@@ -393,6 +387,23 @@ impl From<StoreError> for Refusal {
                 "Reading goes on. Remove the cause; the service goes on by itself.",
             )
             .retry_after(5),
+            StoreError::ShelfMissing(_) => make(
+                503,
+                "shelf_missing",
+                "A shelf's folder is missing",
+                "Nothing is lost by waiting: tell the administrator, who mounts its disk or puts the folder back. Other shelves go on.",
+            )
+            .retry_after(60),
+            StoreError::ShelfStopped { .. } => make(
+                503,
+                "shelf_stopped",
+                "A shelf takes no writes",
+                "Tell the administrator; the service tries again by itself. Other shelves go on.",
+            )
+            .retry_after(30),
+            StoreError::OtherDevice(_) | StoreError::NoStore(_) => {
+                make(500, "no_store", "The store cannot be opened", "Tell the administrator.")
+            }
             StoreError::BytesMissing(_) => make(
                 410,
                 "bytes_missing",

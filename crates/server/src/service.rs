@@ -6,10 +6,11 @@ use crate::config::Config;
 use crate::tls::Pair;
 use actix_web::dev::{Server, ServerHandle};
 use actix_web::{App, HttpServer, web};
+use async_recursion::async_recursion as boxed;
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use yellow_attic_store::{Actor, Engine, Options};
+use yellow_attic_store::{Actor, Engine, Missing, Options};
 
 /// So often.
 const CHORES_EVERY: Duration = Duration::from_secs(300);
@@ -31,13 +32,20 @@ pub struct Running {
     pub metrics_listens: Option<SocketAddr>,
 }
 
-/// Opens the store and begins to listen.
+/// Opens the store and begins to listen. Where there is none, nothing is made: its disk may not be mounted.
+#[boxed(?Send)]
 pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>> {
-    let engine = Engine::open(Options::new(&config.data)).await?;
+    let options = Options { missing: Missing::Refuse, ..Options::new(&config.data) };
+    let engine = Engine::open(options).await?;
+    let (word, why) = crate::api::store_state::promise_of(engine.durability());
+    if word != "kept" {
+        tracing::warn!("the disk: {why}");
+    }
     start_on(engine, config).await
 }
 
 /// Begins to listen, on a store that is open.
+#[boxed(?Send)]
 pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn std::error::Error>> {
     for account in engine.accounts().await? {
         engine.ensure_home(&Actor::service(), &account).await?;
@@ -186,6 +194,7 @@ impl Running {
     }
 
     /// Stops: running requests are finished or refused, then the store is closed.
+    #[boxed(?Send)]
     pub async fn stop(self) {
         self.state.ready.store(false, Ordering::SeqCst);
         self.handle.stop(true).await;

@@ -120,7 +120,11 @@ pub async fn append(
     let announced = request.headers().get(header::CONTENT_LENGTH).is_some();
     let mut sum = PartSum::of(request)?;
     let before = part.size();
+    if sum.is_checked() {
+        part.counts_only_whole();
+    }
     let (send, mut lots) = lots();
+    let runtime = state.engine.runtime().clone();
     let writing = web::block(move || {
         let mut whole = false;
         let mut refused = None;
@@ -140,7 +144,7 @@ pub async fn append(
         if wrong {
             part.take_back()?;
         }
-        let size = part.pause()?;
+        let size = runtime.block_on(part.pause())?;
         match refused {
             None if wrong && whole => Ok(None),
             Some(e) => Err(e),
@@ -202,6 +206,11 @@ impl PartSum {
             "sha512" => PartSum { sha512: Some(Default::default()), ..sum },
             _ => return Err(malformed("names another algorithm")),
         })
+    }
+
+    /// Whether the sender named a checksum of the part.
+    fn is_checked(&self) -> bool {
+        !self.wanted.is_empty()
     }
 
     fn update(&mut self, bytes: &[u8]) {

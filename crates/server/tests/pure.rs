@@ -13,28 +13,6 @@ mod shown {
     }
 }
 
-mod clock {
-    use yellow_attic_server::kept::Clock;
-
-    const DAY: i64 = 86_400_000;
-
-    #[test]
-    fn a_clock_that_was_set_is_not_believed_until_somebody_says_so() {
-        let (clock, now) = (Clock::default(), 1_790_000_000_000);
-        assert!(!clock.has_leapt(now), "nothing is known yet");
-        clock.begin(now, now - 40 * DAY);
-        assert!(!clock.has_leapt(now + DAY / 2), "a service that was off for weeks is nothing odd");
-        assert!(clock.has_leapt(now + 3 * DAY));
-        assert!(clock.has_leapt(now), "set back again, it is still not believed");
-        assert!(clock.leapt(now).is_some_and(|ahead| (ahead - 3 * DAY).abs() < 60_000));
-        clock.confirm(now + 3 * DAY);
-        assert!(!clock.has_leapt(now + 3 * DAY) && clock.has_leapt(now));
-        // The store knows of a later time than the clock: it was set back while the service was off.
-        clock.begin(now, now + 2 * DAY);
-        assert_eq!(clock.leapt(now), Some(-2 * DAY));
-    }
-}
-
 mod guests {
     use yellow_attic_server::api::guests::name_for;
 

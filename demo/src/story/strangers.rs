@@ -175,7 +175,7 @@ impl Museum {
             let upload = self.engine.begin_delivery_upload(&actor, intake, &delivery, &name, new).await?;
             let mut part = self.engine.append(&actor, &upload.id, 0).await?;
             part.write(&bytes)?;
-            part.pause()?;
+            part.pause().await?;
             self.engine.finish_delivery_upload(&actor, intake, &delivery, &upload.id).await?;
         }
         if done && let Some(delivery) = self.engine.delivery(secret).await? {

@@ -201,7 +201,7 @@ pub async fn confirm_codes(
         _ => return Err(Refusal::not_found("The ticket")),
     };
     let name = named(&body.name, "Authenticator")?;
-    let Some(step) = factor::step_of(&secret, &body.code, now, None) else {
+    let Some(step) = factor::step_of(&secret, &body.code, state.engine.wall_ms(), None) else {
         return Err(Refusal::new(
             401,
             "wrong_code",

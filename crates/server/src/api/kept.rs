@@ -260,18 +260,23 @@ pub async fn show_clock(state: web::Data<State>, who: Who) -> Result<HttpRespons
 #[post("/past/clock")]
 pub async fn confirm_clock(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    let now = state.engine.now_ms();
-    if let Some(ahead) = state.clock.leapt(now) {
+    let now = state.engine.wall_ms();
+    if let Some(doubt) = state.engine.clock_doubt() {
+        let ahead = doubt.ahead_ms;
         let what = format!("set by {} s", ahead / 1000);
         state.engine.note(&who.actor, "clock confirmed", None, &times::show(now), &what).await?;
-        state.clock.confirm(now);
+        state.engine.believe_clock();
     }
     Ok(HttpResponse::Ok().json(clock(&state)))
 }
 
 fn clock(state: &State) -> api::WallClock {
-    let now = state.engine.now_ms();
-    api::WallClock { now: times::show(now), leapt_ms: state.clock.leapt(now) }
+    let doubt = state.engine.clock_doubt();
+    api::WallClock {
+        now: times::show(state.engine.wall_ms()),
+        kept: times::show(state.engine.kept_ms()),
+        leapt_ms: doubt.map(|d| d.ahead_ms),
+    }
 }
 
 /// Gives a version a name, so that no rule lets it go; an empty one takes the name away.

@@ -27,6 +27,7 @@ mod shown;
 pub mod signing;
 pub mod snapshots;
 pub mod space;
+pub mod store_state;
 pub mod uploads;
 
 use actix_web::{HttpResponse, web};
@@ -134,6 +135,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(kept::let_go)
         .service(kept::show_going)
         .service(kept::show_clock)
+        .service(store_state::store_state)
         .service(kept::confirm_clock)
         .service(kept::name_version)
         .service(kept::compare)
@@ -191,7 +193,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         snapshots::list_snapshots, snapshots::take_snapshot, snapshots::change_snapshot, snapshots::end_snapshot,
         rollbacks::look_at_rollback, rollbacks::begin_rollback, rollbacks::list_rollbacks, rollbacks::show_rollback,
         rollbacks::stop_rollback, rollbacks::undo_rollback, rollbacks::list_alarms, rollbacks::settle_alarm,
-        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota,
+        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota, store_state::store_state,
     ),
     components(schemas(api::Problem)),
     tags(

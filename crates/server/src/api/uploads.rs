@@ -177,6 +177,7 @@ fn shown(upload: &Upload) -> api::Upload {
         size: upload.new.size,
         received: upload.received,
         modified: upload.new.mtime.map(show),
+        blake3: upload.new.hash.map(|hash| yellow_attic_store::disk::hex(&hash)),
         begun: show(upload.made_at),
         expires: show(upload.expires_at),
     }

@@ -27,13 +27,13 @@ pub async fn run(checking: &Checking) -> Outcome {
     }
     let terminal = std::io::stderr().is_terminal();
     let mut last = 0;
-    let found = check(&config.data, move |bytes| {
+    let hashed = move |bytes: u64| {
         if terminal && bytes - last > 64 << 20 {
             last = bytes;
             eprint!("\r{} of the past hashed ", human(bytes));
         }
-    })
-    .await?;
+    };
+    let found = check(&config.data, Box::new(hashed)).await?;
     if terminal {
         eprint!("\r{:40}\r", "");
     }

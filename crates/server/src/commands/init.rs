@@ -1,18 +1,58 @@
 use super::{Common, Outcome};
-use yellow_attic_store::{Engine, Options};
+use yellow_attic_core::size::human;
+use yellow_attic_server::api::store_state::promise_of;
+use yellow_attic_store::{Durability, Engine, Options, disk, mending, probe};
 
-/// Make the data folder and look at what the file system under it can do.
-pub async fn run(common: &Common) -> Outcome {
-    let config = common.read()?;
-    let engine = Engine::open(Options::new(&config.data)).await?;
-    let found = yellow_attic_store::probe::probe(&config.data)?;
+/// Make the store, and look at what the file system under it can do.
+#[derive(clap::Args)]
+pub struct Init {
+    #[command(flatten)]
+    common: Common,
+    /// Make it on a file system that can lose what was answered when the power goes.
+    #[arg(long)]
+    accept_unsafe_disk: bool,
+    /// Take the catalogue that is there for the one that counts, though the data beside it is newer. What it does
+    /// not know of the past is kept aside in past/unknown.
+    #[arg(long)]
+    accept_older_catalogue: bool,
+}
+
+/// Makes a store, or looks at the one that is there.
+pub async fn run(init: &Init) -> Outcome {
+    let config = init.common.read()?;
+    let data = &config.data;
+    if init.accept_older_catalogue {
+        let done = mending::accept_catalogue(data).await?;
+        match done.was_older {
+            true => println!(
+                "Accepted      the catalogue in {}; {} of the past that it does not know were kept aside in past/unknown",
+                data.display(),
+                done.kept_aside
+            ),
+            false => {
+                println!("Accepted      nothing: the catalogue in {} is the newest known", data.display())
+            }
+        }
+        return Ok(());
+    }
+    std::fs::create_dir_all(data)?;
+    // Looked at before anything is made: a refusal leaves the folder as it was.
+    let durability = disk::durability_of(data)?;
+    let (word, why) = promise_of(&durability);
+    let is_new = !data.join("store").exists();
+    if let (Durability::Unsafe(reason), true, false) = (&durability, is_new, init.accept_unsafe_disk) {
+        return Err(format!(
+            "{} can lose what was answered when the power goes: {reason}\n  Choose a folder on ext4 with a journal, xfs or btrfs; or say --accept-unsafe-disk.",
+            data.display()
+        )
+        .into());
+    }
+    let engine = Engine::open(Options::new(data)).await?;
+    let found = probe::probe(data)?;
     let (free, total) = engine.space()?;
-    println!("Data folder   {}", config.data.display());
-    println!(
-        "Space         {} free of {}",
-        yellow_attic_core::size::human(free),
-        yellow_attic_core::size::human(total)
-    );
+    println!("Data folder   {}{}", data.display(), if is_new { " (new)" } else { "" });
+    println!("Space         {} free of {}", human(free), human(total));
+    println!("Power cuts    {word}: {why}");
     println!(
         "Names         {}",
         if found.case_sensitive { "capital letters count" } else { "capital letters do not count" }
@@ -25,6 +65,6 @@ pub async fn run(common: &Common) -> Outcome {
     println!("Shared blocks {}", if found.reflinks { "copies share them" } else { "copies take their own" });
     engine.stop().await;
     found.usable()?;
-    println!("Start it with: yatticd serve --data {}", config.data.display());
+    println!("Start it with: yatticd serve --data {}", data.display());
     Ok(())
 }

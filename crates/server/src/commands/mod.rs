@@ -1,6 +1,7 @@
 //! The service's own commands, one per file.
 
 pub mod check;
+pub mod clock;
 pub mod config;
 pub mod demo;
 pub mod init;
