@@ -117,6 +117,21 @@ impl From<std::io::Error> for Failure {
 /// What a command ends with.
 pub type Done = Result<(), Failure>;
 
+/// How a transfer ends: well only if each thing that was given has a fate, and none failed.
+pub fn settle(sum: &yellow_attic_sync::Sum, word: &str) -> Done {
+    if !sum.adds_up() {
+        let told = sum.done + sum.same + sum.skipped + sum.failed;
+        return Err(Failure::partly(format!(
+            "of {} things only {told} have a known fate: take the others for not {word}, and give the command again",
+            sum.given
+        )));
+    }
+    match sum.failed {
+        0 => Ok(()),
+        failed => Err(Failure::partly(format!("{failed} of {} were not {word}", sum.given))),
+    }
+}
+
 /// RFC 3339 as people read it: `today, 09:12`, `12 Nov`, `3 Nov 2025`; in this computer's zone.
 pub fn time(text: &str) -> String {
     let Ok(at) = text.parse::<Timestamp>() else { return text.to_string() };

@@ -1,7 +1,8 @@
 //! From a shelf to a local file or folder.
 
+use crate::patience::{AGAIN, PATIENCE, may_pass, patiently};
 use crate::progress::Progress;
-use crate::up::{AT_ONCE, PATIENCE, explain, hash_of};
+use crate::up::{AT_ONCE, explain, hash_of};
 use futures_util::StreamExt;
 use std::fs::File;
 use std::io::{Read, Write};
@@ -50,10 +51,10 @@ impl Down {
         while let Some((node, dir)) = waiting.pop() {
             let mut query = api::ListQuery { at: self.at.clone(), limit: Some(1000), ..Default::default() };
             loop {
-                let page = match self.client.entries(node, &query).await {
+                let page = match patiently(|| self.client.entries(node, &query)).await {
                     Ok(page) => page,
                     Err(e) => {
-                        self.progress.not(dir.display().to_string(), "failed", explain(&e));
+                        self.progress.not_taken(dir.display().to_string(), "failed", explain(&e));
                         break;
                     }
                 };
@@ -62,7 +63,9 @@ impl Down {
                     if entry.kind == api::Kind::Folder {
                         match tokio::fs::create_dir_all(&path).await {
                             Ok(()) => waiting.push((entry.id, path)),
-                            Err(e) => self.progress.not(path.display().to_string(), "failed", e.to_string()),
+                            Err(e) => {
+                                self.progress.not_taken(path.display().to_string(), "failed", e.to_string())
+                            }
                         }
                         continue;
                     }
@@ -84,7 +87,9 @@ impl Down {
                 }
             }
         }
-        while fetching.join_next().await.is_some() {}
+        while let Some(fetched) = fetching.join_next().await {
+            fetched.map_err(|e| Error::Line(e.to_string()))?;
+        }
         settle(local).await
     }
 
@@ -156,12 +161,11 @@ impl Down {
                 broken_since = None;
             }
             let since = *broken_since.get_or_insert_with(Instant::now);
-            let may_pass = matches!(&e, Error::Line(_)) || matches!(e.code(), Some("busy" | "stopping"));
-            if !may_pass || since.elapsed() > PATIENCE {
+            if !may_pass(&e) || since.elapsed() > PATIENCE {
                 self.progress.unmoved(landing.got);
                 return Err(e);
             }
-            tokio::time::sleep(Duration::from_millis(500)).await;
+            tokio::time::sleep(AGAIN).await;
         }
         match &node.blake3 {
             Some(wanted) if *wanted != landing.hasher.finalize().to_hex().as_str() => {

@@ -2,29 +2,51 @@
 //! another run of the command.
 
 use crate::delta::send_delta;
-use crate::up::{Item, PATIENCE, Up};
+use crate::patience::{AGAIN, PATIENCE, may_pass, patiently};
+use crate::up::{Item, Up, hash_of};
 use futures_util::StreamExt;
 use std::io::SeekFrom;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use yellow_attic_client::{Body, Error, NewUpload};
 
-/// Sends a file into a folder, from where an earlier try was broken off if there was one.
+/// A file that changes while it is sent is begun anew so often.
+const TRIES: usize = 3;
+
+/// Sends a file into a folder, from where an earlier try was broken off if there was one. Its hash is announced first:
+/// only an upload of the very same bytes is gone on with, and what arrives is nothing else.
 pub async fn send_large(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(), Error> {
-    let new =
-        NewUpload { parent, name: name.to_string(), size: item.size, modified: (up.show_time)(item.mtime) };
-    let known = up.client.uploads().await?.uploads.into_iter().find(|u| {
-        u.parent == parent && u.name == new.name && u.size == new.size && u.modified == new.modified
-    });
+    let mut tries = 1;
+    loop {
+        match send_whole(up, item, parent, name).await {
+            Err(e) if e.code() == Some("wrong_hash") && tries < TRIES => tries += 1,
+            other => return other,
+        }
+    }
+}
+
+async fn send_whole(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(), Error> {
+    let facts = tokio::fs::metadata(&item.local).await?;
+    let item = &Item { size: facts.len(), ..item.clone() };
+    let blake3 = hash_of(&item.local).await?;
+    let modified = (up.show_time)(item.mtime);
+    let new = NewUpload { parent, name: name.to_string(), size: item.size, modified, blake3: Some(blake3) };
+    let known =
+        patiently(|| up.client.uploads()).await?.uploads.into_iter().find(|u| {
+            u.parent == parent && u.name == new.name && u.size == new.size && u.blake3 == new.blake3
+        });
     let (id, mut from) = match known {
         Some(upload) => {
-            let from = up.client.upload_offset(&upload.id).await?;
+            let from = patiently(|| up.client.upload_offset(&upload.id)).await?;
             (upload.id, from)
         }
         // Another state of it is there: only what differs is sent.
         None if send_delta(up, item, parent, name).await? => return Ok(()),
-        None => (up.client.begin_upload(&new).await?, 0),
+        None => (patiently(|| up.client.begin_upload(&new)).await?, 0),
     };
+    if from == item.size {
+        return Ok(());
+    }
     up.progress.moved(from);
     let mut broken_since = None;
     loop {
@@ -38,16 +60,11 @@ pub async fn send_large(up: &Up, item: &Item, parent: i64, name: &str) -> Result
             Err(error) => error,
         };
         let since = *broken_since.get_or_insert_with(Instant::now);
-        let may_pass = match &error {
-            Error::Line(_) => true,
-            Error::Refused(p) => ["part_cut_short", "wrong_offset", "taken_over", "busy", "stopping"]
-                .contains(&p.code.as_str()),
-            _ => false,
-        };
-        if !may_pass || since.elapsed() > PATIENCE {
+        let goes_on = matches!(error.code(), Some("part_cut_short" | "wrong_offset" | "taken_over"));
+        if !(goes_on || may_pass(&error)) || since.elapsed() > PATIENCE {
             return Err(error);
         }
-        tokio::time::sleep(Duration::from_millis(500)).await;
+        tokio::time::sleep(AGAIN).await;
         // While the line is broken this fails too: then it is tried again from the same place.
         match up.client.upload_offset(&id).await {
             Ok(upto) => {

@@ -2,6 +2,7 @@
 //! whoever asks.
 //!
 //! - [`progress`]: what is under way, what is done, what failed and why.
+//! - [`patience`]: trying again while the line is broken.
 //! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
 //! - [`down`]: from a shelf to a local folder. [`delta`]: both ways, only what differs.
 
@@ -10,7 +11,8 @@
 pub mod delta;
 pub mod down;
 pub mod large;
+pub mod patience;
 pub mod progress;
 pub mod up;
 
-pub use progress::{Fate, Progress};
+pub use progress::{Fate, Progress, Sum};

@@ -15,9 +15,33 @@ pub struct Fate {
     pub reason: Option<String>,
 }
 
+/// What became of all that was given.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct Sum {
+    /// Files and other things met.
+    pub given: u64,
+    /// Of which the other side said that they are there.
+    pub done: u64,
+    /// There already with the same bytes.
+    pub same: u64,
+    /// Left out, each with its reason.
+    pub skipped: u64,
+    /// Not there, each with its reason.
+    pub failed: u64,
+}
+
+impl Sum {
+    /// Whether each thing that was given has one fate: else nobody may say that all is done.
+    pub fn adds_up(&self) -> bool {
+        self.given == self.done + self.same + self.skipped + self.failed
+    }
+}
+
 /// Counted as it goes; can be looked at at any time.
 #[derive(Default)]
 pub struct Progress {
+    /// Links, folders and the like that could not be taken: met beside the files.
+    others: AtomicU64,
     /// Files found so far.
     pub files: AtomicU64,
     /// Their bytes.
@@ -73,7 +97,26 @@ impl Progress {
         self.files_done.load(Ordering::Relaxed) + self.files_same.load(Ordering::Relaxed) + failed
     }
 
-    /// Something was not moved.
+    /// Something other than a file that was found is not moved.
+    pub fn not_taken(&self, path: impl Into<String>, fate: &'static str, reason: impl Into<String>) {
+        self.others.fetch_add(1, Ordering::Relaxed);
+        self.not(path, fate, reason);
+    }
+
+    /// What became of all so far.
+    pub fn sum(&self) -> Sum {
+        let fates = self.exceptions();
+        let skipped = fates.iter().filter(|f| f.fate == "skipped").count() as u64;
+        Sum {
+            given: self.files.load(Ordering::Relaxed) + self.others.load(Ordering::Relaxed),
+            done: self.files_done.load(Ordering::Relaxed),
+            same: self.files_same.load(Ordering::Relaxed),
+            skipped,
+            failed: fates.len() as u64 - skipped,
+        }
+    }
+
+    /// A file that was found is not moved.
     pub fn not(&self, path: impl Into<String>, fate: &'static str, reason: impl Into<String>) {
         let fate = Fate { path: path.into(), fate, reason: Some(reason.into()) };
         self.fates.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(fate);

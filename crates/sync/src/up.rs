@@ -2,13 +2,14 @@
 //! that can be gone on with.
 
 use crate::large::send_large;
+use crate::patience::{AGAIN, PATIENCE, may_pass, patiently};
 use crate::progress::Progress;
 use bytes::Bytes;
 use futures_util::StreamExt;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant, UNIX_EPOCH};
+use std::time::{Instant, UNIX_EPOCH};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinSet;
 use yellow_attic_client::{Body, Client, Error, When, api};
@@ -18,8 +19,6 @@ use yellow_attic_core::tar;
 pub const AT_ONCE: usize = 8;
 /// Files from this size on are sent in parts of their own, so that a break costs nothing.
 const LARGE: u64 = 8 << 20;
-/// A line that stays broken is given up after this.
-pub const PATIENCE: Duration = Duration::from_secs(120);
 
 /// A file to send.
 #[derive(Clone)]
@@ -71,10 +70,12 @@ impl Up {
         if item.size >= LARGE {
             send_large(self, &item, parent, name).await?;
         } else {
-            let bytes = tokio::fs::read(local).await?;
+            let bytes = Bytes::from(tokio::fs::read(local).await?);
             self.progress.moved(bytes.len() as u64);
             let modified = (self.show_time)(item.mtime);
-            self.client.put(parent, name, modified.as_deref(), &When::default(), bytes.into()).await?;
+            let free = When::default();
+            patiently(|| self.client.put(parent, name, modified.as_deref(), &free, bytes.clone().into()))
+                .await?;
         }
         self.progress.done();
         self.at(parent, name).await
@@ -89,14 +90,14 @@ impl Up {
         let start = top.clone();
         let walking = tokio::spawn(async move { walker.walk(root, start, send).await });
         let sent = self.send_all(&top, found).await;
-        let _ = walking.await;
+        walking.await.map_err(|e| Error::Line(e.to_string()))?;
         sent?;
         Ok(top)
     }
 
     /// The folder of that name, made if it is missing.
     async fn folder(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
-        match self.client.make_folder(parent, name).await {
+        match patiently(|| self.client.make_folder(parent, name)).await {
             Err(e) if e.code() == Some("name_taken") => {
                 let there = self.at(parent, name).await?;
                 if there.kind == api::Kind::Folder { Ok(there) } else { Err(e) }
@@ -106,13 +107,14 @@ impl Up {
     }
 
     pub(crate) async fn at(&self, parent: i64, name: &str) -> Result<api::Node, Error> {
-        let base = self.client.facts(parent).await?.path;
+        let base = patiently(|| self.client.facts(parent)).await?.path;
         let path = format!("{}/{name}", base.trim_end_matches('/'));
-        Ok(self.client.place(&path, None).await?.node)
+        Ok(patiently(|| self.client.place(&path, None)).await?.node)
     }
 
     async fn entries(&self, folder: i64) -> Result<HashMap<String, api::Node>, Error> {
-        let all = self.client.all_entries(folder, &api::ListQuery::default()).await?;
+        let query = api::ListQuery::default();
+        let all = patiently(|| self.client.all_entries(folder, &query)).await?;
         Ok(all.into_iter().map(|node| (node.name.clone(), node)).collect())
     }
 
@@ -128,7 +130,7 @@ impl Up {
             let listed = match listed {
                 Ok(listed) => listed,
                 Err(e) => {
-                    self.progress.not(dir.display().to_string(), "failed", e.to_string());
+                    self.progress.not_taken(dir.display().to_string(), "failed", e.to_string());
                     continue;
                 }
             };
@@ -136,7 +138,7 @@ impl Up {
                 let (name, facts) = match entry {
                     Ok(entry) => entry,
                     Err((fate, why)) => {
-                        self.progress.not(local.display().to_string(), fate, why);
+                        self.progress.not_taken(local.display().to_string(), fate, why);
                         continue;
                     }
                 };
@@ -189,15 +191,14 @@ impl Up {
                     });
                     while sending.try_join_next().is_some() {}
                 }
-                other => {
-                    if small.send(other).await.is_err() {
-                        break;
-                    }
-                }
+                // Taken to the end, whatever becomes of it: each has its fate.
+                other => drop(small.send(other).await),
             }
         }
         drop(small);
-        while sending.join_next().await.is_some() {}
+        while let Some(sent) = sending.join_next().await {
+            sent.map_err(|e| Error::Line(e.to_string()))?;
+        }
         streaming.await.map_err(|e| Error::Line(e.to_string()))?
     }
 
@@ -266,29 +267,57 @@ fn read_folder(dir: &Path) -> std::io::Result<Listed> {
 struct Stream {
     up: Up,
     top: i64,
-    /// What was sent and not answered yet, by its path; folders have no item.
+    /// What was sent and not answered, by its path; folders have no item. A thing leaves it only by the service's answer,
+    /// or when it is given up, and then its fate is told.
     unanswered: Arc<Mutex<HashMap<String, Option<Item>>>>,
 }
+
+/// What is still to be sent for the first time.
+type Coming = Arc<tokio::sync::Mutex<(Option<Found>, mpsc::Receiver<Found>)>>;
 
 impl Stream {
     async fn run(self, mut found: mpsc::Receiver<Found>) -> Result<(), Error> {
         // Nothing to send: no stream.
         let Some(first) = found.recv().await else { return Ok(()) };
-        let found = Arc::new(tokio::sync::Mutex::new((Some(first), found)));
+        let found: Coming = Arc::new(tokio::sync::Mutex::new((Some(first), found)));
         let mut broken_since = None;
         loop {
             let before = self.up.progress.settled();
-            let outcome = self.once(found.clone()).await;
-            let Err(error) = outcome else { return Ok(()) };
+            let Err(error) = self.once(found.clone()).await else { return Ok(()) };
             if self.up.progress.settled() > before {
                 broken_since = None;
             }
             let since = *broken_since.get_or_insert_with(Instant::now);
-            if matches!(error, Error::Refused(_) | Error::Strange(_)) || since.elapsed() > PATIENCE {
-                return Err(error);
+            if !may_pass(&error) || since.elapsed() > PATIENCE {
+                return self.give_up(error, found).await;
             }
-            tokio::time::sleep(Duration::from_millis(500)).await;
+            tokio::time::sleep(AGAIN).await;
         }
+    }
+
+    /// All that was not answered, and all that still comes, has not been sent: each is told so. An error by itself only
+    /// if nothing was sent at all.
+    async fn give_up(&self, error: Error, found: Coming) -> Result<(), Error> {
+        let why = explain(&error);
+        let not = |path: &str, item: Option<&Item>| match item {
+            Some(item) => self.up.progress.not(item.local.display().to_string(), "failed", why.clone()),
+            None => self.up.progress.not_taken(path, "failed", why.clone()),
+        };
+        let unanswered = std::mem::take(&mut *self.waiting());
+        unanswered.iter().for_each(|(path, item)| not(path, item.as_ref()));
+        let mut found = found.lock().await;
+        let mut next = found.0.take();
+        while let Some(thing) = match next.take() {
+            Some(thing) => Some(thing),
+            None => found.1.recv().await,
+        } {
+            match &thing {
+                Found::Folder(path) => not(path, None),
+                Found::File(item) => not(&item.path, Some(item)),
+            }
+        }
+        let sum = self.up.progress.sum();
+        if sum.done + sum.same == 0 { Err(error) } else { Ok(()) }
     }
 
     fn waiting(&self) -> std::sync::MutexGuard<'_, HashMap<String, Option<Item>>> {
@@ -296,12 +325,10 @@ impl Stream {
     }
 
     /// One stream until its end, or until the line breaks.
-    async fn once(
-        &self,
-        found: Arc<tokio::sync::Mutex<(Option<Found>, mpsc::Receiver<Found>)>>,
-    ) -> Result<(), Error> {
+    async fn once(&self, found: Coming) -> Result<(), Error> {
         let again: Vec<(String, Option<Item>)> = {
-            let mut again: Vec<_> = self.waiting().drain().collect();
+            let waiting = self.waiting();
+            let mut again: Vec<_> = waiting.iter().map(|(path, item)| (path.clone(), item.clone())).collect();
             // Folders before what is in them.
             again.sort_by_key(|(path, item)| (item.is_some(), path.matches('/').count()));
             again
@@ -311,13 +338,14 @@ impl Stream {
         let feeding = tokio::task::spawn_blocking(move || {
             let mut found = found.blocking_lock();
             let mut lot = Lot { send, bytes: Vec::new() };
-            let note = |path: &str, item: Option<Item>| {
-                unanswered.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_string(), item);
-            };
+            let unanswered = || unanswered.lock().unwrap_or_else(PoisonError::into_inner);
             for (path, item) in again {
-                note(&path, item.clone());
                 match item {
-                    Some(item) => up.add_file(&mut lot, &item, true)?,
+                    Some(item) => {
+                        if !up.add_file(&mut lot, &item, true)? {
+                            unanswered().remove(&path);
+                        }
+                    }
                     None => lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?,
                 }
             }
@@ -335,13 +363,16 @@ impl Stream {
                     },
                 };
                 match next {
+                    // Noted before the line can break under it.
                     Some(Found::Folder(path)) => {
-                        note(&path, None);
+                        unanswered().insert(path.clone(), None);
                         lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?;
                     }
                     Some(Found::File(item)) => {
-                        note(&item.path, Some(item.clone()));
-                        up.add_file(&mut lot, &item, false)?;
+                        unanswered().insert(item.path.clone(), Some(item.clone()));
+                        if !up.add_file(&mut lot, &item, false)? {
+                            unanswered().remove(&item.path);
+                        }
                     }
                     None => break,
                 }
@@ -358,8 +389,15 @@ impl Stream {
                 api::TarLine::Entry(entry) => self.told(entry),
                 api::TarLine::End { problem: Some(problem), .. } => return Err(Error::Refused(problem)),
                 api::TarLine::End { .. } => {
-                    let _ = feeding.await;
-                    return Ok(());
+                    let fed = feeding.await.map_err(|e| Error::Line(e.to_string()))?;
+                    let open = self.waiting().len();
+                    return match (fed, open) {
+                        (Ok(()), 0) => Ok(()),
+                        (Err(e), _) => Err(Error::Line(e.to_string())),
+                        (_, open) => {
+                            Err(Error::Line(format!("the service gave no answer for {open} things")))
+                        }
+                    };
                 }
             }
         }
@@ -373,8 +411,11 @@ impl Stream {
             (None, Some(_)) => self.up.progress.done(),
             (None, None) => {}
             (Some(problem), item) => {
-                let shown = item.map_or_else(|| path.to_string(), |i| i.local.display().to_string());
-                self.up.progress.not(shown, "failed", format!("{} {}", problem.detail, problem.remedy));
+                let why = format!("{} {}", problem.detail, problem.remedy);
+                match item {
+                    Some(item) => self.up.progress.not(item.local.display().to_string(), "failed", why),
+                    None => self.up.progress.not_taken(path, "failed", why),
+                }
             }
         }
     }
@@ -403,12 +444,13 @@ impl Lot {
 
 impl Up {
     /// Adds a file as it is when it is read: its size is then known for certain.
-    fn add_file(&self, lot: &mut Lot, item: &Item, again: bool) -> std::io::Result<()> {
+    /// False: it cannot be read, which is told.
+    fn add_file(&self, lot: &mut Lot, item: &Item, again: bool) -> std::io::Result<bool> {
         let bytes = match std::fs::read(&item.local) {
             Ok(bytes) => bytes,
             Err(e) => {
                 self.progress.not(item.local.display().to_string(), "failed", e.to_string());
-                return Ok(());
+                return Ok(false);
             }
         };
         if again {
@@ -419,7 +461,7 @@ impl Up {
         lot.add(&bytes)?;
         lot.add(&vec![0; tar::padding(size) as usize])?;
         self.progress.moved(item.size);
-        Ok(())
+        Ok(true)
     }
 }
 

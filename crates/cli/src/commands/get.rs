@@ -1,11 +1,10 @@
 //! `yattic get`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, count, moment, read_ms, size};
+use crate::output::{self, Done, Failure, Output, count, moment, read_ms, size};
 use crate::progress;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use yellow_attic_client::api;
 use yellow_attic_sync::Progress;
 use yellow_attic_sync::down::Down;
@@ -69,23 +68,19 @@ impl Get {
             }
         }
         drop(shown);
-        let exceptions = progress.exceptions();
-        let (files, bytes) = (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
-        let same = progress.files_same.load(Ordering::Relaxed);
+        let (exceptions, sum, bytes) = (progress.exceptions(), progress.sum(), progress.bytes_moved());
         if output.json {
-            output.object(
-                &serde_json::json!({ "files": files, "same": same, "bytes": bytes, "not": exceptions }),
-            )?;
+            output.object(&serde_json::json!({
+                "given": sum.given, "done": sum.done, "same": sum.same, "skipped": sum.skipped,
+                "failed": sum.failed, "bytes": bytes, "not": exceptions,
+            }))?;
         } else {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
-            let left = if same > 0 { format!(" {same} were here already.") } else { String::new() };
-            output.say(format!("{} fetched, {}.{left}", count(files, "file"), size(bytes as i64)));
+            let left = if sum.same > 0 { format!(" {} were here already.", sum.same) } else { String::new() };
+            output.say(format!("{} fetched, {}.{left}", count(sum.done as i64, "file"), size(bytes as i64)));
         }
-        if !exceptions.is_empty() {
-            return Err(Failure::partly(format!("{} were not fetched", exceptions.len())));
-        }
-        Ok(())
+        output::settle(&sum, "fetched")
     }
 }

@@ -1,11 +1,10 @@
 //! `yattic put`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, count, show_ms, size};
+use crate::output::{self, Done, Failure, Output, count, show_ms, size};
 use crate::progress;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use yellow_attic_client::{Body, When};
 use yellow_attic_sync::Progress;
 use yellow_attic_sync::up::Up;
@@ -79,24 +78,20 @@ impl Put {
             }
         }
         drop(shown);
-        let exceptions = progress.exceptions();
-        let (files, bytes) = (progress.files_done.load(Ordering::Relaxed), progress.bytes_moved());
-        let same = progress.files_same.load(Ordering::Relaxed);
+        let (exceptions, sum, bytes) = (progress.exceptions(), progress.sum(), progress.bytes_moved());
         if output.json {
-            output.object(
-                &serde_json::json!({ "made": made, "files": files, "same": same, "bytes": bytes, "not": exceptions }),
-            )?;
+            output.object(&serde_json::json!({
+                "made": made, "given": sum.given, "done": sum.done, "same": sum.same, "skipped": sum.skipped,
+                "failed": sum.failed, "bytes": bytes, "not": exceptions,
+            }))?;
         } else {
             for fate in &exceptions {
                 println!("{}: {}: {}", fate.fate, fate.path, fate.reason.as_deref().unwrap_or_default());
             }
-            let left = if same > 0 { format!(" {same} were there already.") } else { String::new() };
-            output.say(format!("{} sent, {}.{left}", count(files, "file"), size(bytes as i64)));
+            let left =
+                if sum.same > 0 { format!(" {} were there already.", sum.same) } else { String::new() };
+            output.say(format!("{} sent, {}.{left}", count(sum.done as i64, "file"), size(bytes as i64)));
         }
-        let failed = exceptions.iter().filter(|f| f.fate == "failed").count();
-        if failed > 0 {
-            return Err(Failure::partly(format!("{failed} of {} were not sent", files + failed as u64)));
-        }
-        Ok(())
+        output::settle(&sum, "sent")
     }
 }
