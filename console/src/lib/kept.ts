@@ -176,10 +176,21 @@ export interface ChildSpace {
   held: Held;
 }
 
+/** How the store stands: the disk's promise, the catalogue's age, shelves that wait, what was noticed. */
+export interface StoreState {
+  durability: "kept" | "unsafe" | "unknown";
+  why: string;
+  older_catalogue: boolean;
+  stopped: { shelf: string; why: string }[];
+  findings: { at: string; kind: string; detail: string }[];
+}
+
 /** The wall clock, as the service believes it. */
 export interface WallClock {
   now: string;
   /** By how much it was set, if that is not confirmed yet. */
+  /** By what the past goes: the newest time kept, and what has passed since. */
+  kept: string;
   leapt_ms?: number;
 }
 
@@ -187,6 +198,7 @@ export const kept = {
   trash: (folder: number, cursor?: string) =>
     call<Trash>("GET", `/nodes/${folder}/trash${query({ limit: 200, cursor })}`),
   clock: () => call<WallClock>("GET", "/past/clock"),
+  store: () => call<StoreState>("GET", "/store"),
   confirmClock: () => call<WallClock>("POST", "/past/clock"),
   lookAtLettingGo: (what: LetGo) => call<Going>("POST", "/past/let-go", { ...what, preview: true }),
   letGo: (what: LetGo, token: string) =>

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Clock, Gauge, Mail, ShieldAlert, UserPlus } from "lucide-react";
+import { Clock, Gauge, HardDrive, Mail, ShieldAlert, UserPlus } from "lucide-react";
 import type { ReactNode } from "react";
 import { useLocation } from "wouter";
 import { api } from "../../lib/api";
@@ -20,6 +20,8 @@ export function Overview() {
   const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail });
   const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
   const clock = useQuery({ queryKey: ["clock"], queryFn: kept.clock });
+  // Nothing on the timeline tells of it: it is asked for now and then.
+  const store = useQuery({ queryKey: ["store"], queryFn: kept.store, refetchInterval: 30_000 });
   const confirming = useMutation({
     mutationFn: kept.confirmClock,
     onSuccess: async () => {
@@ -43,7 +45,10 @@ export function Overview() {
   const full = quotas.data?.quotas.filter((q) => q.warns) ?? [];
   const pending = alarms.isPending || quotas.isPending || accounts.isPending || mail.isPending;
   const leapt = clock.data?.leapt_ms;
-  const nothing = open.length + full.length + waiting.length + givenUp.length === 0 && leapt === undefined;
+  const disk = store.data;
+  const trouble = disk && (disk.stopped.length > 0 || disk.older_catalogue || disk.durability === "unsafe");
+  const nothing =
+    open.length + full.length + waiting.length + givenUp.length === 0 && leapt === undefined && !trouble;
   const s = space.data;
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_290px] gap-10 pt-3 max-lg:grid-cols-1">
@@ -57,15 +62,46 @@ export function Overview() {
             {leapt !== undefined && clock.data && (
               <Decision
                 icon={<Clock size={22} className="text-brick" aria-hidden />}
-                title={`The clock of this machine was set ${leapt > 0 ? "forward" : "back"} by ${count(Math.round(Math.abs(leapt) / 86_400_000), "day")}.`}
+                title={`The clock of this machine is ${count(Math.round(Math.abs(leapt) / 86_400_000), "day")} ${leapt > 0 ? "ahead of" : "behind"} what the store knows.`}
                 acts={
                   <Button look="primary" disabled={confirming.isPending} onClick={() => confirming.mutate()}>
                     The clock is right
                   </Button>
                 }
               >
-                It says {moment(new Date(clock.data.now))}. Until you confirm it, nothing of the past goes and
-                no snapshot is taken. If it is wrong, set it right on the machine.
+                It says {moment(new Date(clock.data.now))}; the store goes by{" "}
+                {moment(new Date(clock.data.kept))}. Until you confirm it, nothing of the past goes and no
+                snapshot is taken. If it is wrong, set it right on the machine; if the store is wrong, stop
+                the service and give: yatticd clock
+              </Decision>
+            )}
+            {disk?.older_catalogue && (
+              <Decision
+                icon={<HardDrive size={22} className="text-brick" aria-hidden />}
+                title="The catalogue is older than the data beside it."
+                acts={null}
+              >
+                Nothing is swept, packed or let go meanwhile. Stop the service and put the newest catalogue.db
+                back; or take this one for the one that counts: yatticd init --accept-older-catalogue
+              </Decision>
+            )}
+            {disk?.stopped.map((s) => (
+              <Decision
+                key={s.shelf}
+                icon={<HardDrive size={22} className="text-brick" aria-hidden />}
+                title={`The shelf "${s.shelf}" takes no writes.`}
+                acts={null}
+              >
+                {s.why} The service looks again by itself; other shelves go on.
+              </Decision>
+            ))}
+            {disk?.durability === "unsafe" && (
+              <Decision
+                icon={<HardDrive size={22} className="text-brick" aria-hidden />}
+                title="A power cut can take away saved files."
+                acts={null}
+              >
+                {disk.why} Move the data folder to ext4 with a journal, xfs or btrfs.
               </Decision>
             )}
             {open.map((a) => (
@@ -144,6 +180,28 @@ export function Overview() {
             </div>
           )}
         </section>
+        {disk && disk.findings.length > 0 && (
+          <section aria-label="Found on the disk" className="mt-8">
+            <h2 className="border-b border-line pb-2 text-xl font-bold">Found on the disk</h2>
+            <ul className="text-[14.5px]">
+              {disk.findings.slice(0, 6).map((f, i) => (
+                <li key={i} className="flex flex-wrap gap-x-3 border-b border-line py-2">
+                  <span className="w-28 text-muted" title={exactly(f.at)}>
+                    {moment(new Date(f.at))}
+                  </span>
+                  <span className="min-w-52 flex-1">
+                    <span className="font-semibold">{f.kind}</span>: {f.detail}
+                  </span>
+                </li>
+              ))}
+            </ul>
+            <p className="pt-2 text-[14.5px] text-muted">
+              {disk.findings.length > 6 &&
+                `The newest 6 of ${disk.findings.length === 50 ? "50 and more" : disk.findings.length}. `}
+              All of them: yatticd check
+            </p>
+          </section>
+        )}
       </div>
       <section aria-label="Now">
         <h2 className="border-b border-line pb-2 text-lg font-bold">Now</h2>
@@ -154,6 +212,11 @@ export function Overview() {
               ["Shelves", s?.shelves.filter((x) => x.kind === "shared").length.toLocaleString("en")],
               ["Files", s?.held.files.toLocaleString("en")],
               ["History", s && size(s.held.versions + s.held.trash)],
+              [
+                "Disk",
+                disk &&
+                  { kept: "safe in a power cut", unsafe: "unsafe", unknown: "not known" }[disk.durability],
+              ],
               ["Letters waiting", mail.data?.letters.filter((l) => l.state === "waiting").length.toString()],
               [
                 "Last alarm",
