@@ -26,6 +26,15 @@ impl Service {
     pub fn start(data: &Path) -> Result<Service, Failure> {
         let port = free_port()?;
         let at: SocketAddr = format!("127.0.0.1:{port}").parse()?;
+        if !data.join("catalogue.db").exists() {
+            let made = Command::new(beside("yatticd")?)
+                .args(["init", "--data", &data.display().to_string()])
+                .stdout(Stdio::null())
+                .status()?;
+            if !made.success() {
+                return Err("the store could not be made".into());
+            }
+        }
         let begun = Instant::now();
         let mut child = Command::new(beside("yatticd")?)
             .args([

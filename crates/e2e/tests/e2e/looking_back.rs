@@ -218,7 +218,7 @@ async fn the_desk_tells_of_a_mass_change_and_shows_where_the_space_went() {
     browser.page.goto(&format!("{address}/desk")).await.unwrap();
     browser.press_part("It is settled").await;
     // A disk under the test that can lose what was saved stays a thing to decide over.
-    let left = match client.store_state().await.unwrap().durability.as_str() {
+    let left = match service.client().await.store_state().await.unwrap().durability.as_str() {
         "unsafe" => "A power cut can take away saved files",
         _ => "Nothing does, just now",
     };
