@@ -329,6 +329,8 @@ export interface Upload {
   size: number;
   received: number;
   modified?: string;
+  /** The hash that the whole will have: only a file of that hash goes on with it. */
+  blake3?: string;
   begun: string;
   expires: string;
 }

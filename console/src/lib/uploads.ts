@@ -4,6 +4,7 @@ import { useSyncExternalStore } from "react";
 import { Upload as Tus, type DetailedError } from "tus-js-client";
 import type { Chosen } from "./dropped";
 import { api, Refusal, refusalIn, sendFile, uploadsAddress, type Upload } from "./api";
+import { hashOf } from "./hash";
 
 /** Files sent at a time. */
 const atOnce = 4;
@@ -26,6 +27,8 @@ export interface Sending {
   why?: string;
   tries: number;
   abort?: AbortController;
+  /** The hash of the file, once it was needed. */
+  blake3?: string;
 }
 
 /** What was added at once: one answer for all clashes of names. */
@@ -192,7 +195,7 @@ class Uploads {
       else if (clash === "skip") s.state = "skipped";
       else {
         const name = clash === "keep both" ? unlike(place.names, s.name) : s.name;
-        place.names.set(name, { size: s.file.size, modified: s.file.lastModified });
+        place.names.set(name, { size: s.file.size, modified: s.file.lastModified, blake3: s.blake3 });
         s.name = name;
         const onBytes = (sent: number) => {
           this.moved.push({ at: Date.now(), bytes: sent - s.sent });
@@ -246,33 +249,42 @@ class Uploads {
   private async clash(s: Sending, place: Place): Promise<Batch["clash"] | "asks" | "same" | undefined> {
     const there = place.names.get(s.name);
     if (!there) return undefined;
-    // What an earlier try brought there is not sent again.
-    if (there.size === s.file.size && there.modified === s.file.lastModified) return "same";
+    // What an earlier try brought there is not sent again, if it is the very same bytes.
+    const alike = there.size === s.file.size && there.modified === s.file.lastModified;
+    if (alike && there.blake3 && there.blake3 === (await this.hashed(s))) return "same";
     // A file whose upload was begun before is the same file.
-    if (this.begun(s, place.id, s.name)) return "replace";
+    if (await this.begun(s, place.id, s.name)) return "replace";
     return s.batch.clash ?? "asks";
   }
 
-  private begun(s: Sending, parent: number, name: string): Upload | undefined {
-    const modified = new Date(s.file.lastModified).getTime();
-    return this.unfinished.find(
-      (u) =>
-        u.parent === parent &&
-        u.name === name &&
-        u.size === s.file.size &&
-        u.modified !== undefined &&
-        new Date(u.modified).getTime() === modified,
-    );
+  private async hashed(s: Sending): Promise<string> {
+    try {
+      return (s.blake3 ??= await hashOf(s.file, s.abort?.signal));
+    } catch (e) {
+      if (s.abort?.signal.aborted) throw new Refusal("Stopped.", "stopped", "", 0);
+      throw e;
+    }
   }
 
-  private sendInParts(
+  /** An upload of these very bytes that was broken off: name, size and time can be the same for others. */
+  private async begun(s: Sending, parent: number, name: string): Promise<Upload | undefined> {
+    const alike = this.unfinished.filter(
+      (u) => u.parent === parent && u.name === name && u.size === s.file.size && u.blake3 !== undefined,
+    );
+    if (alike.length === 0) return undefined;
+    const blake3 = await this.hashed(s);
+    return alike.find((u) => u.blake3 === blake3);
+  }
+
+  private async sendInParts(
     s: Sending,
     parent: number,
     name: string,
     replace: boolean,
     onBytes: (sent: number) => void,
   ): Promise<void> {
-    const begun = this.begun(s, parent, name);
+    const blake3 = await this.hashed(s);
+    const begun = await this.begun(s, parent, name);
     return new Promise((resolve, reject) => {
       const tus = new Tus(s.file, {
         endpoint: uploadsAddress,
@@ -281,6 +293,7 @@ class Uploads {
           parent: String(parent),
           filename: name,
           modified: new Date(s.file.lastModified).toISOString(),
+          blake3,
           ...(replace ? {} : { ifnonematch: "*" }),
         },
         storeFingerprintForResuming: false,
@@ -378,6 +391,7 @@ class Uploads {
 interface There {
   size?: number;
   modified: number;
+  blake3?: string;
 }
 
 interface Place {
@@ -392,7 +406,7 @@ async function namesIn(folder: number): Promise<Map<string, There>> {
     const page = await api.entries(folder, { sort: "name", order: "up" }, undefined, cursor);
     for (const e of page.entries) {
       const size = e.kind === "file" ? e.size : undefined;
-      names.set(e.name, { size, modified: new Date(e.modified).getTime() });
+      names.set(e.name, { size, modified: new Date(e.modified).getTime(), blake3: e.blake3 });
     }
     cursor = page.next;
   } while (cursor);

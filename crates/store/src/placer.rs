@@ -416,7 +416,7 @@ impl Placer {
         }
         for (task, shelves, error) in stuck {
             for shelf in shelves {
-                if !state.stopped.contains_key(&shelf.id) {
+                state.stopped.entry(shelf.id).or_insert_with(|| {
                     let error = match &error {
                         StoreError::ShelfMissing(_) => error.clone(),
                         other => {
@@ -424,8 +424,8 @@ impl Placer {
                         }
                     };
                     tracing::error!(%error, "a shelf takes no writes until its folder is as it should be");
-                    state.stopped.insert(shelf.id, error);
-                }
+                    error
+                });
             }
             state.stuck.insert(task.mark, (task, error));
         }

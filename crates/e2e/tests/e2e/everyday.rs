@@ -75,35 +75,50 @@ async fn an_upload_begun_before_is_shown_and_goes_on_when_the_file_is_chosen_aga
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
     let dir = tempfile::tempdir().unwrap();
-    let path = dir.path().join("film.raw");
-    fs::write(&path, vec![b'2'; 12_000_000]).unwrap();
+    // Two files of one size and time. What was begun of the first is its own bytes; of the second, others'.
+    let own: Vec<u8> = [vec![b'1'; 5_000_000], vec![b'2'; 7_000_000]].concat();
+    let other = vec![b'3'; 12_000_000];
     let moment = std::time::UNIX_EPOCH + Duration::from_millis(1_790_000_000_123);
-    fs::File::options().write(true).open(&path).unwrap().set_modified(moment).unwrap();
+    for (name, bytes) in [("film.raw", &own), ("other.raw", &other)] {
+        fs::write(dir.path().join(name), bytes).unwrap();
+        let file = fs::File::options().write(true).open(dir.path().join(name)).unwrap();
+        file.set_modified(moment).unwrap();
+    }
     let browser = signed_in(&service.address).await;
-    // The console's own session began it: half of it arrived, of other bytes, to tell them apart.
-    let began = browser
-        .page
-        .execute_async(
-            "const done = arguments[arguments.length - 1]; const b = (t) => btoa(t);
-             fetch('/api/v1/uploads', { method: 'POST', headers: { 'Tus-Resumable': '1.0.0', 'Upload-Length': '12000000',
-               'Upload-Metadata': `parent ${b(String(arguments[0]))},filename ${b('film.raw')},modified ${b('2026-09-21T14:13:20.123Z')}`,
-               'Content-Type': 'application/offset+octet-stream' }, body: '1'.repeat(5000000) })
-             .then((r) => done(r.status), (e) => done(String(e)))",
-            vec![json!(home)],
-        )
-        .await
-        .unwrap();
-    assert_eq!(began, 201);
+    let hash = blake3::hash(&own).to_hex().to_string();
+    for name in ["film.raw", "other.raw"] {
+        let began = browser
+            .page
+            .execute_async(
+                "const done = arguments[arguments.length - 1]; const b = (t) => btoa(t);
+                 fetch('/api/v1/uploads', { method: 'POST', headers: { 'Tus-Resumable': '1.0.0', 'Upload-Length': '12000000',
+                   'Upload-Metadata': `parent ${b(String(arguments[0]))},filename ${b(arguments[1])},modified ${b('2026-09-21T14:13:20.123Z')},blake3 ${b(arguments[2])}`,
+                   'Content-Type': 'application/offset+octet-stream' }, body: '1'.repeat(5000000) })
+                 .then((r) => done(r.status), (e) => done(String(e)))",
+                vec![json!(home), json!(name), json!(hash)],
+            )
+            .await
+            .unwrap();
+        assert_eq!(began, 201);
+    }
     browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
-    browser.says("1 upload not finished").await;
+    browser.says("2 uploads not finished").await;
     browser.says("41 %").await;
     browser.is_accessible("an unfinished upload").await;
-    upload(&browser, &path).await;
-    browser.says("1 file sent").await;
-    row(&browser, "film.raw").await;
-    let bytes = fs::read(service.data.join("shelves/main/home/ines/film.raw"));
-    let bytes = bytes.unwrap();
-    assert_eq!((bytes.len(), bytes[4_999_999], bytes[5_000_000]), (12_000_000, b'1', b'2'));
+    for (name, bytes, fewest, most) in
+        [("film.raw", own, 6_000_000, 8_000_000), ("other.raw", other, 11_000_000, 13_000_000)]
+    {
+        let before = service.received().await;
+        upload(&browser, &dir.path().join(name)).await;
+        row(&browser, name).await;
+        let put = service.data.join("shelves/main/home/ines").join(name);
+        assert!(
+            crate::support::wait_for(|| fs::read(&put).is_ok_and(|there| there == bytes)),
+            "{name} has other bytes"
+        );
+        let sent = service.received().await - before;
+        assert!((fewest..most).contains(&sent), "{name}: {sent} bytes were sent");
+    }
     browser.close().await;
 }
 
