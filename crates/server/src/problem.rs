@@ -387,18 +387,21 @@ impl From<StoreError> for Refusal {
                 "Reading goes on. Remove the cause; the service goes on by itself.",
             )
             .retry_after(5),
-            StoreError::ShelfMissing(_) => make(
+            // Names of shelves and folders are for the desk: strangers and guests meet these refusals too.
+            StoreError::ShelfMissing(_) => Refusal::new(
                 503,
                 "shelf_missing",
                 "A shelf's folder is missing",
+                "The folder of this shelf is not there.",
                 "Nothing is lost by waiting: tell the administrator, who mounts its disk or puts the folder back. Other shelves go on.",
             )
             .retry_after(60),
-            StoreError::ShelfStopped { .. } => make(
+            StoreError::ShelfStopped { .. } => Refusal::new(
                 503,
                 "shelf_stopped",
                 "A shelf takes no writes",
-                "Tell the administrator; the service tries again by itself. Other shelves go on.",
+                "Something on the disk is in the way of this shelf; reading goes on.",
+                "Tell the administrator, who sees on the desk what it is; the service tries again by itself. Other shelves go on.",
             )
             .retry_after(30),
             StoreError::OtherDevice(_) | StoreError::NoStore(_) => {

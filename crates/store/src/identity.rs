@@ -129,7 +129,14 @@ pub(crate) async fn accept(conn: &mut SqliteConnection, disk: &Disk) -> Result<u
     let aside = disk.make_dir(&*disk.past, "unknown").map_err(|e| failed(&e))?;
     let mut kept = 0;
     let mut keep = |dir: &std::os::fd::OwnedFd, name: &str| -> io::Result<()> {
-        disk.rename(dir, name, &aside, name)?;
+        // One of that name may have been kept aside before: none is replaced.
+        let mut to = name.to_string();
+        while let Err(e) = disk.rename(dir, name, &aside, &to) {
+            if e.kind() != io::ErrorKind::AlreadyExists {
+                return Err(e);
+            }
+            to.push('~');
+        }
         kept += 1;
         Ok(())
     };
@@ -140,6 +147,8 @@ pub(crate) async fn accept(conn: &mut SqliteConnection, disk: &Disk) -> Result<u
             keep(&disk.packs, &name).map_err(|e| failed(&e))?;
         }
     }
+    // Before the doubt ends: what came back after a power cut would be swept.
+    disk.sync(&*disk.packs).map_err(|e| failed(&e))?;
     for shard in disk.names(&*disk.past).map_err(|e| failed(&e))? {
         let Some(shard) = String::from_utf8(shard).ok().filter(|s| s.len() == 2) else { continue };
         let dir = disk.open_dir(&*disk.past, &shard).map_err(|e| failed(&e))?;
