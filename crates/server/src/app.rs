@@ -1,8 +1,9 @@
 //! What every request meets: state, headers, limits, routes.
 
 use crate::archive::{Archives, Checksums};
-use crate::auth::{DevicesUsed, Guessing, Known, Proofs};
+use crate::auth::{DevicesUsed, Known, Proofs, Who};
 use crate::config::Config;
+use crate::guessing::Guessing;
 use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
@@ -16,9 +17,9 @@ use actix_web::{HttpResponse, web};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
-use tokio::sync::Semaphore;
 use yellow_attic_core::{AccountId, DeviceId};
 use yellow_attic_store::Engine;
+use yellow_attic_store::people::Role;
 
 /// What the handlers share.
 pub struct State {
@@ -28,10 +29,8 @@ pub struct State {
     pub config: Config,
     /// Principals by token.
     pub known: Known,
-    /// Failed sign-ins.
+    /// Tries at passwords and codes.
     pub guessing: Guessing,
-    /// Two passwords are hashed at a time: each takes a core for tens of milliseconds.
-    pub hashing: Semaphore,
     /// The code of the set-up address, hashed; none when there is an administrator.
     pub set_up: Mutex<Option<[u8; 32]>>,
     /// Who looked at what, not recorded yet.
@@ -90,7 +89,6 @@ impl State {
             config,
             known: Known::default(),
             guessing: Guessing::default(),
-            hashing: Semaphore::new(2),
             set_up: Mutex::new(set_up),
             reads: Arc::default(),
             seen: Default::default(),
@@ -115,6 +113,12 @@ impl State {
         public.or_else(|| self.address.get().cloned()).unwrap_or_default()
     }
 
+    /// The names that somebody may know.
+    pub async fn names_for(&self, who: &Who) -> Arc<NameMap> {
+        let (all, outside) = self.names.both(&self.engine).await;
+        if who.account.role == Role::Guest { outside } else { all }
+    }
+
     /// A link or intake changed: it counts at once, for running answers too.
     pub fn openings_changed(&self) {
         self.strangers.forget();
@@ -137,7 +141,10 @@ impl State {
 
 /// Names of accounts and devices, for showing who did something.
 #[derive(Default)]
-pub struct Names(tokio::sync::RwLock<Option<Arc<NameMap>>>);
+pub struct Names(tokio::sync::RwLock<Option<BothMaps>>);
+
+/// All names, and those that people from outside may know: nobody's computers.
+type BothMaps = (Arc<NameMap>, Arc<NameMap>);
 
 /// Names by id.
 #[derive(Default)]
@@ -162,23 +169,27 @@ impl NameMap {
 impl Names {
     /// The names as they are.
     pub async fn get(&self, engine: &Engine) -> Arc<NameMap> {
-        if let Some(map) = &*self.0.read().await {
-            return map.clone();
+        self.both(engine).await.0
+    }
+
+    async fn both(&self, engine: &Engine) -> BothMaps {
+        if let Some(maps) = &*self.0.read().await {
+            return maps.clone();
         }
         let (accounts, devices) = match engine.names().await {
             Ok(names) => names,
             // Not remembered: the next look may find them.
             Err(error) => {
                 tracing::warn!(%error, "names could not be read; an answer goes without them");
-                return Arc::default();
+                return BothMaps::default();
             }
         };
-        let map = Arc::new(NameMap {
-            accounts: accounts.into_iter().collect(),
-            devices: devices.into_iter().collect(),
-        });
-        *self.0.write().await = Some(map.clone());
-        map
+        let accounts: HashMap<AccountId, String> = accounts.into_iter().collect();
+        let outside = Arc::new(NameMap { accounts: accounts.clone(), devices: HashMap::new() });
+        let all = Arc::new(NameMap { accounts, devices: devices.into_iter().collect() });
+        let maps = (all, outside);
+        *self.0.write().await = Some(maps.clone());
+        maps
     }
 
     /// Something about them changed.

@@ -1,6 +1,7 @@
 //! Who asks: sessions in cookies, device tokens, and how guessing is slowed.
 
 use crate::app::State;
+use crate::guessing::{self, Lane, keyed, keyed_short};
 use crate::problem::Refusal;
 use actix_web::dev::Payload;
 use actix_web::http::{Method, header};
@@ -13,8 +14,8 @@ use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::DeviceId;
-use yellow_attic_core::forwarded::{client_address, counted};
-use yellow_attic_core::guessing::{FORGET_AFTER_MS, Failures};
+use yellow_attic_core::forwarded::client_address;
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::{Account, Principal, Role, Why};
@@ -439,6 +440,11 @@ pub fn check_origin(request: &HttpRequest, state: &State) -> Result<(), Refusal>
     ))
 }
 
+/// Whether a request came by a proxy that is believed.
+pub fn is_trusted(request: &HttpRequest, state: &State) -> bool {
+    request.peer_addr().is_some_and(|p| state.config.trusted_proxies.contains(&p.ip().to_canonical()))
+}
+
 /// The address that a request came from, for the record and the limits.
 pub fn address(request: &HttpRequest, state: &State) -> Option<IpAddr> {
     let peer = request.peer_addr()?.ip();
@@ -498,97 +504,142 @@ pub fn verify(password: &str, hash: &str) -> bool {
         .is_ok_and(|parsed| Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok())
 }
 
-/// Failures by account and address.
-#[derive(Default)]
-pub struct Guessing(Mutex<HashMap<(String, Option<IpAddr>), Failures>>);
+/// The longest name that signs anybody in, in bytes: longer ones are refused before they are looked at.
+const LONGEST_NAME: usize = 254;
+/// The longest password that is looked at, in bytes.
+const LONGEST_PASSWORD: usize = 4096;
 
-impl Guessing {
-    pub fn wait(&self, key: &(String, Option<IpAddr>), now: i64) -> i64 {
-        let failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        failures.get(key).map_or(0, |f| f.wait_ms(now))
-    }
-
-    pub fn failed(&self, key: (String, Option<IpAddr>), now: i64) {
-        let mut failures = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if failures.len() > 10_000 {
-            failures.retain(|_, f| now - f.last_ms < FORGET_AFTER_MS);
-        }
-        let entry = failures.entry(key).or_default();
-        *entry = entry.failed(now);
-    }
-
-    pub fn succeeded(&self, key: &(String, Option<IpAddr>)) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(key);
-    }
-}
-
-/// Refuses whoever has to wait after failures.
-pub fn wait_over(state: &State, key: &(String, Option<IpAddr>), now: i64) -> Result<(), Refusal> {
-    let wait = state.guessing.wait(key, now);
-    if wait == 0 {
-        return Ok(());
-    }
-    let seconds = (wait + 999) / 1000;
-    Err(Refusal::new(
-        429,
-        "too_many_attempts",
-        "Too many attempts",
-        &format!("Several sign-ins failed. The next attempt is looked at in {seconds} s."),
-        "Wait, then try again; nothing is locked.",
+fn wrong_sign_in() -> Refusal {
+    Refusal::new(
+        401,
+        "wrong_sign_in",
+        "Wrong sign-in",
+        "The sign-in name or the password is wrong.",
+        "Check both; capital letters count in the password.",
     )
-    .retry_after(seconds))
 }
 
-/// Checks a sign-in name and password. Limits act before hashing; two hashes at a time.
+/// The account of a sign-in name or a mail address: no sign-in name holds an "@".
+pub async fn account_of(state: &State, name: &str) -> Result<Option<Account>, Refusal> {
+    if name.len() > LONGEST_NAME {
+        return Err(Refusal::bad(
+            "sign_in_name_too_long",
+            &format!("No sign-in name or mail address has more than {LONGEST_NAME} bytes."),
+            "Check it.",
+        ));
+    }
+    let name = name.trim().to_lowercase();
+    Ok(match name.contains('@') {
+        true => state.engine.account_at(&name).await?,
+        false => state.engine.account_named(&name).await?,
+    })
+}
+
+/// How a password is looked at.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Look {
+    /// Right or wrong.
+    Usual,
+    /// Not at all, where more than a password is needed; it takes as long, and counts as wrong.
+    Untested,
+}
+
+/// Checks a sign-in name and password. Tries are counted before they are looked at.
 pub async fn check_password(
     state: &State,
     request: &HttpRequest,
     sign_in: &str,
     password: &str,
 ) -> Result<Account, Refusal> {
-    let now = state.engine.now_ms();
-    let sign_in = sign_in.trim().to_lowercase();
-    let key = (sign_in.clone(), address(request, state).map(counted));
-    wait_over(state, &key, now)?;
-    // A mail address will do: no sign-in name holds an "@".
-    let account = match sign_in.contains('@') {
-        true => state.engine.account_at(&sign_in).await?,
-        false => state.engine.account_named(&sign_in).await?,
-    };
+    let account = account_of(state, sign_in).await?;
+    look_at_password(state, request, account, sign_in, password, Look::Usual).await
+}
+
+/// The password of somebody who is signed in, given once more: their tries are their own.
+pub async fn check_own_password(
+    state: &State,
+    request: &HttpRequest,
+    who: &Who,
+    password: &str,
+) -> Result<Account, Refusal> {
+    let account = account_of(state, &who.account.sign_in).await?;
+    let own = Some(keyed_short(&[b"signed in", &who.token]));
+    look(state, request, account, &who.account.sign_in, password, Look::Usual, own).await
+}
+
+/// The same for an account that was found, or for nobody's name.
+pub async fn look_at_password(
+    state: &State,
+    request: &HttpRequest,
+    account: Option<Account>,
+    sign_in: &str,
+    password: &str,
+    how: Look,
+) -> Result<Account, Refusal> {
+    let browser = account.as_ref().and_then(|account| known_browser(state, request, account));
+    look(state, request, account, sign_in, password, how, browser).await
+}
+
+async fn look(
+    state: &State,
+    request: &HttpRequest,
+    account: Option<Account>,
+    sign_in: &str,
+    password: &str,
+    look: Look,
+    browser: Option<[u8; 16]>,
+) -> Result<Account, Refusal> {
+    let name = sign_in.trim().to_lowercase();
     // Who has not chosen a password yet takes as long as everybody else, and as nobody.
-    let hash = match &account {
-        Some(account) if !account.password.is_empty() => account.password.clone(),
+    let known = account.filter(|a| !a.password.is_empty());
+    let by = match &known {
+        Some(account) => By::Account(account.id.0),
+        None => By::Name(keyed_short(&[b"name", name.as_bytes()])),
+    };
+    let hash = match (&known, look) {
+        (Some(account), Look::Usual) => account.password.clone(),
         _ => nobody().to_string(),
     };
-    let account = account.filter(|a| !a.password.is_empty());
-    let password = password.to_string();
-    let _permit = state.hashing.acquire().await;
-    let right = web::block(move || verify(&password, &hash)).await.unwrap_or(false);
-    match account {
-        Some(account) if right => {
-            state.guessing.succeeded(&key);
+    // The same wrong pair again, as programs with an old password send it, costs neither a try nor a hash.
+    let untested: &[u8] = if look == Look::Untested { b"untested" } else { b"" };
+    let pair = keyed(&[b"pair", format!("{by:?}").as_bytes(), untested, password.as_bytes()]);
+    if state.guessing.is_wrong(&pair, &hash) {
+        return Err(wrong_sign_in());
+    }
+    let place = guessing::place(request, state, name.as_bytes());
+    let (by, lane) = match browser {
+        Some(browser) => (vec![By::Browser(browser)], Lane::Browser(browser)),
+        None => (std::iter::once(by).chain(place.by).collect(), place.lane),
+    };
+    let attempt = state.guessing.begin(&state.engine, by).await?;
+    let turn = match state.guessing.turn(lane).await {
+        Ok(turn) => turn,
+        Err(refusal) => {
+            attempt.given_back();
+            return Err(refusal);
+        }
+    };
+    let (tried, against) = (password.to_string(), hash.clone());
+    let right = tried.len() <= LONGEST_PASSWORD
+        && web::block(move || {
+            let right = verify(&tried, &against);
+            // Whoever stops waiting does not give the core to somebody else before it is free.
+            drop(turn);
+            right
+        })
+        .await
+        .unwrap_or(false);
+    match known {
+        Some(account) if right && look == Look::Usual => {
+            attempt.succeeded();
             if account.disabled_at.is_some() {
-                // Said only to who has proved who they are.
-                let reason = match account.why_disabled {
-                    Why::Said => "An administrator has disabled this account. Nothing of its is lost.",
-                    Why::Away => {
-                        "Nobody had signed in to it for a long time, so a rule has disabled it. Nothing of its is lost."
-                    }
-                    Why::Waiting => "An administrator has not approved this account yet.",
-                    Why::Leaving => "This account will be deleted. Until then nothing of its is lost.",
-                };
-                return Err(Refusal::new(
-                    403,
-                    "account_disabled",
-                    "The account is disabled",
-                    reason,
-                    "Ask an administrator to enable it.",
-                ));
+                return Err(disabled(&account));
             }
             Ok(account)
         }
-        _ => {
-            state.guessing.failed(key, now);
+        known => {
+            drop(attempt);
+            state.guessing.note_wrong(pair, &hash);
             let actor = Actor {
                 account: None,
                 device: None,
@@ -597,14 +648,51 @@ pub async fn check_password(
                 through: None,
                 tokens: Default::default(),
             };
-            state.engine.note(&actor, "sign-in refused", None, &sign_in, "").await?;
-            Err(Refusal::new(
-                401,
-                "wrong_sign_in",
-                "Wrong sign-in",
-                "The sign-in name or the password is wrong.",
-                "Check both; capital letters count in the password.",
-            ))
+            // A name that nobody has may be a password in the wrong field.
+            let what = match &known {
+                Some(account) => account.sign_in.clone(),
+                None => format!("a name that nobody has (#{})", state.engine.mark_of(&name)),
+            };
+            state.engine.note(&actor, "sign-in refused", None, &what, "").await?;
+            Err(wrong_sign_in())
         }
     }
+}
+
+/// Said only to who has proved who they are.
+fn disabled(account: &Account) -> Refusal {
+    let reason = match account.why_disabled {
+        Why::Said => "An administrator has disabled this account. Nothing of its is lost.",
+        Why::Away => {
+            "Nobody had signed in to it for a long time, so a rule has disabled it. Nothing of its is lost."
+        }
+        Why::Waiting => "An administrator has not approved this account yet.",
+        Why::Leaving => "This account will be deleted. Until then nothing of its is lost.",
+    };
+    Refusal::new(
+        403,
+        "account_disabled",
+        "The account is disabled",
+        reason,
+        "Ask an administrator to enable it.",
+    )
+}
+
+/// The cookie of a browser in which an account was signed in before.
+pub const BROWSER_COOKIE: &str = "attic_browser";
+/// How long it counts, since the last sign-in.
+pub const BROWSER_MS: i64 = 400 * 86_400_000;
+
+/// What a browser keeps to be known again.
+pub fn browser_proof(state: &State, account: &Account) -> Result<String, Refusal> {
+    let until = state.engine.now_ms() + BROWSER_MS;
+    Ok(state.engine.sealed("browser", &account.id.to_string(), &format!("{until} {}", new_secret()?)))
+}
+
+/// Whether an account was signed in before in the browser that asks.
+fn known_browser(state: &State, request: &HttpRequest, account: &Account) -> Option<[u8; 16]> {
+    let cookie = request.cookie(BROWSER_COOKIE)?;
+    let proof = state.engine.unsealed("browser", &account.id.to_string(), cookie.value())?;
+    let until: i64 = proof.split(' ').next()?.parse().ok()?;
+    (until > state.engine.now_ms()).then(|| keyed_short(&[b"browser", proof.as_bytes()]))
 }

@@ -1,7 +1,7 @@
 //! The second step of signing in: tickets for it, one-time codes, recovery codes, passkeys.
 
 use crate::app::State;
-use crate::auth::{hash_secret, new_secret, wait_over};
+use crate::auth::{hash_secret, new_secret};
 use crate::problem::Refusal;
 use actix_web::HttpRequest;
 use std::collections::HashMap;
@@ -9,6 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use webauthn_rs::prelude::{
     Passkey, PasskeyAuthentication, PasskeyRegistration, PublicKeyCredential, Url, Webauthn, WebauthnBuilder,
 };
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::{AccountId, factor};
 use yellow_attic_store::Actor;
 use yellow_attic_store::factors::{Factor, FactorKind};
@@ -53,15 +54,7 @@ impl Tickets {
     pub fn look(&self, ticket: &str, now: i64) -> Result<Held, Refusal> {
         let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let found = all.get(&hash_secret(ticket)).filter(|(_, until)| *until > now);
-        found.map(|(held, _)| held.clone()).ok_or_else(|| {
-            Refusal::new(
-                410,
-                "ticket_over",
-                "That took too long",
-                "What was begun counts for ten minutes, and once.",
-                "Begin again.",
-            )
-        })
+        found.map(|(held, _)| held.clone()).ok_or_else(ticket_over)
     }
 
     /// Goes on with a ticket.
@@ -72,10 +65,54 @@ impl Tickets {
         }
     }
 
-    /// A ticket was used.
-    pub fn end(&self, ticket: &str) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&hash_secret(ticket));
+    /// Takes a ticket: of many who come with it at once, one has it.
+    pub fn take(&self, ticket: &str, now: i64) -> Result<Taken<'_>, Refusal> {
+        let key = hash_secret(ticket);
+        let found = self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&key);
+        match found.filter(|(_, until)| *until > now) {
+            Some((held, until)) => Ok(Taken { of: self, key, held: Some(held), until }),
+            None => Err(ticket_over()),
+        }
     }
+}
+
+/// A ticket that is being used. Unless it was [`Taken::used`], it counts again afterwards.
+pub struct Taken<'t> {
+    of: &'t Tickets,
+    key: [u8; 32],
+    held: Option<Held>,
+    until: i64,
+}
+
+impl Taken<'_> {
+    /// What it is for.
+    pub fn held(&self) -> Option<&Held> {
+        self.held.as_ref()
+    }
+
+    /// It led to what it was for, and counts no more.
+    pub fn used(mut self) {
+        self.held = None;
+    }
+}
+
+impl Drop for Taken<'_> {
+    fn drop(&mut self) {
+        if let Some(held) = self.held.take() {
+            let mut all = self.of.0.lock().unwrap_or_else(PoisonError::into_inner);
+            all.insert(self.key, (held, self.until));
+        }
+    }
+}
+
+fn ticket_over() -> Refusal {
+    Refusal::new(
+        410,
+        "ticket_over",
+        "That is over",
+        "What was begun counts for ten minutes, once, and one at a time.",
+        "Begin again.",
+    )
 }
 
 /// Asks for the second step, if the account has one.
@@ -115,27 +152,25 @@ fn wrong_code() -> Refusal {
 
 /// Checks a code of an authenticator, or a recovery code. Guessing is slowed.
 pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &str) -> Result<(), Refusal> {
-    let now = state.engine.now_ms();
     // By account, wherever it comes from: whoever gets here knows the password.
-    let key = (format!("second factor of {}", account.sign_in), None);
-    wait_over(state, &key, now)?;
+    let attempt = state.guessing.begin(&state.engine, vec![By::Factor(account.id.0)]).await?;
     for one in state.engine.factors(account.id).await?.iter().filter(|f| f.kind == FactorKind::Codes) {
         // By the wall clock, as the authenticator has it.
         let wall = state.engine.wall_ms();
         if let Some(step) = factor::step_of(&one.secret, code, wall, one.step)
             && state.engine.use_code(actor, one.id, step).await?
         {
-            state.guessing.succeeded(&key);
+            attempt.succeeded();
             return Ok(());
         }
     }
     if let Some(code) = factor::recovery_typed(code)
         && state.engine.use_recovery(actor, account, hash_secret(&code)).await?
     {
-        state.guessing.succeeded(&key);
+        attempt.succeeded();
         return Ok(());
     }
-    state.guessing.failed(key, now);
+    drop(attempt);
     state.engine.note(actor, "second factor refused", None, &account.sign_in, "").await?;
     Err(wrong_code())
 }

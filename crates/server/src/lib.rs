@@ -18,6 +18,7 @@ pub mod console;
 pub mod content;
 pub mod dav;
 pub mod factors;
+pub mod guessing;
 pub mod kept;
 pub mod listening;
 pub mod mail;

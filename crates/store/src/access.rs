@@ -297,6 +297,12 @@ impl Eyes {
         self.account.is_some_and(|a| self.person(a).takes(grant))
     }
 
+    /// Whether what is seen may begin at a node: something above it need not be seen then.
+    pub fn begins_at(&self, node: NodeId) -> bool {
+        self.through.is_some_and(|t| t.node == node)
+            || self.access.here(node).is_some_and(|here| here.grants.iter().any(|g| self.takes(g)))
+    }
+
     /// Whether a grant to the one who looks counts now.
     pub fn has(&self, grant: &Grant) -> bool {
         !grant.ended(self.now) && self.takes(grant)

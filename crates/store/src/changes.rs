@@ -1,12 +1,13 @@
 //! The feed: what changed on a shelf since a number, as somebody may see it.
 
+use crate::access::Eyes;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, How, PastRow, Row, Shelf};
 use crate::reading::MOST_ENTRIES;
 use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use async_recursion::async_recursion as boxed;
-use yellow_attic_core::Moment;
+use yellow_attic_core::{Moment, NodeId};
 
 /// Something that changed since a number.
 #[derive(Clone, Debug)]
@@ -127,22 +128,8 @@ impl Engine {
                 Change::Changed(row) | Change::Arrived(row) => {
                     let chain = self.shared.view.chain(row.node).await?;
                     let alive = chain.is_some_and(|chain| self.level_along(&eyes, &chain).is_some());
-                    let before = match alive {
-                        true => None,
-                        false => self.state_at(row.node, since).await?,
-                    };
-                    if let Some(before) = before
-                        && self.saw(&eyes, row.node, before.parent, before.shelf, since).await?
-                    {
-                        shown.push(Change::Removed(PastRow {
-                            until: row.since,
-                            ended_at: row.at,
-                            ended_how: How::Removed,
-                            ended_account: row.account,
-                            ended_device: row.device,
-                            held: true,
-                            row: row.clone(),
-                        }));
+                    if !alive {
+                        shown.extend(self.gone_from_sight(&eyes, row.node, since, upto).await?);
                     }
                     alive
                 }
@@ -150,8 +137,13 @@ impl Engine {
                 Change::Removed(past) | Change::Left(past) => {
                     let here = self.shared.view.row(past.row.node).await?;
                     let row = &past.row;
-                    here.is_none_or(|here| here.shelf != shelf.id)
-                        && self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await?
+                    let gone = here.is_none_or(|here| here.shelf != shelf.id);
+                    let saw = gone
+                        && self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await?;
+                    if gone && !saw {
+                        shown.extend(self.gone_from_sight(&eyes, row.node, since, upto).await?);
+                    }
+                    saw
                 }
             };
             if told {
@@ -159,6 +151,30 @@ impl Engine {
             }
         }
         Ok((shown, upto, more))
+    }
+
+    /// Something that can be seen no more, for whoever saw it at `since`: as it was then, by nobody, some time up to
+    /// `upto`. Where it is now, and what became of it there, is not theirs to know.
+    async fn gone_from_sight(
+        &self,
+        eyes: &Eyes,
+        node: NodeId,
+        since: Moment,
+        upto: Moment,
+    ) -> Result<Option<Change>> {
+        let Some(row) = self.state_at(node, since).await? else { return Ok(None) };
+        if !self.saw(eyes, node, row.parent, row.shelf, since).await? {
+            return Ok(None);
+        }
+        Ok(Some(Change::Removed(PastRow {
+            until: upto,
+            ended_at: row.at,
+            ended_how: How::Removed,
+            ended_account: None,
+            ended_device: None,
+            held: true,
+            row,
+        })))
     }
 
     /// All that changed on a shelf at one number.

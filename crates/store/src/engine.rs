@@ -28,6 +28,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use tokio::sync::{Notify, mpsc, oneshot};
 use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::cursor::Seal;
 use yellow_attic_core::{AccountId, Name, NodeId};
 
 /// How an engine is opened.
@@ -99,6 +100,7 @@ pub(crate) struct Shared {
     pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::rollback::Running>>>,
     /// Folders as they were, kept from one page to the next.
     pub listed: Mutex<Vec<crate::then::Listed>>,
+    seal: Seal,
     /// Whether jobs run by themselves.
     pub background: bool,
     pub time: Arc<Timekeeper>,
@@ -139,6 +141,7 @@ impl Engine {
         lock(&disk)?;
         let mut conn = db::open_writer(&disk.catalogue()).await?;
         let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
+        let seal = identity::seal(&mut conn).await?;
         let shelves = rows::shelves(&mut conn).await?;
         let mut book = Book::open(conn, shelves.clone()).await?;
         let time = Arc::new(Timekeeper::new(options.clock, book.heads.at));
@@ -278,6 +281,7 @@ impl Engine {
                 packing,
                 rolling: Mutex::default(),
                 listed: Mutex::default(),
+                seal,
                 background: options.background,
                 delivering: Default::default(),
             }),
@@ -416,6 +420,31 @@ impl Engine {
     pub fn stopped_shelves(&self) -> Vec<(Arc<Shelf>, StoreError)> {
         let stopped = self.shared.placing.stopped_shelves();
         stopped.into_iter().filter_map(|(id, why)| Some((self.shared.view.shelf(id)?, why))).collect()
+    }
+
+    /// A place in a list, to come back with: read by nobody else, and of use to nobody else.
+    pub fn cursor(&self, actor: &Actor, list: &str, place: &str) -> String {
+        self.shared.seal.encode(&actor.whose(), list, place)
+    }
+
+    /// Something sealed for a purpose and somebody: nobody else can read or make it.
+    pub fn sealed(&self, purpose: &str, whose: &str, what: &str) -> String {
+        self.shared.seal.encode(whose, purpose, what)
+    }
+
+    /// What was sealed, if it was sealed here for this purpose and somebody.
+    pub fn unsealed(&self, purpose: &str, whose: &str, text: &str) -> Option<String> {
+        self.shared.seal.decode(whose, purpose, text).ok()
+    }
+
+    /// A mark by which a text is known again in the record, and not read: eight hexadecimal digits.
+    pub fn mark_of(&self, text: &str) -> String {
+        crate::disk::hex(&self.shared.seal.mark_of(text))[..8].to_string()
+    }
+
+    /// The place in a cursor that somebody came back with.
+    pub fn place_of(&self, actor: &Actor, list: &str, cursor: &str) -> Result<String> {
+        Ok(self.shared.seal.decode(&actor.whose(), list, cursor)?)
     }
 
     /// Grows with every change that is committed: for following changes without asking again

@@ -12,6 +12,7 @@ use std::fs::File;
 use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use yellow_attic_core::cursor::Seal;
 
 const NAME: &str = "store";
 const COMMITS: &str = "commits";
@@ -177,6 +178,19 @@ pub(crate) async fn accept(conn: &mut SqliteConnection, disk: &Disk) -> Result<u
         sqlx::query_as("SELECT identity, epoch FROM store").fetch_one(conn).await?;
     write(disk.path(), &Identity { format: 1, identity, epoch })?;
     Ok(kept)
+}
+
+/// The seal of places in lists; its key is made at the first start.
+pub(crate) async fn seal(conn: &mut SqliteConnection) -> Result<Seal> {
+    let (key, epoch): (Option<Vec<u8>>, i64) =
+        sqlx::query_as("SELECT cursor_key, epoch FROM store WHERE id = 1").fetch_one(&mut *conn).await?;
+    if let Some(key) = key.and_then(|k| <[u8; 32]>::try_from(k).ok()) {
+        return Ok(Seal::new(&key, epoch));
+    }
+    let mut key = [0u8; 32];
+    getrandom::fill(&mut key).map_err(|e| StoreError::BadInput(e.to_string()))?;
+    sqlx::query("UPDATE store SET cursor_key = ?").bind(key.to_vec()).execute(conn).await?;
+    Ok(Seal::new(&key, epoch))
 }
 
 fn random() -> Result<String> {

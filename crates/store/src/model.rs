@@ -61,6 +61,12 @@ impl Actor {
         }
     }
 
+    /// Whom cursors are made for: nobody else's count.
+    pub(crate) fn whose(&self) -> String {
+        let opening = self.through.map_or(0, |t| t.opening.0);
+        format!("{} {opening}", self.account.map_or(0, |a| a.0))
+    }
+
     /// The service itself.
     pub fn service() -> Actor {
         Actor {

@@ -157,6 +157,21 @@ impl Engine {
         Ok(there)
     }
 
+    /// Whether the folder that a row names as its own may be known: of something that was given alone, what is above it
+    /// may not. Costs a look-up only for what was given itself.
+    #[boxed]
+    pub async fn shows_parent(&self, actor: &Actor, row: &Row) -> Result<bool> {
+        let Some(parent) = row.parent else { return Ok(true) };
+        let eyes = self.eyes(actor);
+        if !eyes.begins_at(row.node) {
+            return Ok(true);
+        }
+        match self.last_way(parent).await? {
+            Some((way, shelf)) => Ok(eyes.standing(shelf, way.into_iter()).level().is_some()),
+            None => Ok(false),
+        }
+    }
+
     /// What stands at a name in a folder now.
     #[boxed]
     pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {

@@ -7,7 +7,6 @@ use crate::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse,
 use crate::then::SinceThen;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::NodeId;
-use yellow_attic_core::cursor;
 use yellow_attic_core::rights::Level;
 
 /// The most entries of one page.
@@ -90,32 +89,30 @@ impl Engine {
         let hiding = self.hiding(&eyes).await?;
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} by {sort:?} {descending}");
-        let place = from.map(|c| cursor::decode(&list, c)).transpose()?;
-        let mut items = match sort {
-            Sort::Name => self.list_by_name(node, descending, limit, place.as_deref()).await?,
-            _ => self.list_by_value(node, sort, descending, limit, place.as_deref()).await?,
-        };
+        let mut place = from.map(|c| self.place_of(actor, &list, c)).transpose()?;
+        let mut items: Vec<Entry> = Vec::new();
+        // What is hidden leaves no trace: not in the list, nor in how full a page is, nor in where the next one begins.
+        let mut wanted = limit;
+        loop {
+            let found = match sort {
+                Sort::Name => self.list_by_name(node, descending, wanted, place.as_deref()).await?,
+                _ => self.list_by_value(node, sort, descending, wanted, place.as_deref()).await?,
+            };
+            let last = found.len() <= wanted;
+            place = found.last().map(|e| place_in(e, sort));
+            items.extend(found.into_iter().filter(|e| eyes.enter(standing, e.row.node).level().is_some()));
+            if last || items.len() > limit {
+                break;
+            }
+            wanted = limit.max(200);
+        }
         let more = items.len() > limit;
         items.truncate(limit);
-        let next = if more {
-            items.last().map(|e| {
-                let kind = u8::from(!e.row.is_folder());
-                let place = match sort {
-                    Sort::Name => format!("{kind}{}", e.row.key),
-                    _ => format!("{kind}{}\u{2}{}", value_of(e, sort), e.row.key),
-                };
-                cursor::encode(&list, &place)
-            })
-        } else {
-            None
-        };
-        // What is hidden leaves no trace: not in the list, and not in the sums of what it lies in.
-        items.retain_mut(|e| {
-            if hiding.contains(&e.row.node) {
-                e.folder = None;
-            }
-            eyes.enter(standing, e.row.node).level().is_some()
-        });
+        let next = items.last().filter(|_| more).map(|e| self.cursor(actor, &list, &place_in(e, sort)));
+        // The sums of what something hidden lies in would tell of it.
+        for entry in items.iter_mut().filter(|e| hiding.contains(&e.row.node)) {
+            entry.folder = None;
+        }
         Ok(Page { items, next })
     }
 
@@ -234,6 +231,15 @@ impl Engine {
             }
         }
         Ok(found)
+    }
+}
+
+/// Where an entry stands in its list.
+fn place_in(entry: &Entry, sort: Sort) -> String {
+    let kind = u8::from(!entry.row.is_folder());
+    match sort {
+        Sort::Name => format!("{kind}{}", entry.row.key),
+        _ => format!("{kind}{}\u{2}{}", value_of(entry, sort), entry.row.key),
     }
 }
 

@@ -1,6 +1,7 @@
 //! Rolling a folder back: the difference between two numbers, applied as ordinary changes, so that it
 //! can be undone like any other. Goes on after a restart, because the plan is made anew from what is.
 
+use crate::access::Eyes;
 use crate::disk::hex;
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
@@ -207,7 +208,7 @@ impl Engine {
         keep: &[NodeId],
     ) -> Result<Preview> {
         self.check_rollback(actor, top, goal).await?;
-        let ground = self.rollback_ground(top, goal, None, 0).await?;
+        let ground = self.rollback_ground(actor, top, goal, None, 0).await?;
         let keep: HashSet<i64> = keep.iter().map(|n| n.0).collect();
         let plan = plan(top.0, &ground.changed, &keep);
         let kept = ground.changed.iter().filter(|c| keep.contains(&c.node) && within(c)).count();
@@ -289,9 +290,11 @@ impl Engine {
         Ok(names.join("/"))
     }
 
-    /// Every node that changed since, then and now. `begun`: what others changed after it counts as newer.
+    /// Every node that changed since, then and now, as far as the actor sees it: what is hidden stays as it is, and is
+    /// not told of. `begun`: what others changed after it counts as newer.
     async fn rollback_ground(
         &self,
+        actor: &Actor,
         top: NodeId,
         goal: Moment,
         begun: Option<Moment>,
@@ -330,6 +333,14 @@ impl Engine {
         for (node, row) in &now {
             if row.since <= goal {
                 then.insert(*node, row.clone());
+            }
+        }
+        let mut now = now;
+        let eyes = self.eyes(actor);
+        if !eyes.access.bars().is_empty() {
+            for node in self.unseen(&eyes, &then, &now, goal).await? {
+                then.remove(&node);
+                now.remove(&node);
             }
         }
         let mut ground = Ground { then, now, changed: Vec::new() };
@@ -378,6 +389,31 @@ impl Engine {
         }
         ground.changed = changed;
         Ok(ground)
+    }
+
+    /// What of all that changed somebody may not see: where it was at a number, or where it is or was last.
+    async fn unseen(
+        &self,
+        eyes: &Eyes,
+        then: &HashMap<NodeId, Row>,
+        now: &HashMap<NodeId, Row>,
+        goal: Moment,
+    ) -> Result<Vec<NodeId>> {
+        let mut hidden = Vec::new();
+        for node in then.keys().chain(now.keys().filter(|n| !then.contains_key(n))) {
+            let last = match self.last_way(*node).await? {
+                Some((way, shelf)) => eyes.standing(shelf, way.into_iter()).level().is_some(),
+                None => false,
+            };
+            let before = match then.get(node) {
+                Some(row) => self.saw(eyes, *node, row.parent, row.shelf, goal).await?,
+                None => true,
+            };
+            if !last || !before {
+                hidden.push(*node);
+            }
+        }
+        Ok(hidden)
     }
 
     /// Whether the way up from a folder is whole, and whether it leads through `top`: at the goal, or
@@ -654,7 +690,8 @@ impl Engine {
         let mut kept = Instant::now();
         // Two or three passes are usual; one that others undo again and again ends as stopped.
         for _ in 0..50 {
-            let ground = self.rollback_ground(found.node, found.goal, Some(found.begun), found.id).await?;
+            let ground =
+                self.rollback_ground(actor, found.node, found.goal, Some(found.begun), found.id).await?;
             let stays = failed.keys().chain(keep).copied().collect();
             let plan = plan(found.node.0, &ground.changed, &stays);
             let mut left: Vec<Left> = Vec::new();

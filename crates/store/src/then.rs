@@ -10,7 +10,6 @@ use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yellow_attic_core::cursor;
 use yellow_attic_core::interval::forks;
 use yellow_attic_core::rights::{Level, Standing};
 use yellow_attic_core::{Moment, NodeId, ShelfId};
@@ -134,6 +133,14 @@ impl Engine {
         Ok(rows::parse_rows(&text)?.into_iter().find(|r| r.since <= at))
     }
 
+    /// The same for somebody who may see where it was then.
+    #[boxed]
+    pub async fn seen_at(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<Option<Row>> {
+        let Some(row) = self.state_at(node, at).await? else { return Ok(None) };
+        let seen = self.saw(&self.eyes(actor), node, row.parent, row.shelf, at).await?;
+        Ok(Some(row).filter(|_| seen))
+    }
+
     /// The way up from a node as it was at a number; none if it was not alive then.
     #[boxed]
     pub async fn chain_at(&self, node: NodeId, at: Moment) -> Result<Option<Vec<Row>>> {
@@ -192,24 +199,29 @@ impl Engine {
         };
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} at {at}");
-        let after = from.map(|c| cursor::decode(&list, c)).transpose()?;
+        let after = from.map(|c| self.place_of(actor, &list, c)).transpose()?;
         let all = self.listed_at(node, at).await?;
         let place = |r: &Row| format!("{}{}", u8::from(!r.is_folder()), r.key);
         let begins = after.map_or(0, |after| all.partition_point(|r| place(r) <= after));
-        let found = &all[begins..all.len().min(begins + limit)];
-        let more = begins + found.len() < all.len();
-        let next = found.last().filter(|_| more).map(|r| cursor::encode(&list, &place(r)));
-        let mut items = Vec::with_capacity(found.len());
+        let mut items: Vec<Entry> = Vec::with_capacity(limit);
+        let mut more = false;
         let time = self.time_of(at).await?;
-        // What most of them need is read at once: where they are now, and whether their folder is there.
-        let now = self.open_rows_of(found).await?;
         let here = self.shared.view.chain(node).await?.is_some();
-        for row in found.iter().cloned() {
+        let mut now = HashMap::new();
+        for (i, row) in all[begins..].iter().cloned().enumerate() {
+            if i % limit == 0 {
+                // What most of them need is read at once: where they are now, and whether their folder is there.
+                now = self.open_rows_of(&all[begins + i..all.len().min(begins + i + limit)]).await?;
+            }
             let stayed = now.get(&row.node).filter(|now| now.parent == row.parent);
             let sees = match stayed {
                 Some(_) => sight.enter(&eyes, row.node).sees(),
                 None => self.sight_in(&eyes, &sight, &row).await?.sees(),
             };
+            if sees && items.len() == limit {
+                more = true;
+                break;
+            }
             if sees {
                 let mut since_then = match stayed {
                     Some(_) if !here => SinceThen::Removed,
@@ -226,6 +238,7 @@ impl Engine {
                 items.push(Entry { row, folder: None, since_then });
             }
         }
+        let next = items.last().filter(|_| more).map(|e| self.cursor(actor, &list, &place(&e.row)));
         Ok(Page { items, next })
     }
 

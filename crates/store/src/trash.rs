@@ -9,6 +9,7 @@ use crate::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::cursor::CursorError;
 use yellow_attic_core::keeping::Keeping;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, Name, NodeId};
@@ -53,17 +54,16 @@ impl Engine {
         let chain = self.chain(actor, folder, Level::View).await?;
         let top = chain.last().ok_or_else(|| StoreError::NotFound("The folder".into()))?;
         let (shelf, whole) = (top.shelf, top.node == folder);
+        let list = format!("removed from {folder}");
         let (mut before, mut before_id) = match cursor {
             None => (i64::MAX, i64::MAX),
-            Some(text) => text
-                .split_once('-')
-                .and_then(|(at, id)| {
-                    Some((i64::from_str_radix(at, 16).ok()?, i64::from_str_radix(id, 16).ok()?))
-                })
-                .ok_or_else(|| {
-                    StoreError::BadInput("This place in the list is malformed; begin anew.".into())
-                })?,
+            Some(text) => self
+                .place_of(actor, &list, text)?
+                .split_once(' ')
+                .and_then(|(at, id)| Some((at.parse().ok()?, id.parse().ok()?)))
+                .ok_or(CursorError::Malformed)?,
         };
+        let mut last_shown = (before, before_id);
         let limit = limit.clamp(1, 500);
         let eyes = self.eyes(actor);
         let keeping = Keeping::of(&self.rules(), shelf);
@@ -96,6 +96,12 @@ impl Engine {
                 if !whole && !way.iter().any(|(node, _)| *node == folder) {
                     continue;
                 }
+                if page.items.len() == limit {
+                    let (at, id) = last_shown;
+                    page.next = Some(self.cursor(actor, &list, &format!("{at} {id}")));
+                    return Ok(page);
+                }
+                last_shown = (before, before_id);
                 let sums = match row.is_folder() && !self.hides_in(&eyes, row.node).await? {
                     true => self.shared.view.folder(row.node).await?,
                     false => None,
@@ -108,10 +114,6 @@ impl Engine {
                 };
                 let hold = keeping.hold;
                 page.items.push(Removed { sums, way, place, goes_at: goes_at.filter(|_| !hold), hold, past });
-                if page.items.len() == limit {
-                    page.next = Some(format!("{before:x}-{before_id:x}"));
-                    return Ok(page);
-                }
             }
             if last {
                 return Ok(page);

@@ -5,8 +5,9 @@
 
 use crate::run;
 use std::fs::File;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// A file system, and how it is made.
@@ -93,7 +94,10 @@ impl Image {
             Kind::Ext4.make(&image.path("outer.img"));
             image.mount_outer();
         }
-        sized(&image.inner(), mib);
+        match nested {
+            true => written(&image.inner(), mib),
+            false => sized(&image.inner(), mib),
+        }
         kind.make(&image.inner());
         image.mount();
         image
@@ -118,9 +122,37 @@ impl Image {
     /// The power goes (EXT4_IOC_SHUTDOWN without flushing the log). Not for a plain image of another file system than
     /// ext4.
     pub fn cut_power(&self) {
+        self.cut(|| {});
+    }
+
+    /// The same, and the program that writes to it stops at that moment too: no power, no answers. A file system that is
+    /// shut down says yes to a few flushes on its way out, and no machine is there any more to pass that on.
+    pub fn cut_power_under(&self, program: &std::process::Child) {
+        let pid = program.id().to_string();
+        self.cut(|| run("kill", &["-STOP", &pid]));
+    }
+
+    fn cut(&self, before: impl FnOnce()) {
         let stopped = if self.nested { self.path("outer") } else { self.at.clone() };
-        let script = "import fcntl,os,struct,sys; fcntl.ioctl(os.open(sys.argv[1], os.O_RDONLY), 0x8004587d, struct.pack('I', 2))";
-        run("python3", &["-c", script, stopped.to_str().expect("a path in UTF-8")]);
+        // Ready before the moment itself: a program takes longer to start than a disk to lose its power.
+        let script = "import fcntl,os,struct,sys; at = os.open(sys.argv[1], os.O_RDONLY); print(flush=True); \
+            sys.stdin.read(1); fcntl.ioctl(at, 0x8004587d, struct.pack('I', 2))";
+        let mut switch = Command::new("python3")
+            .args(["-c", script])
+            .arg(&stopped)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("python3");
+        let mut ready = [0];
+        switch.stdout.take().expect("its output").read_exact(&mut ready).expect("a disk to cut off");
+        before();
+        switch.stdin.take().expect("its input").write_all(b"x").expect("a switch that listens");
+        assert!(
+            switch.wait().expect("the switch").success(),
+            "the power of {} was not cut",
+            stopped.display()
+        );
     }
 
     /// It comes back. Whatever had files open on it must have ended.
@@ -149,6 +181,17 @@ impl Drop for Image {
 
 fn sized(path: &Path, mib: u64) {
     File::create(path).and_then(|file| file.set_len(mib << 20)).expect("room for an image");
+}
+
+/// Every block is there before it is used. A disk keeps what it has acknowledged as flushed; a file system that is shut
+/// down while it turns new blocks of a file into written ones answers a flush with success and forgets them.
+fn written(path: &Path, mib: u64) {
+    let mut file = File::create(path).expect("an image");
+    let zeros = vec![0; 1 << 20];
+    for _ in 0..mib {
+        file.write_all(&zeros).expect("room for an image");
+    }
+    file.sync_all().expect("a disk that can be written");
 }
 
 fn mount(image: &Path, at: &Path, options: &str) {

@@ -91,8 +91,10 @@ async fn check(service: &Service, answered: &Answered, open: &Open, round: usize
         let maybe = open.get(name).cloned().flatten();
         assert!(
             Some(&bytes) == wanted.as_ref() || Some(&bytes) == maybe.as_ref(),
-            "round {round}: \"{name}\" has {} bytes that were neither answered nor asked",
-            bytes.len()
+            "round {round}: \"{name}\" has {} bytes that were neither answered ({:?}) nor asked ({:?})",
+            bytes.len(),
+            wanted.map(|w| w.len()),
+            maybe.map(|m| m.len()),
         );
     }
     for (name, wanted) in answered {
@@ -166,7 +168,7 @@ async fn nested(kind: Kind) {
     let count = std::env::var("YATTIC_NESTED_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(5);
     let disk = Image::nested(kind, 512);
     rounds(&disk.at.join("data"), count, &|service| {
-        disk.cut_power();
+        disk.cut_power_under(&service.child);
         service.child.kill().unwrap();
         service.child.wait().unwrap();
         disk.mount_again();
@@ -177,6 +179,7 @@ async fn nested(kind: Kind) {
 #[tokio::test(flavor = "multi_thread")]
 async fn power_cuts_with_a_disk_that_caches_lose_nothing_on_ext4_in_its_modes() {
     for kind in [Kind::Ext4, Kind::Ext4Writeback, Kind::Ext4DataJournal, Kind::Ext4FastCommit] {
+        eprintln!("{kind:?}");
         nested(kind).await;
     }
 }
@@ -233,7 +236,7 @@ async fn an_upload_in_parts_goes_on_after_a_power_cut_with_its_own_bytes() {
             })
         };
         tokio::time::sleep(Duration::from_millis(150 + round * 170)).await;
-        disk.cut_power();
+        disk.cut_power_under(&service.child);
         service.child.kill().unwrap();
         service.child.wait().unwrap();
         disk.mount_again();
@@ -300,7 +303,7 @@ async fn after_a_power_cut_on_ext4_all_that_was_answered_is_there() {
     let data = disk.at.join("data");
     rounds(&data, count, &|service| {
         // The file system stops at this instant: what was not synced is lost, journal and all.
-        disk.cut_power();
+        disk.cut_power_under(&service.child);
         service.child.kill().unwrap();
         service.child.wait().unwrap();
         disk.mount_again();
@@ -431,7 +434,7 @@ async fn after_power_cuts_while_packing_letting_go_and_rolling_back_no_state_tha
     let disk = Image::make(Kind::Ext4, 768);
     let data = disk.at.join("data");
     past_rounds(&data, 8, &|service| {
-        disk.cut_power();
+        disk.cut_power_under(&service.child);
         service.child.kill().unwrap();
         service.child.wait().unwrap();
         disk.mount_again();

@@ -73,8 +73,12 @@ pub async fn gather(
     let wanted = Wanted { nodes: body.nodes.iter().map(|n| NodeId(*n)).collect(), at, format };
     let chain = state.engine.check_past(&who.actor, wanted.nodes[0], at).await?;
     let name = match (wanted.nodes.len(), chain.get(1)) {
-        (1, _) | (_, None) => title(&state, &chain[0]),
-        (n, Some(parent)) => format!("{}, {n} items", title(&state, parent)),
+        (1, _) => title(&state, &chain[0]),
+        // Named after the folder in which they lie, where that may be known.
+        (n, Some(parent)) if state.engine.check_past(&who.actor, parent.node, at).await.is_ok() => {
+            format!("{}, {n} items", title(&state, parent))
+        }
+        (n, _) => format!("{n} items"),
     };
     let (bytes, files, left_out) = archive::measure(&state, &Reader::from(&who), &wanted).await?;
     let id = new_secret()?[..32].to_string();

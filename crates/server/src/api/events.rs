@@ -170,7 +170,7 @@ impl Following {
     /// Reads what came after `upto` on every shelf that one may enter now.
     async fn read(&mut self) -> Result<(), Refusal> {
         let head = Moment(*self.head.borrow_and_update());
-        let names = self.state.names.get(&self.state.engine).await;
+        let names = self.state.names_for(&self.who).await;
         let mut told: Vec<(Moment, Bytes)> = Vec::new();
         let mut upto = head;
         for shelf in self.state.engine.shelves_in_sight(&self.who.actor).await? {
@@ -184,9 +184,10 @@ impl Following {
                 upto = upto.min(reached);
             }
             for change in found {
-                let shown = shown_change(&change, &names);
+                let shown = shown_change(&self.state, &self.who, &change, &names).await?;
                 // Where the caller knows it to be: several moves may lie between.
-                let before = self.state.engine.state_at(NodeId(shown.node.id), self.upto).await?;
+                let before =
+                    self.state.engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
                 let from = before.and_then(|row| row.parent).filter(|p| Some(p.0) != shown.node.parent);
                 let data = serde_json::json!({ "root": shelf.root.0, "from": from, "change": shown });
                 told.push((change.moment(), Bytes::from(format!("event: change\ndata: {data}\n"))));

@@ -1,6 +1,6 @@
 //! Second factors: signing in with one, and setting them up.
 
-use super::sessions::{me, open_session};
+use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
 use crate::auth::{AnyWho, Who, check_origin, from, hash_secret};
 use crate::factors::{Held, check_code, check_passkey, credentials, new_recovery, passkeys};
@@ -67,14 +67,15 @@ pub async fn second_step(
     body: web::Json<api::SecondStep>,
 ) -> Result<HttpResponse, Refusal> {
     check_origin(&request, &state)?;
-    let Held::SignIn(id, question) = state.tickets.look(&body.ticket, state.engine.now_ms())? else {
+    let ticket = state.tickets.take(&body.ticket, state.engine.now_ms())?;
+    let Some(Held::SignIn(id, question)) = ticket.held() else {
         return Err(Refusal::not_found("The ticket"));
     };
-    let account = account(&state, id).await?;
+    let account = account(&state, *id).await?;
     let actor = actor_of(&request, &state, &account);
     match (&body.passkey, question, &body.code) {
         (Some(answer), Some(question), _) => {
-            check_passkey(&state, &request, &actor, &account, &question, answer.clone()).await?;
+            check_passkey(&state, &request, &actor, &account, question, answer.clone()).await?;
         }
         (None, _, Some(code)) => check_code(&state, &actor, &account, code).await?,
         _ => {
@@ -85,9 +86,9 @@ pub async fn second_step(
             ));
         }
     }
-    state.tickets.end(&body.ticket);
-    let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Ok().cookie(cookie).json(me(&state, &account).await?))
+    ticket.used();
+    let cookies = open_session(&state, &account, &request).await?;
+    Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
 async fn shown(state: &State, request: &HttpRequest, who: &Who) -> Result<api::Factors, Refusal> {
@@ -196,8 +197,9 @@ pub async fn confirm_codes(
     let who = who.0;
     let first = may_add(&state, &who).await?;
     let now = state.engine.now_ms();
-    let secret = match state.tickets.look(&body.ticket, now)? {
-        Held::Codes(id, secret) if id == who.account.id => secret,
+    let ticket = state.tickets.take(&body.ticket, now)?;
+    let secret = match ticket.held() {
+        Some(Held::Codes(id, secret)) if *id == who.account.id => secret.clone(),
         _ => return Err(Refusal::not_found("The ticket")),
     };
     let name = named(&body.name, "Authenticator")?;
@@ -216,7 +218,7 @@ pub async fn confirm_codes(
         .engine
         .add_factor(&who.actor, &who.account, FactorKind::Codes, &name, secret, Some(step), kept)
         .await?;
-    state.tickets.end(&body.ticket);
+    ticket.used();
     counts_now(&state);
     Ok(HttpResponse::Created().json(api::Recovery { codes: if first { codes } else { Vec::new() } }))
 }
@@ -259,8 +261,9 @@ pub async fn confirm_passkey(
 ) -> Result<HttpResponse, Refusal> {
     let who = who.0;
     let first = may_add(&state, &who).await?;
-    let begun = match state.tickets.look(&body.ticket, state.engine.now_ms())? {
-        Held::Passkey(id, begun) if id == who.account.id => begun,
+    let ticket = state.tickets.take(&body.ticket, state.engine.now_ms())?;
+    let begun = match ticket.held() {
+        Some(Held::Passkey(id, begun)) if *id == who.account.id => begun.clone(),
         _ => return Err(Refusal::not_found("The ticket")),
     };
     let name = named(&body.name, "Passkey")?;
@@ -275,7 +278,7 @@ pub async fn confirm_passkey(
     let (codes, kept) = new_recovery()?;
     let kept = first.then_some(kept);
     state.engine.add_factor(&who.actor, &who.account, FactorKind::Passkey, &name, secret, None, kept).await?;
-    state.tickets.end(&body.ticket);
+    ticket.used();
     counts_now(&state);
     Ok(HttpResponse::Created().json(api::Recovery { codes: if first { codes } else { Vec::new() } }))
 }

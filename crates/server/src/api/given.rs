@@ -8,11 +8,11 @@ use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
+use yellow_attic_core::GrantId;
 use yellow_attic_core::rights::{Gives, Level};
-use yellow_attic_core::{GrantId, cursor};
+use yellow_attic_store::Actor;
 use yellow_attic_store::granting::{Given, NewGrant};
 use yellow_attic_store::openings::Wanted;
-use yellow_attic_store::{Actor, StoreError};
 
 async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Given) -> Option<api::Given> {
     let Gives::Allow(level) = grant.gives else { return None };
@@ -193,13 +193,13 @@ pub async fn list_given(
     let total = given.len();
     let list = format!("given {} {:?} {:?} {:?}", query.all, query.words, query.kind, query.state);
     if let Some(cursor) = &query.cursor {
-        let place = cursor::decode(&list, cursor).map_err(StoreError::from)?;
+        let place = state.engine.place_of(&who.actor, &list, cursor)?;
         given.retain(|g| place_of(g) < place);
     }
     let limit = query.limit.unwrap_or(200).clamp(1, 1000);
     let more = given.len() > limit;
     given.truncate(limit);
-    let next = given.last().filter(|_| more).map(|g| cursor::encode(&list, &place_of(g)));
+    let next = given.last().filter(|_| more).map(|g| state.engine.cursor(&who.actor, &list, &place_of(g)));
     Ok(HttpResponse::Ok().json(api::GivenOut { given, total, next }))
 }
 

@@ -4,13 +4,14 @@ use super::people::Directory;
 use super::rights::gives;
 use super::signing::{invitation, mail_invitation};
 use crate::app::State;
-use crate::auth::{Who, address, check_origin, from, wait_over};
+use crate::auth::{Who, address, check_origin, from};
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::times;
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::forwarded::counted;
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, password};
@@ -165,8 +166,6 @@ pub async fn sign_up(
     state: web::Data<State>,
     body: web::Json<api::SignUp>,
 ) -> Result<HttpResponse, Refusal> {
-    let now = state.engine.now_ms();
-    let key = ("sign-up".to_string(), address(&request, &state).map(counted));
     if request.headers().contains_key("origin") {
         check_origin(&request, &state)?;
     }
@@ -187,8 +186,8 @@ pub async fn sign_up(
         ));
     }
     // Each request sends a letter: they are slowed like wrong passwords.
-    wait_over(&state, &key, now)?;
-    state.guessing.failed(key, now);
+    let by = vec![By::Act("sign-up", address(&request, &state).map(counted)), By::All];
+    drop(state.guessing.begin(&state.engine, by).await?);
     let sign_in = body.sign_in.trim().to_lowercase();
     let actor = Actor {
         account: None,

@@ -90,11 +90,11 @@ pub async fn show_trash(
     let page =
         state.engine.trash(&who.actor, folder, query.cursor.as_deref(), query.limit.unwrap_or(100)).await?;
     let sums = state.engine.sums(&who.actor, folder).await?;
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(&who).await;
     let mut items = Vec::with_capacity(page.items.len());
     for removed in &page.items {
         let past = &removed.past;
-        let mut node = super::shown::node(&past.row, None, &names);
+        let mut node = super::shown::seen(&state, &who, &past.row, None, &names).await?;
         node.size = removed.sums.map_or(node.size, |s| s.bytes);
         items.push(api::Removed {
             files: removed.sums.map_or(1, |s| s.files),

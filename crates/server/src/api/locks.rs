@@ -36,7 +36,7 @@ pub async fn take_lock(
             engine.lock(&who.actor, new).await?
         }
     };
-    let names = state.names.get(engine).await;
+    let names = state.names_for(&who).await;
     Ok(HttpResponse::Ok().json(shown::lock(&who, &names, &held)))
 }
 

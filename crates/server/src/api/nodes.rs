@@ -65,7 +65,7 @@ async fn present_facts(state: &State, who: &Who, node: NodeId) -> Result<api::Fa
 async fn past_facts(state: &State, who: &Who, node: NodeId, at: &str) -> Result<api::Facts, Refusal> {
     let at = times::moment(&state.engine, at).await?;
     let chain = state.engine.check_past(&who.actor, node, at).await?;
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(who).await;
     let level = match state.engine.chain(&who.actor, node, Level::View).await {
         Ok(now) => state.engine.level(&who.actor, &now),
         Err(_) => Some(Level::View),
@@ -166,7 +166,7 @@ pub async fn entries(
             state.engine.list_at(&who.actor, node, at, limit, query.cursor.as_deref()).await?
         }
     };
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(&who).await;
     // Locks are of the present alone.
     let locks = match query.at.is_none() && state.engine.has_locks() {
         true => state.engine.locks_by_node(),
@@ -300,6 +300,8 @@ pub async fn restore(
     body: web::Json<api::Restore>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
+    // Before anything is looked at: of what may not be seen, nothing is told.
+    state.engine.history(&who.actor, node, 1).await?;
     let at = match &body.at {
         Some(at) => Some(times::moment(&state.engine, at).await?),
         None => None,
@@ -342,21 +344,20 @@ pub async fn history(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let states = state.engine.history(&who.actor, NodeId(*path), 1000).await?;
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(&who).await;
     let fates = state.engine.fates_of(NodeId(*path)).await?;
     let labels = state.engine.named_versions(NodeId(*path)).await?;
-    Ok(HttpResponse::Ok().json(api::History {
-        states: states
-            .iter()
-            .map(|s| api::State {
-                label: labels.iter().find(|l| l.since == s.row.since).map(|l| l.label.clone()),
-                kept: fates.get(&s.row.since.0).filter(|_| s.ended.is_some()).map(|f| super::kept::kept(*f)),
-                node: shown::node(&s.row, None, &names),
-                ended: s.ended.map(|(_, at, _)| show(at)),
-                ended_how: s.ended.map(|(_, _, how)| how.word().to_string()),
-            })
-            .collect(),
-    }))
+    let mut told = Vec::with_capacity(states.len());
+    for s in &states {
+        told.push(api::State {
+            label: labels.iter().find(|l| l.since == s.row.since).map(|l| l.label.clone()),
+            kept: fates.get(&s.row.since.0).filter(|_| s.ended.is_some()).map(|f| super::kept::kept(*f)),
+            node: shown::seen(&state, &who, &s.row, None, &names).await?,
+            ended: s.ended.map(|(_, at, _)| show(at)),
+            ended_how: s.ended.map(|(_, _, how)| how.word().to_string()),
+        });
+    }
+    Ok(HttpResponse::Ok().json(api::History { states: told }))
 }
 
 /// What the time strip of a folder is drawn from.

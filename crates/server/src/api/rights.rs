@@ -107,11 +107,11 @@ pub async fn give_right(
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let gives = gives(&body.can)?;
+    // Whoever may not is told so before anything is asked of them, or told of others.
+    let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
     let people = Directory::read(&state).await?;
     let subject = people.subject(&body.to)?;
     let until = body.until.as_deref().map(times::wanted).transpose()?;
-    // Whoever may not is told so before anything is asked of them.
-    let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
     who.need_proof(&state)?;
     let new = NewGrant { node, subject, gives, until, message: body.message.trim().to_string() };
     let id = state.engine.give(&who.actor, new).await?;
@@ -202,7 +202,12 @@ pub async fn why_may(
     let people = Directory::read(&state).await?;
     let account = match &query.account {
         None => who.account.id,
-        Some(name) => people.account(name)?,
+        Some(name) if people.is(who.account.id, name) => who.account.id,
+        Some(name) => {
+            // Before the name is looked at: who has an account is nothing for those who may not ask.
+            state.engine.chain(&who.actor, node, Level::Manage).await?;
+            people.account(name)?
+        }
     };
     let told = state.engine.why(&who.actor, account, node).await?;
     let chain = state.engine.chain(&who.actor, node, Level::View).await?;

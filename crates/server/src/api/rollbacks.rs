@@ -65,7 +65,7 @@ pub async fn look_at_rollback(
     let goal = times::moment(&state.engine, &query.to).await?;
     let keep = read_keep(query.keep.as_deref())?;
     let seen = state.engine.plan_rollback(&who.actor, NodeId(*path), goal, &keep).await?;
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(&who).await;
     let plan = &seen.plan;
     let lines = seen.lines.iter().map(|line| {
         let (what, why) = match line.what {
@@ -208,7 +208,7 @@ pub async fn undo_rollback(
 #[get("/alarms")]
 pub async fn list_alarms(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let everywhere = who.account.role == Role::Administrator;
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(&who).await;
     let mut alarms = Vec::new();
     for alarm in state.engine.alarms_for(&who.actor, false, everywhere).await? {
         let Some(shelf) = state.engine.shelves().into_iter().find(|s| s.id == alarm.shelf) else { continue };

@@ -11,12 +11,15 @@ use yellow_attic_store::Row;
 use yellow_attic_store::searching::FoundChain;
 
 async fn found(state: &State, who: &Who, chains: &[FoundChain]) -> Result<Vec<api::FoundNode>, Refusal> {
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(who).await;
     let mut all = Vec::with_capacity(chains.len());
     for chain in chains {
         let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
         let way = state.engine.way_of(&who.actor, &way).await?;
-        all.push(api::FoundNode { node: shown::node(&chain[0], None, &names), path: way.path });
+        all.push(api::FoundNode {
+            node: shown::seen(state, who, &chain[0], None, &names).await?,
+            path: way.path,
+        });
     }
     Ok(all)
 }
@@ -42,12 +45,13 @@ pub async fn find(
         };
         let at = crate::times::moment(&state.engine, at).await?;
         let (ways, more) = state.engine.find_names_at(&who.actor, &query.name, within, at, limit).await?;
-        let names = state.names.get(&state.engine).await;
+        let names = state.names_for(&who).await;
         let mut found = Vec::with_capacity(ways.len());
         for way in &ways {
             let rows: Vec<&Row> = way.iter().collect();
             let path = state.engine.way_of(&who.actor, &rows).await?.path;
-            found.push(api::FoundNode { node: shown::node(&way[0], None, &names), path });
+            found
+                .push(api::FoundNode { node: shown::seen(&state, &who, &way[0], None, &names).await?, path });
         }
         return Ok(HttpResponse::Ok().json(api::Found { found, more }));
     }

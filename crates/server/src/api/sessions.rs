@@ -2,16 +2,17 @@
 
 use crate::app::State;
 use crate::auth::{
-    AnyWho, COOKIE, LOOK_COOKIE, SESSION_MS, Who, check_door, check_origin, check_password, from,
-    hash_secret, lacks_factor, new_secret,
+    AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, browser_proof, check_door,
+    check_origin, check_password, from, hash_secret, lacks_factor, new_secret,
 };
 use crate::factors::{ask_second, check_code};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
-use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
@@ -56,6 +57,48 @@ pub async fn welcome(state: web::Data<State>, who: Option<AnyWho>) -> Result<Htt
     }))
 }
 
+/// The code of the set-up address while it is used. Unless it was used, it counts again afterwards.
+struct SetUpCode<'s> {
+    state: &'s State,
+    code: Option<[u8; 32]>,
+}
+
+impl<'s> SetUpCode<'s> {
+    fn take(state: &'s State, given: &str) -> Result<SetUpCode<'s>, Refusal> {
+        let mut kept = state.set_up.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.as_ref().is_some_and(|c| *c == hash_secret(given)) {
+            return Ok(SetUpCode { state, code: kept.take() });
+        }
+        Err(Refusal::new(
+            403,
+            "set_up_code_wrong",
+            "The set-up address is not valid",
+            "Its code is wrong, was used already, or the service was started anew since.",
+            "Take the address that the service printed at its last start.",
+        ))
+    }
+
+    fn used(mut self) {
+        self.code = None;
+    }
+}
+
+impl Drop for SetUpCode<'_> {
+    fn drop(&mut self) {
+        if let Some(code) = self.code.take() {
+            *self.state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = Some(code);
+        }
+    }
+}
+
+/// An answer that leaves cookies.
+pub fn with_cookies(mut answer: HttpResponseBuilder, cookies: [Cookie<'static>; 2]) -> HttpResponseBuilder {
+    for cookie in cookies {
+        answer.cookie(cookie);
+    }
+    answer
+}
+
 /// Makes the first administrator, with the one-time code that the service printed.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SetUp,
     responses((status = 201, body = api::Me), (status = 403, body = api::Problem)))]
@@ -65,19 +108,10 @@ pub async fn set_up(
     state: web::Data<State>,
     body: web::Json<api::SetUp>,
 ) -> Result<HttpResponse, Refusal> {
-    let right = {
-        let code = state.set_up.lock().unwrap_or_else(PoisonError::into_inner);
-        code.as_ref().is_some_and(|c| *c == hash_secret(&body.code))
-    };
-    if !right {
-        return Err(Refusal::new(
-            403,
-            "set_up_code_wrong",
-            "The set-up address is not valid",
-            "Its code is wrong, was used already, or the service was started anew since.",
-            "Take the address that the service printed at its last start.",
-        ));
-    }
+    let attempt = state.guessing.begin(&state.engine, vec![By::Act("set-up", None)]).await?;
+    // Taken before anything else: of several at once, one makes the administrator.
+    let code = SetUpCode::take(&state, &body.code)?;
+    attempt.succeeded();
     let wanted = body.sign_in.trim().to_lowercase();
     if !password::check_sign_in(&wanted) {
         return Err(Refusal::bad(
@@ -87,7 +121,6 @@ pub async fn set_up(
         ));
     }
     let hash = super::people::hashed(&state, &wanted, &[&body.display_name], &[], &body.password).await?;
-    // The code is taken only now, and given back to nobody: the account is made, or the service tells why not.
     let actor = Actor {
         account: None,
         device: None,
@@ -98,10 +131,10 @@ pub async fn set_up(
     };
     let account =
         state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
-    *state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    code.used();
     state.names.forget().await;
-    let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Created().cookie(cookie).json(me(&state, &account).await?))
+    let cookies = open_session(&state, &account, &request).await?;
+    Ok(with_cookies(HttpResponse::Created(), cookies).json(me(&state, &account).await?))
 }
 
 /// The first letter large.
@@ -110,11 +143,12 @@ pub fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
 
+/// Opens a session: its cookie, and the one by which the browser is known again.
 pub async fn open_session(
     state: &State,
     account: &Account,
     request: &HttpRequest,
-) -> Result<Cookie<'static>, Refusal> {
+) -> Result<[Cookie<'static>; 2], Refusal> {
     let secret = new_secret()?;
     let actor = Actor {
         account: Some(account.id),
@@ -128,7 +162,8 @@ pub async fn open_session(
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
     state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
     state.proofs.note(hash_secret(&secret), state.engine.now_ms());
-    Ok(cookie(state, secret, SESSION_MS / 1000))
+    let known = cookie_named(BROWSER_COOKIE, state, browser_proof(state, account)?, BROWSER_MS / 1000);
+    Ok([cookie(state, secret, SESSION_MS / 1000), known])
 }
 
 fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
@@ -164,8 +199,8 @@ pub async fn sign_in(
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
     check_door(&state, &account, Door::Console)?;
     ask_second(&state, &account).await?;
-    let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Ok().cookie(cookie).json(me(&state, &account).await?))
+    let cookies = open_session(&state, &account, &request).await?;
+    Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
 /// Signs out of the console.

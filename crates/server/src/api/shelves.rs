@@ -59,7 +59,7 @@ async fn show_shelf(
     shelf: &Shelf,
     level: Level,
 ) -> Result<api::Shelf, Refusal> {
-    let names = state.names.get(&state.engine).await;
+    let names = state.names_for(who).await;
     let note = state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default();
     let folder = state.engine.sums(&who.actor, shelf.root).await?;
     let latest = state.engine.latest(&who.actor, shelf, ON_THE_BOARD).await?;
@@ -79,6 +79,10 @@ async fn show_shelf(
             if shelf.kind == ShelfKind::Home { format!("yours, open to {shared}") } else { shared }
         }
     };
+    let mut shown_latest = Vec::with_capacity(latest.len());
+    for row in &latest {
+        shown_latest.push(shown::seen(state, who, row, None, &names).await?);
+    }
     Ok(api::Shelf {
         id: shelf.id.0,
         name: match shelf.kind {
@@ -101,7 +105,7 @@ async fn show_shelf(
         quota: state.engine.fullness(shelf).await?.line,
         sums: folder.as_ref().map(shown::sums).unwrap_or_default(),
         changed: show(folder.map_or(0, |f| f.changed_at)),
-        latest: latest.iter().map(|row| shown::node(row, None, &names)).collect(),
+        latest: shown_latest,
     })
 }
 
@@ -272,22 +276,30 @@ pub async fn changes(
     };
     let limit = query.limit.unwrap_or(500);
     let (found, upto, more) = state.engine.changes(&who.actor, &shelf, since, limit).await?;
-    let names = state.names.get(&state.engine).await;
-    let told = found.iter().map(|change| shown_change(change, &names)).collect();
+    let names = state.names_for(&who).await;
+    let mut told = Vec::with_capacity(found.len());
+    for change in &found {
+        told.push(shown_change(&state, &who, change, &names).await?);
+    }
     Ok(HttpResponse::Ok().json(api::Changes { changes: told, upto: upto.token(), more }))
 }
 
 /// A change as it stands in answers and events.
-pub fn shown_change(change: &Change, names: &crate::app::NameMap) -> api::Change {
+pub async fn shown_change(
+    state: &State,
+    who: &Who,
+    change: &Change,
+    names: &crate::app::NameMap,
+) -> Result<api::Change, Refusal> {
     let (what, row) = match change {
         Change::Changed(row) => ("changed", row),
         Change::Removed(past) => ("removed", &past.row),
         Change::Arrived(row) => ("arrived", row),
         Change::Left(past) => ("left", &past.row),
     };
-    api::Change {
+    Ok(api::Change {
         what: what.to_string(),
         moment: change.moment().token(),
-        node: shown::node(row, None, names),
-    }
+        node: shown::seen(state, who, row, None, names).await?,
+    })
 }

@@ -32,6 +32,21 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
     }
 }
 
+/// A row as somebody may see it: without the folder in which it lies, where that is hidden from them.
+pub async fn seen(
+    state: &State,
+    who: &Who,
+    row: &Row,
+    folder: Option<&Folder>,
+    names: &NameMap,
+) -> Result<api::Node, crate::problem::Refusal> {
+    let mut told = node(row, folder, names);
+    if !state.engine.shows_parent(&who.actor, row).await? {
+        told.parent = None;
+    }
+    Ok(told)
+}
+
 /// A folder's sums as callers see them.
 pub fn sums(folder: &Folder) -> api::Sums {
     api::Sums {
@@ -55,7 +70,7 @@ pub fn since_then(what: SinceThen) -> api::SinceThen {
 
 /// A present row, with its sums.
 pub async fn present(state: &State, who: &Who, row: &Row) -> Result<api::Node, crate::problem::Refusal> {
-    let names: Arc<NameMap> = state.names.get(&state.engine).await;
+    let names: Arc<NameMap> = state.names_for(who).await;
     let folder = if row.is_folder() { state.engine.sums(&who.actor, row.node).await? } else { None };
     let given = given(state, who, row);
     let locked = match state.engine.has_locks() {
@@ -65,7 +80,7 @@ pub async fn present(state: &State, who: &Who, row: &Row) -> Result<api::Node, c
         }
         false => None,
     };
-    Ok(api::Node { given, locked, ..node(row, folder.as_ref(), &names) })
+    Ok(api::Node { given, locked, ..seen(state, who, row, folder.as_ref(), &names).await? })
 }
 
 /// A lock as callers see it.

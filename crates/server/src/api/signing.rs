@@ -1,9 +1,9 @@
 //! Choosing passwords, and where one is signed in.
 
 use super::people::{Directory, hashed_for};
-use super::sessions::{me, open_session};
+use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
-use crate::auth::{Who, check_door, check_password, from, hash_secret, new_secret};
+use crate::auth::{Who, check_door, check_own_password, from, hash_secret, new_secret};
 use crate::factors::ask_second;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
@@ -155,8 +155,8 @@ pub async fn accept_invitation(
     check_door(&state, &account, Door::Console)?;
     // Whoever holds the address knows no second factor: that one is asked for as ever.
     ask_second(&state, &account).await?;
-    let cookie = open_session(&state, &account, &request).await?;
-    Ok(HttpResponse::Ok().cookie(cookie).json(me(&state, &account).await?))
+    let cookies = open_session(&state, &account, &request).await?;
+    Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
 /// Changes one's own password. Every other session ends; computers stay connected.
@@ -170,7 +170,7 @@ pub async fn change_password(
     body: web::Json<api::PasswordChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
-    check_password(&state, &request, &who.account.sign_in, &body.present).await?;
+    check_own_password(&state, &request, &who, &body.present).await?;
     let hash = hashed_for(&state, &who.account, &body.new).await?;
     state.engine.change_password(&who.actor, &who.account, hash, who.token).await?;
     state.revoked();

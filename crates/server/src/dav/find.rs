@@ -238,8 +238,8 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
             teller.set_token(report::present(asked, top).await?);
         }
         if depth == Depth::Infinity {
-            let sums = engine.shelf_sums(at.row.node).await?;
-            if sums.is_none_or(|s| s.files + s.folders > MOST_BENEATH) {
+            let sums = engine.sums(asked.actor(), at.row.node).await?;
+            if sums.is_some_and(|s| s.files + s.folders > MOST_BENEATH) {
                 return Err(condition(403, "propfind-finite-depth"));
             }
         }

@@ -14,6 +14,7 @@ use yellow_attic_core::dav::{DAV, PropName, TIMES, answer};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{NodeId, ShelfId};
 use yellow_attic_store::locking::Held;
+use yellow_attic_store::people::Role;
 use yellow_attic_store::properties::Properties;
 use yellow_attic_store::{Folder, How, Row};
 
@@ -198,7 +199,7 @@ impl Teller {
             false => HashMap::new(),
         };
         let names = match plan.asks(Live::Author) {
-            true => Some(state.names.get(&state.engine).await),
+            true => Some(state.names_for(&who).await),
             false => None,
         };
         let mut teller = Teller {
@@ -243,6 +244,14 @@ impl Teller {
         let Some(its) = self.state.engine.shelves().into_iter().find(|s| s.id == shelf) else {
             return Ok(());
         };
+        // How much lies on a shelf, and how much room the machine has, is for whoever sees all of the shelf, and for
+        // nobody from outside.
+        if self.who.account.role == Role::Guest
+            || self.state.engine.chain(&self.who.actor, its.root, Level::View).await.is_err()
+            || self.state.engine.sums(&self.who.actor, its.root).await?.is_none()
+        {
+            return Ok(());
+        }
         let full = self.state.engine.fullness(&its).await?;
         let free = self.state.engine.space()?.0;
         let left = full.line.map_or(free, |line| line.saturating_sub(full.used + full.claimed).min(free));

@@ -2,13 +2,13 @@
 //! Cookies do not count: no page of ours, and none of others, can act here in somebody's name.
 
 use crate::app::State;
-use crate::auth::{Who, check_door, check_password, factor_demanded, from, hash_secret};
+use crate::auth::{Look, Who, account_of, check_door, factor_demanded, from, hash_secret, look_at_password};
+use crate::guessing::keyed;
 use crate::problem::Refusal;
 use actix_web::HttpRequest;
 use actix_web::http::header;
 use base64::Engine as _;
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::Arc;
 use yellow_attic_core::AccountId;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
@@ -18,34 +18,13 @@ use yellow_attic_store::people::Account;
 const MOST: usize = 10_000;
 
 /// Passwords that were checked: by a keyed hash of name and password the account, and the hash of its password
-/// as it was. Counts for as long as that is the account's.
-#[derive(Default)]
-pub struct Pairs(Mutex<HashMap<[u8; 32], (AccountId, String)>>);
+/// as it was. Counts for as long as that is the account's. Of many who come with the same pair at once, one is checked.
+pub struct Pairs(quick_cache::sync::Cache<[u8; 32], (AccountId, String)>);
 
-impl Pairs {
-    fn get(&self, key: &[u8; 32]) -> Option<(AccountId, String)> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(key).cloned()
+impl Default for Pairs {
+    fn default() -> Pairs {
+        Pairs(quick_cache::sync::Cache::new(MOST))
     }
-
-    fn put(&self, key: [u8; 32], account: &Account) {
-        let mut pairs = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if pairs.len() >= MOST {
-            pairs.clear();
-        }
-        pairs.insert(key, (account.id, account.password.clone()));
-    }
-}
-
-/// What is remembered of a pair tells nothing without this key, which dies with the process.
-fn keyed(name: &str, password: &str) -> Option<[u8; 32]> {
-    static KEY: OnceLock<Option<[u8; 32]>> = OnceLock::new();
-    let key = KEY.get_or_init(|| {
-        let mut key = [0; 32];
-        getrandom::fill(&mut key).ok().map(|()| key)
-    });
-    let mut hasher = blake3::Hasher::new_keyed(key.as_ref()?);
-    hasher.update(&(name.len() as u64).to_le_bytes()).update(name.as_bytes()).update(password.as_bytes());
-    Some(*hasher.finalize().as_bytes())
 }
 
 fn not_signed_in(detail: &str) -> Refusal {
@@ -142,7 +121,7 @@ async fn by_password(
     password: &str,
     from: &str,
 ) -> Result<Who, Refusal> {
-    let key = keyed(name, password).ok_or_else(|| not_signed_in("The machine gives no random numbers."))?;
+    let key = keyed(&[b"dav", name.as_bytes(), password.as_bytes()]);
     let now = state.engine.now_ms();
     if let Some(Some(mut who)) = state.known.get(&key, now) {
         if *who.actor.from != *from {
@@ -150,35 +129,17 @@ async fn by_password(
         }
         return Ok(who);
     }
-    let account = match state.pairs.get(&key) {
-        Some(pair) => unchanged(state, &pair).await?,
-        None => None,
-    };
-    let account = match account {
-        Some(account) => account,
-        None => {
-            // Where more than a password is needed, none is looked at.
-            let sign_in = name.trim().to_lowercase();
-            let known = match sign_in.contains('@') {
-                true => state.engine.account_at(&sign_in).await?,
-                false => state.engine.account_named(&sign_in).await?,
-            };
-            if let Some(known) = &known
-                && needs_more(state, known).await?
-            {
-                return Err(not_signed_in(
-                    "The sign-in name or the password is wrong, or a password is not enough here.",
-                ));
+    let account = match state.pairs.0.get_value_or_guard_async(&key).await {
+        Ok(pair) => match unchanged(state, &pair).await? {
+            Some(account) => account,
+            None => {
+                state.pairs.0.remove(&key);
+                checked(request, state, name, password).await?
             }
-            let account = check_password(state, request, name, password).await.map_err(|refusal| {
-                match refusal.code() {
-                    "wrong_sign_in" => not_signed_in(
-                        "The sign-in name or the password is wrong, or a password is not enough here.",
-                    ),
-                    _ => refusal,
-                }
-            })?;
-            state.pairs.put(key, &account);
+        },
+        Err(guard) => {
+            let account = checked(request, state, name, password).await?;
+            let _ = guard.insert((account.id, account.password.clone()));
             account
         }
     };
@@ -203,6 +164,28 @@ async fn by_password(
     Ok(who)
 }
 
+/// Checks a password where it is enough. Where it is not, it is not looked at; that takes as long and counts as much.
+async fn checked(
+    request: &HttpRequest,
+    state: &State,
+    name: &str,
+    password: &str,
+) -> Result<Account, Refusal> {
+    let known = account_of(state, name).await?;
+    let look = match &known {
+        Some(account) if needs_more(state, account).await? => Look::Untested,
+        _ => Look::Usual,
+    };
+    look_at_password(state, request, known, name, password, look).await.map_err(|refusal| {
+        match refusal.code() {
+            "wrong_sign_in" => {
+                not_signed_in("The sign-in name or the password is wrong, or a password is not enough here.")
+            }
+            _ => refusal,
+        }
+    })
+}
+
 async fn needs_more(state: &State, account: &Account) -> Result<bool, Refusal> {
     let today = crate::times::today(state.engine.now_ms());
     Ok(factor_demanded(state, account).is_some_and(|day| day <= today)
@@ -220,7 +203,7 @@ async fn unchanged(state: &State, (id, hash): &(AccountId, String)) -> Result<Op
 
 /// Whether somebody who gave a password when a long answer began may still have it.
 pub async fn still(state: &State, who: &Who) -> bool {
-    let Some(pair) = state.pairs.get(&who.token) else { return false };
+    let Some(pair) = state.pairs.0.get(&who.token) else { return false };
     match unchanged(state, &pair).await {
         Ok(Some(account)) => check_door(state, &account, Door::Dav).is_ok(),
         _ => false,

@@ -13,17 +13,17 @@ pub mod shown;
 
 use crate::app::State;
 use crate::auth::{address, check_origin, from, verify};
+use crate::guessing::{self, Try, keyed};
 use crate::mail;
 use crate::problem::Refusal;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::collections::HashMap;
-use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::OpeningId;
 use yellow_attic_core::forwarded::counted;
-use yellow_attic_core::guessing::Minute;
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::openings::{Kind, Open, Shut, Told};
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::rights::Level;
@@ -40,17 +40,12 @@ const MOST_KNOWN: usize = 5_000;
 const KNOWN_MS: i64 = 60_000;
 /// For so long it is not asked again whether one acts, if nothing changes.
 const DECIDED_MS: i64 = 1_000;
-/// Tries of passwords a minute: from one address, and of one link or intake.
-const TRIES_OF_ADDRESS: u32 = 10;
-const TRIES_OF_OPENING: u32 = 100;
 
 /// What is remembered of openings.
 pub struct Strangers {
     known: Mutex<HashMap<String, Remembered>>,
     /// Grows with every change of a file or folder.
     head: tokio::sync::watch::Receiver<i64>,
-    by_address: Mutex<HashMap<Option<IpAddr>, Minute>>,
-    by_opening: Mutex<HashMap<OpeningId, Minute>>,
     uses: Mutex<HashMap<OpeningId, (u32, i64, String)>>,
 }
 
@@ -79,13 +74,7 @@ fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 impl Strangers {
     /// Nothing is remembered yet.
     pub fn new(engine: &Engine) -> Strangers {
-        Strangers {
-            known: Mutex::default(),
-            head: engine.head(),
-            by_address: Mutex::default(),
-            by_opening: Mutex::default(),
-            uses: Mutex::default(),
-        }
+        Strangers { known: Mutex::default(), head: engine.head(), uses: Mutex::default() }
     }
 
     /// Somebody who comes through an opening that was found to act, if nothing has changed since. What is
@@ -333,11 +322,35 @@ async fn enter(
         Gate::Password(opening) => opening,
     };
     let now = state.engine.now_ms();
-    let place = address(request, state).map(counted);
-    take_try(state, request, &opening, place, now).await?;
-    let (password, hash) = (tried.to_string(), opening.password.clone());
-    let _permit = state.hashing.acquire().await;
-    let right = web::block(move || verify(&password, &hash)).await.unwrap_or(false);
+    let pair = keyed(&[b"opening", &opening.id.0.to_le_bytes(), tried.as_bytes()]);
+    let right = match state.guessing.is_wrong(&pair, &opening.password) {
+        true => false,
+        false => {
+            let attempt = take_try(state, request, &opening).await?;
+            let turn =
+                match state.guessing.turn(guessing::place(request, state, ending.as_bytes()).lane).await {
+                    Ok(turn) => turn,
+                    Err(refusal) => {
+                        attempt.given_back();
+                        return Err(refusal);
+                    }
+                };
+            let (password, hash) = (tried.to_string(), opening.password.clone());
+            let right = web::block(move || {
+                let right = verify(&password, &hash);
+                drop(turn);
+                right
+            })
+            .await
+            .unwrap_or(false);
+            if right {
+                attempt.succeeded();
+            } else {
+                state.guessing.note_wrong(pair, &opening.password);
+            }
+            right
+        }
+    };
     if !right {
         return Err(Refusal::new(
             403,
@@ -358,42 +371,25 @@ async fn enter(
     Ok(to(&base).cookie(cookie).finish())
 }
 
-async fn take_try(
-    state: &State,
+/// Begins a try at an opening's password; its maker is told where many are tried.
+async fn take_try<'s>(
+    state: &'s State,
     request: &HttpRequest,
     opening: &Opening,
-    place: Option<IpAddr>,
-    now: i64,
-) -> Result<(), Refusal> {
-    let by_address = {
-        let mut all = lock(&state.strangers.by_address);
-        if all.len() > 10_000 {
-            all.retain(|_, minute| (0..60_000).contains(&(now - minute.begun_ms)));
+) -> Result<Try<'s>, Refusal> {
+    let mut by = vec![By::Opening(opening.id.0)];
+    by.extend(address(request, state).map(|at| By::Visitor(counted(at))));
+    let begun = state.guessing.begin(&state.engine, by).await;
+    if let Err(refusal) = &begun
+        && refusal.code() == "too_many_attempts"
+    {
+        let actor = opening.actor(&from(request, state));
+        if state.engine.note_guessing(&actor, opening).await? {
+            state.strangers.forget();
+            tell_guessing(state, &actor, opening).await?;
         }
-        all.entry(place).or_default().take(now, TRIES_OF_ADDRESS)
-    };
-    let by_opening = by_address.and_then(|()| {
-        let mut all = lock(&state.strangers.by_opening);
-        if all.len() > 10_000 {
-            all.retain(|_, minute| (0..60_000).contains(&(now - minute.begun_ms)));
-        }
-        all.entry(opening.id).or_default().take(now, TRIES_OF_OPENING)
-    });
-    let Err(wait) = by_opening else { return Ok(()) };
-    let actor = opening.actor(&from(request, state));
-    if state.engine.note_guessing(&actor, opening).await? {
-        state.strangers.forget();
-        tell_guessing(state, &actor, opening).await?;
     }
-    let seconds = (wait + 999) / 1000;
-    Err(Refusal::new(
-        429,
-        "too_many_attempts",
-        "Too many attempts",
-        &format!("Too many passwords were tried. The next one is looked at in {seconds} s."),
-        "Wait, then try again; nothing is locked.",
-    )
-    .retry_after(seconds))
+    begun
 }
 
 async fn tell_guessing(state: &State, actor: &Actor, opening: &Opening) -> Result<(), Refusal> {
