@@ -221,7 +221,7 @@ pub fn sender_folder(sender: &str) -> String {
 
 /// Characters that turn or hide text.
 fn is_invisible(c: char) -> bool {
-    matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+    matches!(c, '\u{200b}' | '\u{2060}'..='\u{2064}' | '\u{feff}') || crate::name::is_hidden(c)
 }
 
 /// The `n`th of things that have the same name: `map.png`, `map (2).png`, …

@@ -131,6 +131,42 @@ impl Name {
     }
 }
 
+/// Whether a character changes how others are read without being seen: overrides of the direction, and tags. Joiners and
+/// marks of direction are not among them: people write Persian, Hindi and emoji.
+pub fn is_hidden(c: char) -> bool {
+    matches!(c, '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}' | '\u{E0000}'..='\u{E007F}')
+}
+
+/// A path for readers of other systems: what would be taken there for a separator, a drive, or is not seen, is written
+/// as percent-encoded bytes (RFC 3986).
+pub fn escaped(path: &str) -> std::borrow::Cow<'_, str> {
+    let drive = |i: usize, c: char| c == ':' && i == 1 && path.starts_with(|d: char| d.is_ascii_alphabetic());
+    let odd = |i: usize, c: char| c == '\\' || is_hidden(c) || drive(i, c);
+    if !path.char_indices().any(|(i, c)| odd(i, c)) {
+        return path.into();
+    }
+    let mut out = String::with_capacity(path.len() + 16);
+    for (i, c) in path.char_indices() {
+        if odd(i, c) {
+            c.encode_utf8(&mut [0; 4]).bytes().for_each(|b| out.push_str(&format!("%{b:02X}")));
+        } else {
+            out.push(c);
+        }
+    }
+    out.into()
+}
+
+/// A name that a stranger sends: without what is not seen, and without what other systems take for a separator or a
+/// drive.
+pub fn from_stranger(text: &str) -> String {
+    let text: String =
+        text.chars().filter(|c| !is_hidden(*c)).map(|c| if c == '\\' { '_' } else { c }).collect();
+    match text.strip_prefix(|c: char| c.is_ascii_alphabetic()).and_then(|rest| rest.strip_prefix(':')) {
+        Some(rest) => format!("{}_{rest}", &text[..1]),
+        None => text,
+    }
+}
+
 impl TryFrom<String> for Name {
     type Error = NameError;
     fn try_from(text: String) -> Result<Name, NameError> {

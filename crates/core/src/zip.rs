@@ -5,11 +5,13 @@
 //! At the end: the central directory. Sizes and offsets beyond 32 bits use zip64 fields. Names
 //! are UTF-8 (flag 11); times are kept to the second in the extended timestamp field 0x5455.
 
+use std::borrow::Cow;
+
 /// What an archive says of a file or folder.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Entry<'a> {
     /// With slashes, without one at the beginning or end.
-    pub path: &'a str,
+    pub path: Cow<'a, str>,
     /// Whether it is a folder: then it has no bytes.
     pub folder: bool,
     /// In bytes.
@@ -260,7 +262,7 @@ mod tests {
         ) {
             let size = if folder { 0 } else { size };
             let mtime = mtime / 1_000_000;
-            let e = Entry { path: &path, folder, size, mtime };
+            let e = Entry { path: Cow::from(path.as_str()), folder, size, mtime };
             prop_assert_eq!(head(&e).len() as u64, head_len(&e));
             prop_assert_eq!(tail(&e, 7).len() as u64, tail_len(&e));
             prop_assert_eq!(central(&e, 7, offset).len() as u64, central_len(&e, offset));

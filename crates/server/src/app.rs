@@ -332,14 +332,15 @@ async fn compressed(response: ServiceResponse<impl MessageBody + 'static>) -> Se
 }
 
 fn logged(path: &str) -> std::borrow::Cow<'_, str> {
-    let secret = ["/open/", "/give/"].into_iter().find_map(|p| path.strip_prefix(p).map(|rest| (p, rest)));
-    match secret {
-        None => path.into(),
-        Some((place, rest)) => {
-            let what = rest.split('/').nth(1).unwrap_or_default();
-            format!("{place}…/{what}").into()
-        }
+    let mut parts = path.split('/').filter(|p| !p.is_empty());
+    let first = parts.next().unwrap_or_default();
+    // However it is written: what leads to no page may still be meant for one.
+    let place = percent_encoding::percent_decode_str(first).decode_utf8_lossy().to_lowercase();
+    if !["open", "give"].contains(&place.as_str()) {
+        return path.into();
     }
+    let what = parts.nth(1).unwrap_or_default();
+    format!("/{place}/…/{what}").into()
 }
 
 async fn no_such_route() -> Refusal {
@@ -377,5 +378,25 @@ async fn readyz(state: web::Data<State>) -> HttpResponse {
         Some(e) => {
             HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("read only: {e}\n"))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::logged;
+
+    #[test]
+    fn endings_of_links_come_into_no_log_however_they_are_written() {
+        for path in [
+            "/open/Sec-ret_1",
+            "//open/Sec-ret_1/way/a",
+            "/OPEN/Sec-ret_1",
+            "/%6fpen//Sec-ret_1/",
+            "/Give/Sec-ret_1/x",
+        ] {
+            assert!(!logged(path).contains("Sec-ret_1"), "{path}");
+        }
+        assert_eq!(logged("/open/abc/way/a/b"), "/open/…/way");
+        assert_eq!(logged("/api/v1/nodes/7"), "/api/v1/nodes/7");
     }
 }

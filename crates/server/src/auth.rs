@@ -14,7 +14,7 @@ use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::DeviceId;
-use yellow_attic_core::forwarded::client_address;
+use yellow_attic_core::forwarded::{Header, client};
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
@@ -223,15 +223,17 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         Some(token) => (token, true),
         None => {
             // A look comes before one's own session; when it is over, that one counts again.
-            if let Some(look) = request.cookie(LOOK_COOKIE) {
+            if let Some(look) = own_cookie(request, &state, LOOK_COOKIE) {
+                check_host(request, &state)?;
                 check_origin(request, &state)?;
                 match holder(&state, look.value(), false, &from).await {
                     Ok(who) if who.seen_by.is_some() => return Ok(who),
                     _ => {}
                 }
             }
-            match request.cookie(COOKIE) {
+            match own_cookie(request, &state, COOKIE) {
                 Some(cookie) => {
+                    check_host(request, &state)?;
                     check_origin(request, &state)?;
                     (cookie.value().to_string(), false)
                 }
@@ -240,6 +242,21 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
         }
     };
     holder(&state, &secret, device, &from).await
+}
+
+/// The name of one of our cookies: where people come by https, one that no other page of the host's can set
+/// (RFC 6265bis, `__Host-`).
+pub fn cookie_name(state: &State, name: &str) -> String {
+    if state.config.is_https() { format!("__Host-{name}") } else { name.to_string() }
+}
+
+/// One of our cookies.
+pub fn own_cookie(
+    request: &HttpRequest,
+    state: &State,
+    name: &str,
+) -> Option<actix_web::cookie::Cookie<'static>> {
+    request.cookie(&cookie_name(state, name))
 }
 
 /// Who holds a secret.
@@ -423,7 +440,11 @@ pub fn check_origin(request: &HttpRequest, state: &State) -> Result<(), Refusal>
         (Some(origin), _) => match &state.config.public_address {
             Some(public) => origin == public,
             // Only one's own pages make a browser send an Origin that names the very Host asked.
-            None => origin.split_once("://").is_some_and(|(_, host)| Some(host) == text("host")),
+            // What came by TLS is not asked for by a page that did not: others could have written it.
+            None => origin.split_once("://").is_some_and(|(scheme, host)| {
+                Some(host) == host_of(request)
+                    && (scheme == "https" || scheme == "http" && !came_by_https(request, state))
+            }),
         },
         (None, Some(site)) => site == "same-origin",
         (None, None) => false,
@@ -440,6 +461,29 @@ pub fn check_origin(request: &HttpRequest, state: &State) -> Result<(), Refusal>
     ))
 }
 
+/// The host that a request asks for, with its port.
+fn host_of(request: &HttpRequest) -> Option<&str> {
+    let named = request.headers().get("host").and_then(|v| v.to_str().ok());
+    named.or_else(|| request.uri().authority().map(|a| a.as_str()))
+}
+
+/// Refuses a sign-in under a name that is not ours: pages of others can have their names lead here, and browsers take
+/// them for one page then.
+pub fn check_host(request: &HttpRequest, state: &State) -> Result<(), Refusal> {
+    let Some(host) = host_of(request) else { return Ok(()) };
+    if state.config.is_ours(host) {
+        return Ok(());
+    }
+    let name: String = host.chars().take(200).collect();
+    Err(Refusal::new(
+        421,
+        "other_address",
+        "Not under this address",
+        &format!("The service does not know \"{name}\" as its own address, so nobody signs in under it."),
+        "Use public_address, or have the administrator add the name to addresses in the configuration.",
+    ))
+}
+
 /// Whether a request came by a proxy that is believed.
 pub fn is_trusted(request: &HttpRequest, state: &State) -> bool {
     request.peer_addr().is_some_and(|p| state.config.trusted_proxies.contains(&p.ip().to_canonical()))
@@ -448,8 +492,28 @@ pub fn is_trusted(request: &HttpRequest, state: &State) -> bool {
 /// The address that a request came from, for the record and the limits.
 pub fn address(request: &HttpRequest, state: &State) -> Option<IpAddr> {
     let peer = request.peer_addr()?.ip();
-    let list = request.headers().get("x-forwarded-for").and_then(|v| v.to_str().ok());
-    Some(client_address(peer, list, &state.config.trusted_proxies))
+    Some(told_by(request, state, peer).0)
+}
+
+/// What the header that is believed tells of a request: the address, and the scheme.
+fn told_by(request: &HttpRequest, state: &State, peer: IpAddr) -> (IpAddr, Option<String>) {
+    let config = &state.config;
+    let lines = |name: &'static str| request.headers().get_all(name).filter_map(|v| v.to_str().ok());
+    match config.forwarded_header {
+        Header::Forwarded => client(peer, Header::Forwarded, lines("forwarded"), &config.trusted_proxies),
+        Header::XForwarded => {
+            let (from, _) =
+                client(peer, Header::XForwarded, lines("x-forwarded-for"), &config.trusted_proxies);
+            let scheme = lines("x-forwarded-proto").last().filter(|_| is_trusted(request, state));
+            (from, scheme.map(|s| s.rsplit(',').next().unwrap_or(s).trim().to_ascii_lowercase()))
+        }
+    }
+}
+
+/// Whether a request came by https, as far as is known.
+pub fn came_by_https(request: &HttpRequest, state: &State) -> bool {
+    let told = request.peer_addr().and_then(|p| told_by(request, state, p.ip()).1);
+    state.config.tls.is_some() || told.as_deref() == Some("https")
 }
 
 /// The same as text.
@@ -691,7 +755,7 @@ pub fn browser_proof(state: &State, account: &Account) -> Result<String, Refusal
 
 /// Whether an account was signed in before in the browser that asks.
 fn known_browser(state: &State, request: &HttpRequest, account: &Account) -> Option<[u8; 16]> {
-    let cookie = request.cookie(BROWSER_COOKIE)?;
+    let cookie = own_cookie(request, state, BROWSER_COOKIE)?;
     let proof = state.engine.unsealed("browser", &account.id.to_string(), cookie.value())?;
     let until: i64 = proof.split(' ').next()?.parse().ok()?;
     (until > state.engine.now_ms()).then(|| keyed_short(&[b"browser", proof.as_bytes()]))

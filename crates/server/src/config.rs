@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use yellow_attic_core::forwarded::Header;
 
 /// What is in force.
 #[derive(Clone, Debug)]
@@ -16,6 +17,10 @@ pub struct Config {
     pub public_address: Option<String>,
     /// Proxies whose forwarded addresses are believed.
     pub trusted_proxies: Vec<IpAddr>,
+    /// The header in which they tell for whom they ask; the other one is ignored.
+    pub forwarded_header: Header,
+    /// Names under which people may sign in, beside the public address, the machine's own names and numbers.
+    pub addresses: Vec<String>,
     /// The certificate chain and the key to serve TLS with, PEM files.
     pub tls: Option<(PathBuf, PathBuf)>,
     /// Where the service's figures can be read without a sign-in.
@@ -110,6 +115,25 @@ pub struct ConfigError {
 }
 
 impl Config {
+    /// Whether a host, as a request names it, is an address of ours: one that nobody else can have lead here.
+    pub fn is_ours(&self, host: &str) -> bool {
+        let host =
+            host.rsplit_once(':').filter(|(_, port)| port.parse::<u16>().is_ok()).map_or(host, |(h, _)| h);
+        let host = host.trim_matches(['[', ']']).trim_end_matches('.').to_lowercase();
+        if host.parse::<IpAddr>().is_ok() || host == "localhost" || host.ends_with(".localhost") {
+            return true;
+        }
+        let public = self.public_address.as_deref().and_then(|a| url::Url::parse(a).ok());
+        if public.and_then(|u| u.host_str().map(str::to_lowercase)).as_deref() == Some(host.as_str()) {
+            return true;
+        }
+        let system = rustix::system::uname();
+        let machine = system.nodename().to_string_lossy().to_lowercase();
+        let short = machine.split('.').next().unwrap_or_default();
+        !short.is_empty() && [machine.as_str(), short, &format!("{short}.local")].contains(&host.as_str())
+            || self.addresses.contains(&host)
+    }
+
     /// Whether people reach the service by https.
     pub fn is_https(&self) -> bool {
         match &self.public_address {
@@ -126,11 +150,13 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 19] = [
+const KEYS: [Key; 21] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
     Key { name: "trusted_proxies", env: "YATTIC_TRUSTED_PROXIES", default: "" },
+    Key { name: "forwarded_header", env: "YATTIC_FORWARDED_HEADER", default: "X-Forwarded-For" },
+    Key { name: "addresses", env: "YATTIC_ADDRESSES", default: "" },
     Key { name: "tls_certificate", env: "YATTIC_TLS_CERTIFICATE", default: "" },
     Key { name: "tls_key", env: "YATTIC_TLS_KEY", default: "" },
     Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
@@ -221,6 +247,21 @@ pub fn read(
         .map_err(|_| {
             wrong("trusted_proxies", "not a list of addresses", "Write it like 127.0.0.1, 10.0.0.2.")
         })?;
+    let forwarded_header = Header::from_word(&of("forwarded_header")).ok_or_else(|| {
+        wrong("forwarded_header", "unknown", "Choose X-Forwarded-For, or Forwarded (RFC 7239).")
+    })?;
+    let addresses: Vec<String> = of("addresses")
+        .split([',', ' '])
+        .filter(|t| !t.is_empty())
+        .map(|t| t.trim_end_matches('.').to_lowercase())
+        .collect();
+    if addresses.iter().any(|a| a.contains(['/', ':', '*', '?', '#', '@'])) {
+        return Err(wrong(
+            "addresses",
+            "not a list of host names",
+            "Write it like files.example.org, files.lan: names alone, without https:// or a port.",
+        ));
+    }
     let file = |name: &str| Some(of(name)).filter(|t| !t.is_empty()).map(PathBuf::from);
     let tls = match (file("tls_certificate"), file("tls_key")) {
         (None, None) => None,
@@ -356,6 +397,8 @@ pub fn read(
         listen,
         public_address,
         trusted_proxies,
+        forwarded_header,
+        addresses,
         tls,
         metrics_listen,
         largest_file,

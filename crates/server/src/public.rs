@@ -39,14 +39,8 @@ pub fn note(request: &HttpRequest, state: &State) {
     }
     let peer = request.peer_addr().map(|p| p.ip().to_canonical());
     let trusted = peer.is_some_and(|p| state.config.trusted_proxies.contains(&p));
-    let told = text("x-forwarded-proto").filter(|_| trusted).map(|t| t.split(',').next().unwrap_or(t).trim());
-    let scheme = match told {
-        Some("https") => "https",
-        Some(_) => "http",
-        None if state.config.tls.is_some() => "https",
-        None => "http",
-    };
-    let forwards = text("x-forwarded-for").is_some() || text("x-forwarded-proto").is_some();
+    let scheme = if crate::auth::came_by_https(request, state) { "https" } else { "http" };
+    let forwards = ["x-forwarded-for", "x-forwarded-proto", "forwarded"].iter().any(|n| text(n).is_some());
     let now = state.engine.now_ms();
     let mut noted = state.seen.0.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(peer) = peer.filter(|_| forwards && !trusted)

@@ -183,7 +183,10 @@ impl Taking {
             match kind {
                 EntryType::Directory if names.is_empty() => {}
                 EntryType::Directory => self.folder(path, names)?,
-                EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse if !names.is_empty() => {
+                EntryType::Regular | EntryType::Continuous if !names.is_empty() && has_holes(&mut entry) => {
+                    self.refuse(&path, not_a_file(EntryType::GNUSparse))?;
+                }
+                EntryType::Regular | EntryType::Continuous if !names.is_empty() => {
                     if let Some(broken) = self.file(&mut entry, path, names)? {
                         return Ok(Some(broken));
                     }
@@ -478,12 +481,19 @@ fn problem(error: StoreError) -> Problem {
     Refusal::from(error).into_problem()
 }
 
+/// Whether the bytes of an entry are a map of holes and what lies between (GNU's way in pax headers).
+fn has_holes(entry: &mut tar::Entry<'_, Body>) -> bool {
+    let Ok(Some(extensions)) = entry.pax_extensions() else { return false };
+    extensions.flatten().any(|e| e.key_bytes().starts_with(b"GNU.sparse."))
+}
+
 fn not_a_file(kind: EntryType) -> Problem {
     let what = match kind {
         EntryType::Symlink => "a symbolic link",
         EntryType::Link => "a hard link",
         EntryType::Char | EntryType::Block => "a device",
         EntryType::Fifo => "a pipe",
+        EntryType::GNUSparse => "a file with holes, which takes more room than its bytes show",
         _ => "neither a file nor a folder",
     };
     Refusal::new(

@@ -13,6 +13,7 @@ use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::{Conditions, Tags};
 use yellow_attic_core::intake::{HEAD, KindError, numbered, sender_folder};
+use yellow_attic_core::name::from_stranger;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, OpeningId};
 
@@ -214,7 +215,10 @@ impl Engine {
         if delivery.done_at.is_some() {
             return Err(StoreError::DeliveryDone);
         }
-        let mut parts: Vec<Name> = path.split('/').map(Name::new).collect::<std::result::Result<_, _>>()?;
+        let mut parts: Vec<Name> = path
+            .split('/')
+            .map(|part| Name::new(&from_stranger(part)))
+            .collect::<std::result::Result<_, _>>()?;
         let Some(name) = parts.pop() else { return Err(StoreError::ShelfTop) };
         if parts.len() > DEEPEST {
             return Err(StoreError::BadInput(format!("The file lies more than {DEEPEST} folders deep.")));

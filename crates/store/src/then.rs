@@ -440,17 +440,44 @@ impl Engine {
     /// The numbers at which something in this folder itself changed, newest first, at most 500.
     #[boxed]
     pub async fn turning_points(&self, actor: &Actor, node: NodeId) -> Result<Vec<(Moment, i64)>> {
-        self.chain(actor, node, Level::View).await?;
-        let found: Vec<(i64, i64)> = sqlx::query_as(
-            "SELECT n, at FROM (
-               SELECT since AS n, at FROM entries_now WHERE parent = ?1
-               UNION SELECT since, at FROM entries_past WHERE parent = ?1
-               UNION SELECT until, ended_at FROM entries_past WHERE parent = ?1
-             ) ORDER BY n DESC LIMIT 500",
+        let chain = self.chain(actor, node, Level::View).await?;
+        let eyes = self.eyes(actor);
+        let top = chain.last().map_or_else(Default::default, |top| top.shelf);
+        let standing = eyes.standing(top, chain.iter().map(|r| r.node));
+        let found: Vec<(i64, i64, i64, i64)> = sqlx::query_as(
+            "SELECT n, at, node, sure FROM (
+               SELECT since AS n, at, node, 1 AS sure FROM entries_now WHERE parent = ?1
+               UNION SELECT since, at, node, 0 FROM entries_past WHERE parent = ?1
+               UNION SELECT until, ended_at, node, 0 FROM entries_past WHERE parent = ?1
+             ) ORDER BY n DESC LIMIT 2000",
         )
         .bind(node.0)
         .fetch_all(&self.shared.view.pool)
         .await?;
-        Ok(found.into_iter().map(|(n, at)| (Moment(n), at)).collect())
+        let mut points = Vec::new();
+        // Whether what is in other places now may be known at all: looked up once for each.
+        let mut elsewhere: HashMap<NodeId, bool> = HashMap::new();
+        for (n, at, child, here) in found {
+            let child = NodeId(child);
+            let mut seen = eyes.enter(standing, child).level().is_some();
+            if seen && here == 0 && !eyes.access.bars().is_empty() {
+                seen = match elsewhere.get(&child) {
+                    Some(seen) => *seen,
+                    None => {
+                        let seen = match self.last_way(child).await? {
+                            Some((way, shelf)) => self.sees(&eyes, &way, shelf),
+                            None => false,
+                        };
+                        elsewhere.insert(child, seen);
+                        seen
+                    }
+                };
+            }
+            if seen && points.last() != Some(&(Moment(n), at)) {
+                points.push((Moment(n), at));
+            }
+        }
+        points.truncate(500);
+        Ok(points)
     }
 }

@@ -13,6 +13,7 @@ mod disks;
 mod durability;
 mod events;
 mod everyday;
+mod hidden;
 mod history;
 mod looking_back;
 mod people;

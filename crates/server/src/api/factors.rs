@@ -2,7 +2,7 @@
 
 use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
-use crate::auth::{AnyWho, Who, check_origin, from, hash_secret};
+use crate::auth::{AnyWho, Who, check_host, check_origin, from, hash_secret};
 use crate::factors::{Held, check_code, check_passkey, credentials, new_recovery, passkeys};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -66,6 +66,7 @@ pub async fn second_step(
     state: web::Data<State>,
     body: web::Json<api::SecondStep>,
 ) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
     check_origin(&request, &state)?;
     let ticket = state.tickets.take(&body.ticket, state.engine.now_ms())?;
     let Some(Held::SignIn(id, question)) = ticket.held() else {

@@ -3,7 +3,7 @@
 use crate::app::State;
 use crate::auth::{
     AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, browser_proof, check_door,
-    check_origin, check_password, from, hash_secret, lacks_factor, new_secret,
+    check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor, new_secret,
 };
 use crate::factors::{ask_second, check_code};
 use crate::problem::Refusal;
@@ -108,6 +108,7 @@ pub async fn set_up(
     state: web::Data<State>,
     body: web::Json<api::SetUp>,
 ) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
     let attempt = state.guessing.begin(&state.engine, vec![By::Act("set-up", None)]).await?;
     // Taken before anything else: of several at once, one makes the administrator.
     let code = SetUpCode::take(&state, &body.code)?;
@@ -175,9 +176,9 @@ pub fn look_cookie(state: &State, value: String, seconds: i64) -> Cookie<'static
     cookie_named(LOOK_COOKIE, state, value, seconds)
 }
 
-fn cookie_named(name: &'static str, state: &State, value: String, seconds: i64) -> Cookie<'static> {
+fn cookie_named(name: &str, state: &State, value: String, seconds: i64) -> Cookie<'static> {
     let https = state.config.is_https();
-    Cookie::build(name, value)
+    Cookie::build(cookie_name(state, name), value)
         .path("/")
         .http_only(true)
         .secure(https)
@@ -195,6 +196,7 @@ pub async fn sign_in(
     state: web::Data<State>,
     body: web::Json<api::SignIn>,
 ) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
     check_origin(&request, &state)?;
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
     check_door(&state, &account, Door::Console)?;

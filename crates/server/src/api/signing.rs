@@ -3,7 +3,7 @@
 use super::people::{Directory, hashed_for};
 use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
-use crate::auth::{Who, check_door, check_own_password, from, hash_secret, new_secret};
+use crate::auth::{Who, check_door, check_host, check_own_password, from, hash_secret, new_secret};
 use crate::factors::ask_second;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
@@ -140,6 +140,7 @@ pub async fn accept_invitation(
     state: web::Data<State>,
     body: web::Json<api::Accept>,
 ) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
     let (account, _) = invited(&state, &body.secret).await?;
     let hash = hashed_for(&state, &account, &body.password).await?;
     let actor = Actor {

@@ -1,5 +1,6 @@
 //! The parts of an archive in either format: what comes before and after each file, and at the end.
 
+use yellow_attic_core::name::escaped;
 use yellow_attic_core::{tar, zip};
 use yellow_attic_store::tree::TreeItem;
 
@@ -46,7 +47,7 @@ pub struct Layout {
 }
 
 fn entry(item: &TreeItem) -> zip::Entry<'_> {
-    zip::Entry { path: &item.path, folder: item.folder, size: item.size, mtime: item.mtime }
+    zip::Entry { path: escaped(&item.path), folder: item.folder, size: item.size, mtime: item.mtime }
 }
 
 impl Layout {

@@ -21,6 +21,7 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::name::from_stranger;
 use yellow_attic_core::openings::{Can, Kind, Told};
 use yellow_attic_core::range::Asked;
 use yellow_attic_core::{Moment, Name, NodeId};
@@ -125,7 +126,7 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
     let visit = visit(request, state, Kind::Link, ending(request)).await?;
     let (mut way, row) = find(request, state, &visit).await?;
     let none = Conditions { if_match: None, if_none_match: None };
-    let name = || Name::new(asked.name.trim()).map_err(StoreError::from);
+    let name = || Name::new(&from_stranger(asked.name.trim())).map_err(StoreError::from);
     match asked.what.as_str() {
         "folder" => {
             state.engine.make_folder(&visit.actor, row.node, name()?).await?;

@@ -10,6 +10,7 @@ use crate::times;
 use crate::upload::append;
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
+use yellow_attic_core::name::from_stranger;
 use yellow_attic_core::openings::Can;
 use yellow_attic_core::{Name, NodeId};
 use yellow_attic_store::StoreError;
@@ -67,7 +68,7 @@ pub async fn begin(
                 ));
             }
             let parent = state.engine.folder_below(actor, visit.opening.node, way).await?;
-            let name = Name::new(file).map_err(StoreError::from)?;
+            let name = Name::new(&from_stranger(file)).map_err(StoreError::from)?;
             let name = match visit.opening.can {
                 Can::Edit => name,
                 _ => state.engine.free_name(parent, &name).await?,
