@@ -431,10 +431,13 @@ export function query(values: Record<string, string | number | undefined>): stri
   return given.length === 0 ? "" : "?" + given.map(([k, v]) => `${k}=${encodeURIComponent(v!)}`).join("&");
 }
 
-let asker: (() => Promise<boolean>) | undefined;
+/** What is wanted once more. */
+export type Proving = "password" | "factor";
+
+let asker: ((wanted: Proving) => Promise<boolean>) | undefined;
 
 /** Who asks for the password once more, when the service wants it. */
-export function onProofNeeded(ask: () => Promise<boolean>) {
+export function onProofNeeded(ask: (wanted: Proving) => Promise<boolean>) {
   asker = ask;
 }
 
@@ -443,9 +446,26 @@ export async function proved<T>(act: () => Promise<T>): Promise<T> {
   try {
     return await act();
   } catch (e) {
-    if (!(e instanceof Refusal) || e.code !== "proof_needed" || !asker || !(await asker())) throw e;
+    const wanted =
+      e instanceof Refusal ? { proof_needed: "password", factor_needed: "factor" }[e.code] : undefined;
+    if (!wanted || !asker || !(await asker(wanted as Proving))) throw e;
     return await act();
   }
+}
+
+/** Somebody or something whose next attempt has to wait. */
+export interface Slowed {
+  kind: string;
+  of: string;
+  failures: number;
+  last: string;
+  until: string;
+}
+
+export interface AllSlowed {
+  slowed: Slowed[];
+  total: number;
+  proxies: string[];
 }
 
 export interface Sorting {
@@ -557,7 +577,11 @@ export const api = {
       { nodes, format: "zip", at },
     ),
   people: () => call<{ people: Person[] }>("GET", "/people"),
-  prove: (password: string) => call<void>("POST", "/proof", { password }),
+  prove: (body: { password: string; code?: string; ticket?: string; passkey?: unknown }) =>
+    call<void>("POST", "/proof", body),
+  askProof: () => call<{ ticket: string; options: unknown }>("POST", "/proof/passkey"),
+  slowed: () => call<AllSlowed>("GET", "/slowed"),
+  release: (of: string) => proved(() => call<{ released: number }>("DELETE", `/slowed${query({ of })}`)),
   reach: (node: number) => call<Reach>("GET", `/nodes/${node}/rights`),
   give: (node: number, grant: { to: string; can: Gives; until?: string; message?: string }) =>
     proved(() => call<Grant>("POST", `/nodes/${node}/rights`, grant)),

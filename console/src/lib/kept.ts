@@ -199,7 +199,7 @@ export const kept = {
     call<Trash>("GET", `/nodes/${folder}/trash${query({ limit: 200, cursor })}`),
   clock: () => call<WallClock>("GET", "/past/clock"),
   store: () => call<StoreState>("GET", "/store"),
-  confirmClock: () => call<WallClock>("POST", "/past/clock"),
+  confirmClock: () => proved(() => call<WallClock>("POST", "/past/clock")),
   lookAtLettingGo: (what: LetGo) => call<Going>("POST", "/past/let-go", { ...what, preview: true }),
   letGo: (what: LetGo, token: string) =>
     proved(() => call<Going>("POST", "/past/let-go", { ...what, token })),
@@ -211,8 +211,8 @@ export const kept = {
   takeSnapshot: (root: number, body: { label: string; ends?: string }) =>
     call<Snapshot>("POST", `/shelves/${root}/snapshots`, body),
   changeSnapshot: (id: number, body: { label?: string; ends?: string }) =>
-    call<Snapshot>("PATCH", `/snapshots/${id}`, body),
-  endSnapshot: (id: number) => call<void>("DELETE", `/snapshots/${id}`),
+    proved(() => call<Snapshot>("PATCH", `/snapshots/${id}`, body)),
+  endSnapshot: (id: number) => proved(() => call<void>("DELETE", `/snapshots/${id}`)),
   lookAtRollback: (folder: number, to: string, keep: number[]) =>
     call<RollbackPreview>(
       "GET",
@@ -225,7 +225,7 @@ export const kept = {
   stopRollback: (id: number) => call<Rollback>("POST", `/rollbacks/${id}/stop`),
   undoRollback: (id: number) => call<Rollback>("POST", `/rollbacks/${id}/undo`),
   alarms: () => call<{ alarms: Alarm[] }>("GET", "/alarms"),
-  settle: (id: number) => call<void>("POST", `/alarms/${id}/settle`),
+  settle: (id: number) => proved(() => call<void>("POST", `/alarms/${id}/settle`)),
   space: () => call<Space>("GET", "/space"),
   folderSpace: (folder: number) =>
     call<{ held: Held; children: ChildSpace[] }>("GET", `/nodes/${folder}/space`),

@@ -28,6 +28,9 @@ export interface Opening {
   used_at?: string;
   used_from?: string;
   guessed_at?: string;
+  /** Uploads through it that are not whole yet, and how many bytes of them are here. */
+  coming: number;
+  coming_bytes: number;
   largest_file?: number;
   largest_all?: number;
   kinds: string;

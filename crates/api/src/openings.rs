@@ -124,6 +124,12 @@ pub struct Opening {
     /// When too many passwords were tried last.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub guessed_at: Option<String>,
+    /// Uploads through it that are not whole yet.
+    #[serde(default)]
+    pub coming: u64,
+    /// How many bytes of them are here.
+    #[serde(default)]
+    pub coming_bytes: u64,
     /// The largest file that is taken, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub largest_file: Option<u64>,

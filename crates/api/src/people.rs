@@ -1,7 +1,7 @@
 //! Accounts and groups.
 
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// A password given once more, before something that matters.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -9,6 +9,69 @@ use utoipa::ToSchema;
 pub struct Proof {
     /// The caller's own password.
     pub password: String,
+    /// A code of the authenticator, or a recovery code: for what changes how one signs in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+    /// The same by a passkey: the ticket of the question.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ticket: Option<String>,
+    /// What the browser answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub passkey: Option<serde_json::Value>,
+}
+
+/// Somebody or something whose next attempt has to wait.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Slowed {
+    /// What is counted: `account`, `second factor`, `name`, `browser`, `link`, `address`, `address at links`, `proxy` or
+    /// `everything`.
+    pub kind: String,
+    /// Of what.
+    pub of: String,
+    /// Failed attempts since the last quiet.
+    pub failures: u32,
+    /// When the last one was.
+    pub last: String,
+    /// When the next one is looked at.
+    pub until: String,
+}
+
+/// All that have to wait.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AllSlowed {
+    /// Those with the most failures first, at most 200.
+    pub slowed: Vec<Slowed>,
+    /// How many there are.
+    pub total: usize,
+    /// Machines that pass requests on and are not trusted to say for whom: all behind one count as one.
+    pub proxies: Vec<String>,
+}
+
+/// Who may go on.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct SlowedQuery {
+    /// As `of` in the list; none: everybody.
+    pub of: Option<String>,
+}
+
+/// How many were let go on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Released {
+    /// How many.
+    pub released: usize,
+}
+
+/// A question for a passkey, as a proof.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PasskeyProof {
+    /// What to send back with the answer; counts for ten minutes, and once.
+    pub ticket: String,
+    /// For the browser.
+    #[schema(value_type = Object)]
+    pub options: serde_json::Value,
 }
 
 /// Somebody or a group, as a place to give something to.

@@ -92,17 +92,23 @@ pub async fn proved<T, Act>(client: &Client, act: Act) -> Result<T, Failure>
 where
     Act: AsyncFn() -> Result<T, yellow_attic_client::Error>,
 {
-    match act().await {
-        Err(e) if e.code() == Some("proof_needed") => {}
+    let factor = match act().await {
+        Err(e) if e.code() == Some("proof_needed") => false,
+        Err(e) if e.code() == Some("factor_needed") => true,
         other => return Ok(other?),
-    }
+    };
     if !std::io::stdin().is_terminal() {
         return Err(Failure::failed(
             "your password is needed once more, and standard input is no terminal to ask on",
             "Connect this computer again with yattic connect: its password counts for ten minutes.",
         ));
     }
-    client.prove(&rpassword::prompt_password("Your password, once more: ")?).await?;
+    let password = rpassword::prompt_password("Your password, once more: ")?;
+    let code = match factor {
+        true => Some(rpassword::prompt_password("A code of your authenticator, or a recovery code: ")?),
+        false => None,
+    };
+    client.prove(&password, code.as_deref()).await?;
     Ok(act().await?)
 }
 

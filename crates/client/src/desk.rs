@@ -103,6 +103,17 @@ impl Client {
         self.get("/me", &()).await
     }
 
+    /// Who has to wait for guessing.
+    pub async fn slowed(&self) -> Result<api::AllSlowed> {
+        self.get("/slowed", &()).await
+    }
+
+    /// Lets somebody go on at once; none: everybody.
+    pub async fn release(&self, of: Option<&str>) -> Result<api::Released> {
+        let query = api::SlowedQuery { of: of.map(str::to_string) };
+        Self::read(self.call(Method::DELETE, &format!("/slowed{}", crate::encode_query(&query)))).await
+    }
+
     /// How the store stands.
     pub async fn store_state(&self) -> Result<api::StoreState> {
         self.get("/store", &()).await

@@ -6,8 +6,13 @@ use yellow_attic_api as api;
 
 impl Client {
     /// Proves once more who one is, for ten minutes.
-    pub async fn prove(&self, password: &str) -> Result<()> {
-        let body = api::Proof { password: password.into() };
+    pub async fn prove(&self, password: &str, code: Option<&str>) -> Result<()> {
+        let body = api::Proof {
+            password: password.into(),
+            code: code.map(str::to_string),
+            ticket: None,
+            passkey: None,
+        };
         Self::send(self.call(Method::POST, "/proof").json(&body)).await.map(drop)
     }
 

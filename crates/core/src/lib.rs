@@ -55,6 +55,7 @@ pub mod openings;
 pub mod password;
 pub mod path;
 pub mod people;
+pub mod proof;
 pub mod range;
 pub mod record;
 pub mod rights;

@@ -16,6 +16,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::DeviceId;
 use yellow_attic_core::forwarded::{Header, client};
 use yellow_attic_core::guessing::By;
+use yellow_attic_core::proof::{Deed, Needs};
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::{Account, Principal, Role, Why};
@@ -67,19 +68,29 @@ impl Who {
         Ok(())
     }
 
-    /// Refuses whoever has not given their password within ten minutes: a stolen token alone decides
-    /// nothing over people, rights and shelves.
-    pub fn need_proof(&self, state: &State) -> Result<(), Refusal> {
-        if state.proofs.holds(&self.token, state.engine.now_ms()) {
+    /// Refuses whoever has not given, within ten minutes, what a deed asks for: a stolen token alone decides nothing
+    /// over people, rights, shelves and what goes for good.
+    pub fn need(&self, state: &State, deed: Deed) -> Result<(), Refusal> {
+        let needs = deed.needs();
+        if state.proofs.holds(&self.token, needs, state.engine.now_ms()) {
             return Ok(());
         }
-        Err(Refusal::new(
-            403,
-            "proof_needed",
-            "Your password is needed once more",
-            "This decides over people or rights, and you gave your password more than ten minutes ago.",
-            "Give your password (POST /api/v1/proof), then do it again.",
-        ))
+        Err(match needs {
+            Needs::Password => Refusal::new(
+                403,
+                "proof_needed",
+                "Your password is needed once more",
+                "This decides over people, rights or what goes for good, and you gave your password more than ten minutes ago.",
+                "Give your password (POST /api/v1/proof), then do it again.",
+            ),
+            Needs::Factor => Refusal::new(
+                403,
+                "factor_needed",
+                "Your second factor is needed once more",
+                "This changes how you sign in, and you gave a second factor more than ten minutes ago.",
+                "Give your password with a code, a recovery code or a passkey (POST /api/v1/proof), then do it again.",
+            ),
+        })
     }
 
     /// Refuses whoever looks as somebody else: accounts' own pages are not looked at.
@@ -369,19 +380,32 @@ const PROOF_MS: i64 = 600_000;
 /// When the holders of tokens last gave their passwords. In memory only: after a restart it is asked
 /// for again.
 #[derive(Default)]
-pub struct Proofs(Mutex<HashMap<[u8; 32], i64>>);
+pub struct Proofs(Mutex<HashMap<[u8; 32], Given>>);
+
+/// When a password and a second factor were given last.
+#[derive(Clone, Copy)]
+struct Given {
+    password: i64,
+    factor: Option<i64>,
+}
 
 impl Proofs {
-    /// The holder of a token has given their password.
-    pub fn note(&self, token: [u8; 32], now: i64) {
+    /// The holder of a token has given their password, and a second factor with it or not.
+    pub fn note(&self, token: [u8; 32], factor: bool, now: i64) {
         let mut given = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        given.retain(|_, at| now - *at < PROOF_MS);
-        given.insert(token, now);
+        given.retain(|_, given| now - given.password < PROOF_MS);
+        let before = given.get(&token).and_then(|g| g.factor);
+        given.insert(token, Given { password: now, factor: if factor { Some(now) } else { before } });
     }
 
-    fn holds(&self, token: &[u8; 32], now: i64) -> bool {
+    fn holds(&self, token: &[u8; 32], needs: Needs, now: i64) -> bool {
         let given = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        given.get(token).is_some_and(|at| (0..PROOF_MS).contains(&(now - at)))
+        let Some(given) = given.get(token) else { return false };
+        let at = match needs {
+            Needs::Password => Some(given.password),
+            Needs::Factor => given.factor,
+        };
+        at.is_some_and(|at| (0..PROOF_MS).contains(&(now - at)))
     }
 }
 

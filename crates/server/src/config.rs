@@ -11,6 +11,8 @@ use yellow_attic_core::forwarded::Header;
 pub struct Config {
     /// The data folder.
     pub data: PathBuf,
+    /// Who on the machine reads the tree of shelves, if it is said: private, open or group:NAME.
+    pub shelf_access: Option<String>,
     /// Where the service listens.
     pub listen: SocketAddr,
     /// The address under which people reach it, without a last slash.
@@ -29,6 +31,10 @@ pub struct Config {
     pub largest_file: u64,
     /// How long the sender of a body may be silent before the line is cut.
     pub sender_patience: Duration,
+    /// How long a reader that takes nothing is waited for.
+    pub reader_patience: Duration,
+    /// The most lines at a time; none: as many as the machine lets be open.
+    pub lines: Option<u64>,
     /// The organisation's name, in mail and on pages.
     pub organisation: String,
     /// The organisation's colour, on pages for strangers.
@@ -150,8 +156,9 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 21] = [
+const KEYS: [Key; 24] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
+    Key { name: "shelf_access", env: "YATTIC_SHELF_ACCESS", default: "" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
     Key { name: "trusted_proxies", env: "YATTIC_TRUSTED_PROXIES", default: "" },
@@ -162,6 +169,8 @@ const KEYS: [Key; 21] = [
     Key { name: "metrics_listen", env: "YATTIC_METRICS_LISTEN", default: "" },
     Key { name: "largest_file", env: "YATTIC_LARGEST_FILE", default: "1 TiB" },
     Key { name: "sender_patience", env: "YATTIC_SENDER_PATIENCE", default: "120" },
+    Key { name: "reader_patience", env: "YATTIC_READER_PATIENCE", default: "1800" },
+    Key { name: "lines", env: "YATTIC_LINES", default: "" },
     Key { name: "organisation", env: "YATTIC_ORGANISATION", default: "Yellow Attic" },
     Key { name: "organisation_colour", env: "YATTIC_ORGANISATION_COLOUR", default: "" },
     Key { name: "organisation_logo", env: "YATTIC_ORGANISATION_LOGO", default: "" },
@@ -225,6 +234,12 @@ pub fn read(
             "Write it like 127.0.0.1:7460, or [::]:7460 for every interface.",
         )
     })?;
+    let shelf_access = Some(of("shelf_access")).filter(|t| !t.is_empty());
+    if let Some(text) = &shelf_access
+        && let Err(reason) = yellow_attic_store::TreeAccess::read(text)
+    {
+        return Err(wrong("shelf_access", &reason, "Write private, open, or group:NAME."));
+    }
     let public_address = match of("public_address").trim_end_matches('/') {
         "" => None,
         text => {
@@ -287,14 +302,18 @@ pub fn read(
         yellow_attic_core::size::read(&of("largest_file")).filter(|n| *n > 0).ok_or_else(|| {
             wrong("largest_file", "not a size", "Write it like 20 GiB, 500 MiB, or a number of bytes.")
         })?;
-    let sender_patience = of("sender_patience")
-        .parse()
-        .ok()
-        .filter(|s| (1..=86_400).contains(s))
-        .map(Duration::from_secs)
-        .ok_or_else(|| {
-            wrong("sender_patience", "not a number of seconds", "Write a whole number from 1 to 86400.")
-        })?;
+    let seconds = |name: &str| {
+        let read = of(name).parse().ok().filter(|s| (1..=86_400).contains(s)).map(Duration::from_secs);
+        read.ok_or_else(|| wrong(name, "not a number of seconds", "Write a whole number from 1 to 86400."))
+    };
+    let sender_patience = seconds("sender_patience")?;
+    let reader_patience = seconds("reader_patience")?;
+    let lines = match of("lines").as_str() {
+        "" => None,
+        text => Some(text.parse().ok().filter(|n| (16..=1_000_000).contains(n)).ok_or_else(|| {
+            wrong("lines", "not a number of lines", "Write a whole number from 16, or leave it out.")
+        })?),
+    };
     let organisation = of("organisation").trim().to_string();
     if organisation.is_empty()
         || organisation.chars().count() > 100
@@ -403,6 +422,9 @@ pub fn read(
         metrics_listen,
         largest_file,
         sender_patience,
+        reader_patience,
+        lines,
+        shelf_access,
         organisation,
         colour,
         logo,

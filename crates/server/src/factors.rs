@@ -25,6 +25,8 @@ const MOST_TICKETS: usize = 10_000;
 pub enum Held {
     /// The password was right; a second factor is still to come.
     SignIn(AccountId, Option<Box<PasskeyAuthentication>>),
+    /// Somebody who is signed in proves themselves once more.
+    Proof(AccountId, Box<PasskeyAuthentication>),
     /// An authenticator to be confirmed: its secret.
     Codes(AccountId, Vec<u8>),
     /// A passkey to be confirmed.
@@ -221,6 +223,21 @@ pub fn credentials(factors: &[Factor]) -> Vec<(i64, Passkey)> {
         .filter(|f| f.kind == FactorKind::Passkey)
         .filter_map(|f| Some((f.id, serde_json::from_slice(&f.secret).ok()?)))
         .collect()
+}
+
+/// A question for one of the passkeys of an account.
+pub async fn ask_passkey(
+    state: &State,
+    request: &HttpRequest,
+    account: AccountId,
+) -> Result<(serde_json::Value, PasskeyAuthentication), Refusal> {
+    let keys: Vec<_> =
+        credentials(&state.engine.factors(account).await?).into_iter().map(|(_, key)| key).collect();
+    let (options, question) =
+        passkeys(state, request)?.start_passkey_authentication(&keys).map_err(|_| {
+            Refusal::bad("no_passkey", "The account has no passkey.", "Use another second factor.")
+        })?;
+    Ok((serde_json::to_value(options).unwrap_or_default(), question))
 }
 
 /// Checks what a browser answered for a passkey.

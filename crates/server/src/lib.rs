@@ -5,7 +5,7 @@
 //! [`content`] and [`archive`] (bytes out), [`upload`] and [`tar_in`] (bytes in), [`patience`] (with senders), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
 //! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
-//! address that links carry), [`listening`] (connections), [`tls`], [`times`].
+//! address that links carry), [`guessing`] (how guessing is slowed), [`listening`] and [`lines`] (connections), [`tls`], [`times`].
 
 #![forbid(unsafe_code)]
 
@@ -20,6 +20,7 @@ pub mod dav;
 pub mod factors;
 pub mod guessing;
 pub mod kept;
+pub mod lines;
 pub mod listening;
 pub mod mail;
 pub mod metrics;

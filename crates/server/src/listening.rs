@@ -8,6 +8,7 @@
 //! answer is a stream that brings no bytes and ends when the connection has sent them. Between head and end nothing
 //! else is written, so the order holds. Not over HTTP/2, where answers take turns.
 
+use crate::lines::{Line, Lines};
 use crate::tls::Ways;
 use actix_http::error::DispatchError;
 use actix_http::{HttpService, Protocol, Request};
@@ -44,6 +45,7 @@ pub struct Watched {
     outlet: Outlet,
     /// One answer has it for itself until its end.
     alone: bool,
+    line: Arc<Line>,
 }
 
 /// Where a handler leaves a part of a file for its connection to send.
@@ -143,7 +145,11 @@ impl Watched {
             match ready!(self.io.poll_send(cx, job)) {
                 // The file is shorter than it was: the caller is told, and the line breaks.
                 Ok(0) => slot.failed = Some(io::ErrorKind::UnexpectedEof.into()),
-                Ok(n) => job.left -= n as u64,
+                Ok(n) => {
+                    job.left -= n as u64;
+                    // Slow is not still.
+                    self.line.goes_on();
+                }
                 Err(e) => slot.failed = Some(e),
             }
             if slot.failed.is_some() || slot.job.as_ref().is_some_and(|j| j.left == 0) {
@@ -155,6 +161,11 @@ impl Watched {
         }
         Poll::Ready(Ok(()))
     }
+}
+
+/// The line by which a request came.
+pub fn line(request: &HttpRequest) -> Option<Arc<Line>> {
+    request.conn_data::<Arc<Line>>().cloned()
 }
 
 /// Whether the address of the request under way had a fragment.
@@ -239,15 +250,30 @@ impl AsyncRead for Watched {
     }
 }
 
+impl Watched {
+    /// Notes whether the reader takes what is written; one that stood still for too long gets nothing more.
+    fn noted<T>(&self, cx: &Context<'_>, done: Poll<io::Result<T>>) -> Poll<io::Result<T>> {
+        match &done {
+            _ if self.line.is_cut() => return Poll::Ready(Err(io::ErrorKind::TimedOut.into())),
+            Poll::Pending => self.line.waits(cx.waker()),
+            Poll::Ready(_) => self.line.goes_on(),
+        }
+        done
+    }
+}
+
 impl AsyncWrite for Watched {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
         self.fresh = true;
-        Pin::new(&mut self.io).poll_write(cx, bytes)
+        let written = Pin::new(&mut self.io).poll_write(cx, bytes);
+        self.noted(cx, written)
     }
 
     fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        std::task::ready!(self.poll_outlet(cx))?;
-        Pin::new(&mut self.io).poll_flush(cx)
+        let sent = self.poll_outlet(cx);
+        std::task::ready!(self.noted(cx, sent))?;
+        let flushed = Pin::new(&mut self.io).poll_flush(cx);
+        self.noted(cx, flushed)
     }
 
     fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -260,7 +286,8 @@ impl AsyncWrite for Watched {
         bytes: &[io::IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
         self.fresh = true;
-        Pin::new(&mut self.io).poll_write_vectored(cx, bytes)
+        let written = Pin::new(&mut self.io).poll_write_vectored(cx, bytes);
+        self.noted(cx, written)
     }
 
     fn is_write_vectored(&self) -> bool {
@@ -292,6 +319,7 @@ pub fn serve<F, I, S, B>(
     listener: TcpListener,
     workers: usize,
     tls: Option<Ways>,
+    lines: Arc<Lines>,
     app: F,
 ) -> io::Result<Server>
 where
@@ -323,15 +351,18 @@ where
             .local_addr(at)
             .on_connect_ext(|io: &Watched, data: &mut Extensions| {
                 data.insert(Seen(io.fragment.clone()));
+                data.insert(io.line.clone());
                 if io.alone {
                     data.insert(io.outlet.clone());
                 }
             })
             .finish(map_config(app, |()| AppConfig::default()));
-        let tls = tls.clone();
+        let (tls, lines) = (tls.clone(), lines.clone());
         fn_service(move |io: TcpStream| {
-            let (peer, tls) = (io.peer_addr().ok(), tls.clone());
+            let (peer, tls, lines) = (io.peer_addr().ok(), tls.clone(), lines.clone());
             async move {
+                let line = peer.and_then(|peer| lines.one(peer.ip()));
+                let line = line.ok_or_else(|| DispatchError::Io(io::ErrorKind::ConnectionRefused.into()))?;
                 let (io, protocol) = begin(io, tls).await.map_err(DispatchError::Io)?;
                 let watched = Watched {
                     io,
@@ -339,6 +370,7 @@ where
                     fragment: Arc::default(),
                     outlet: Outlet::default(),
                     alone: protocol == Protocol::Http1,
+                    line,
                 };
                 Ok((watched, protocol, peer))
             }

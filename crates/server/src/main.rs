@@ -34,6 +34,25 @@ enum Command {
     Config(config::Show),
 }
 
+impl Command {
+    /// Run by root, a command acts as the owner of the data folder.
+    fn act_as_owner(&self) -> Option<String> {
+        let common = match self {
+            Command::Serve(common) => common,
+            Command::Init(asked) => &asked.common,
+            Command::Clock(asked) => &asked.common,
+            Command::Check(asked) => &asked.common,
+            _ => return None,
+        };
+        // What cannot be read is told by the command itself.
+        let data = common.read().ok()?.data;
+        match yellow_attic_store::process::act_as_owner(&data) {
+            Ok(_) => None,
+            Err(e) => Some(format!("acting as the owner of {}: {e}", data.display())),
+        }
+    }
+}
+
 #[derive(clap::Args)]
 struct Shell {
     /// Which shell.
@@ -52,6 +71,10 @@ fn main() -> ExitCode {
         return yellow_attic_server::thumbnails::draw().map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
     }
     let arguments = Arguments::parse();
+    yellow_attic_store::process::make_things_private();
+    if let Some(error) = arguments.command.act_as_owner() {
+        return fail(&error);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return fail(&error),

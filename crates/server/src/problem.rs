@@ -220,6 +220,17 @@ impl From<StoreError> for Refusal {
                 "Another request goes on with it",
                 "Let that one finish, or ask how far the upload is and go on from there.",
             ),
+            StoreError::TooMuchAnnounced { announced, most } => Refusal::new(
+                507,
+                "too_much_announced",
+                "Too much is announced",
+                &format!(
+                    "Your unfinished uploads speak for {} that have not come; all of them together may for {}.",
+                    human(*announced),
+                    human(*most)
+                ),
+                "Go on with one of them first, or end those that are not needed any more (Computers; yattic device uploads).",
+            ),
             StoreError::TooManyUploads(_) => make(
                 429,
                 "too_many_uploads",

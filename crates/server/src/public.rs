@@ -67,6 +67,16 @@ pub fn note(request: &HttpRequest, state: &State) {
     noted.addresses.insert(format!("{scheme}://{host}"), (1, now));
 }
 
+impl Seen {
+    /// Who passes requests on and is not trusted.
+    pub fn untrusted(&self) -> Vec<std::net::IpAddr> {
+        let noted = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all: Vec<_> = noted.untrusted.keys().copied().collect();
+        all.sort();
+        all
+    }
+}
+
 fn good(what: String) -> api::AddressFinding {
     api::AddressFinding { good: true, what, remedy: String::new() }
 }

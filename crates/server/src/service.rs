@@ -3,14 +3,16 @@
 use crate::app::{State, around, configure};
 use crate::auth::{hash_secret, new_secret};
 use crate::config::Config;
+use crate::lines::Lines;
 use crate::tls::Pair;
 use actix_web::dev::{Server, ServerHandle};
 use actix_web::{App, HttpServer, web};
 use async_recursion::async_recursion as boxed;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use yellow_attic_store::{Actor, Engine, Missing, Options};
+use yellow_attic_store::{Actor, Engine, Missing, Options, TreeAccess};
 
 /// So often.
 const CHORES_EVERY: Duration = Duration::from_secs(300);
@@ -40,6 +42,21 @@ pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>
     let (word, why) = crate::api::store_state::promise_of(engine.durability());
     if word != "kept" {
         tracing::warn!("the disk: {why}");
+    }
+    if let Some(wanted) = config.shelf_access.as_deref().and_then(|w| TreeAccess::read(w).ok())
+        && wanted != engine.tree_access()
+    {
+        tracing::warn!(
+            "shelf_access is {}, and the tree is still {}: stop the service and give: yatticd init --shelf-access {}",
+            wanted.word(),
+            engine.tree_access().word(),
+            wanted.word()
+        );
+    }
+    if engine.tree_access() == TreeAccess::Open && config.shelf_access.is_none() {
+        tracing::warn!(
+            "everybody who can sign in to this machine reads the shelves: stop the service and close them by: yatticd init --shelf-access private (or group:NAME), or say shelf_access = \"open\""
+        );
     }
     start_on(engine, config).await
 }
@@ -76,14 +93,20 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
         }
         None => None,
     };
-    let mut chores = Vec::new();
+    let descriptors = crate::lines::raise_descriptors();
+    let config = &state.config;
+    let trusted = config.trusted_proxies.clone();
+    let lines = Arc::new(Lines::new(descriptors, config.lines, config.reader_patience, trusted));
+    tracing::info!(descriptors, lines = lines.most(), "open files, and lines at a time");
+    let mut chores = vec![tokio::spawn(lines.clone().follow())];
     let listener = std::net::TcpListener::bind(listen).map_err(cannot_listen)?;
     let listens = listener.local_addr().map_err(cannot_listen)?;
     let ways = tls.map(|(ways, pair)| {
         chores.push(tokio::spawn(pair.follow()));
         ways
     });
-    let server: Server = crate::listening::serve(listener, workers, ways, app).map_err(cannot_listen)?;
+    let server: Server =
+        crate::listening::serve(listener, workers, ways, lines, app).map_err(cannot_listen)?;
     let handle = server.handle();
     let scheme = if state.config.tls.is_some() { "https" } else { "http" };
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));

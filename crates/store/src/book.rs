@@ -6,6 +6,7 @@ use crate::access::{self, Access, Eyes};
 use crate::disk::hex;
 use crate::error::{Result, StoreError};
 use crate::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::record_key::RecordKey;
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::task::Task;
 use serde_json::{Value, json};
@@ -93,6 +94,8 @@ impl Delta {
 pub(crate) struct Book {
     pub conn: SqliteConnection,
     pub heads: Heads,
+    /// What rows of the record are marked with.
+    pub record_key: RecordKey,
     /// The present group's time.
     pub now: i64,
     pub shelves: HashMap<ShelfId, Arc<Shelf>>,
@@ -167,7 +170,11 @@ pub(crate) struct Changed {
 }
 
 impl Book {
-    pub async fn open(mut conn: SqliteConnection, shelves: HashMap<ShelfId, Arc<Shelf>>) -> Result<Book> {
+    pub async fn open(
+        mut conn: SqliteConnection,
+        shelves: HashMap<ShelfId, Arc<Shelf>>,
+        record_key: RecordKey,
+    ) -> Result<Book> {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
         let locks = Arc::new(crate::locking::load(&mut conn).await?);
@@ -176,6 +183,7 @@ impl Book {
             access,
             locks,
             access_behind: false,
+            record_key,
             now: heads.at,
             heads,
             names_of_shelves: HashSet::new(),
@@ -570,6 +578,7 @@ impl Book {
         what: &str,
         detail: &str,
     ) {
+        let head = (self.heads.record, self.heads.link);
         self.heads.record += 1;
         let device = actor.device.map_or_else(String::new, |d| d.0.to_string());
         let fields = [action, &*actor.who, &device, &*actor.from, what, detail];
@@ -577,7 +586,10 @@ impl Book {
         // Without randomness a salt is only predictable, never wrong: go on with zeros.
         let _ = getrandom::fill(&mut salt);
         let digest = record::digest(&salt, &fields);
-        self.heads.link = record::link(&self.heads.link, self.heads.record, self.now, &digest);
+        let (number, account) = (self.heads.record, actor.author().map(|a| a.0));
+        let covered = record::Covered { number, at_ms: self.now, action, account, node: node.map(|n| n.0) };
+        self.heads.link = record::link_all(&head.1, covered, &digest);
+        let (key, mac) = self.record_key.mark(self.now, (head.0, &head.1), &self.heads.link);
         self.group.records.push(json!([
             self.heads.record,
             self.now,
@@ -587,7 +599,9 @@ impl Book {
             serde_json::to_string(&fields).unwrap_or_default(),
             hex(&salt),
             hex(&digest),
-            hex(&self.heads.link)
+            hex(&self.heads.link),
+            key,
+            hex(&mac)
         ]));
     }
 

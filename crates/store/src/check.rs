@@ -2,7 +2,7 @@
 
 use crate::disk::{Disk, content_name, unhex};
 use crate::error::{Result, StoreError};
-use crate::recorded::{RecordCheck, follow_chain};
+use crate::recorded::{Anchors, RecordCheck, follow_chain};
 use crate::staging::hash_file;
 use crate::steps::AllSteps;
 use async_recursion::async_recursion as boxed;
@@ -45,6 +45,18 @@ impl Check {
     }
 }
 
+/// Checks the record alone.
+#[boxed]
+pub async fn check_record(data: &Path, anchors: Anchors) -> Result<RecordCheck> {
+    if !data.join("catalogue.db").is_file() {
+        return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
+    }
+    let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
+    let found = follow_chain(&pool, &anchors).await;
+    pool.close().await;
+    found
+}
+
 impl crate::engine::Engine {
     /// What was noticed on the disk and left to a person, newest first.
     #[boxed]
@@ -61,12 +73,12 @@ impl crate::engine::Engine {
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
 /// hears how many bytes have been hashed.
 #[boxed]
-pub async fn check(data: &Path, mut progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
+pub async fn check(data: &Path, anchors: Anchors, mut progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
     let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
-    let record = follow_chain(&pool).await?;
+    let record = follow_chain(&pool, &anchors).await?;
     let known: Vec<Vec<u8>> =
         sqlx::query_scalar("SELECT DISTINCT hash FROM contents WHERE state = 1").fetch_all(&pool).await?;
     let noticed: Vec<(i64, String, String)> =

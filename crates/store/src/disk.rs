@@ -5,6 +5,7 @@
 
 use crate::error::{Result, StoreError};
 use crate::steps::Steps;
+use crate::tree_access::TreeAccess;
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags, Timespec, Timestamps};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
@@ -67,6 +68,7 @@ pub struct Disk {
     /// `shelves/`
     pub shelves: Arc<OwnedFd>,
     durability: Durability,
+    access: TreeAccess,
 }
 
 /// What a file system promises about bytes that were synced.
@@ -96,15 +98,23 @@ impl Disk {
             std::fs::create_dir_all(&full).map_err(|e| say(&full, &e))?;
             Ok(Arc::new(OwnedFd::from(File::open(&full).map_err(|e| say(&full, &e))?)))
         };
+        let is_new = !path.join("shelves").exists();
         let staging = folder("staging")?;
+        let shelves = folder("shelves")?;
+        if is_new {
+            let full = path.join("shelves");
+            TreeAccess::Private.give_all(path).map_err(|e| say(&full, &io::Error::other(e.to_string())))?;
+        }
+        let is = File::from(shelves.try_clone().map_err(|e| say(path, &e))?).metadata();
         let disk = Disk {
+            access: TreeAccess::of(&is.map_err(|e| say(path, &e))?),
             durability: durability(&staging),
             staging,
             past: folder("past")?,
             incoming: folder("past/incoming")?,
             removed: folder("past/removed")?,
             packs: folder("past/packs")?,
-            shelves: folder("shelves")?,
+            shelves,
             path: path.to_path_buf(),
             steps,
         };
@@ -125,6 +135,11 @@ impl Disk {
     /// The data folder.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// Who reads the tree of shelves, beside the service.
+    pub fn access(&self) -> TreeAccess {
+        self.access
     }
 
     /// What the file system promises.
@@ -173,8 +188,11 @@ impl Disk {
 
     /// Opens a directory in another one, making it durably if it is missing.
     pub fn make_dir(&self, dir: impl AsFd, name: &str) -> io::Result<OwnedFd> {
-        match fs::mkdirat(dir.as_fd(), name, Mode::from_raw_mode(0o755)) {
-            Ok(()) => fs::fsync(dir.as_fd())?,
+        match fs::mkdirat(dir.as_fd(), name, Mode::from_raw_mode(0o700)) {
+            Ok(()) => {
+                self.access.give_folder(dir.as_fd(), name)?;
+                fs::fsync(dir.as_fd())?;
+            }
             Err(Errno::EXIST) => {}
             Err(e) => return Err(e.into()),
         }
@@ -202,7 +220,9 @@ impl Disk {
     pub fn make_staged(&self, name: &str) -> io::Result<File> {
         self.steps.before("make a staged file")?;
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
-        Ok(File::from(fs::openat(&self.staging, name, flags, Mode::from_raw_mode(0o644))?))
+        let file = File::from(fs::openat(&self.staging, name, flags, Mode::from_raw_mode(0o600))?);
+        self.access.give_file(&file)?;
+        Ok(file)
     }
 
     /// Opens a file in staging again, to write on at its end.
@@ -214,7 +234,8 @@ impl Disk {
     /// Makes a directory in staging and tells which object it is.
     pub fn make_staged_dir(&self, name: &str) -> io::Result<ObjectId> {
         self.steps.before("make a staged folder")?;
-        fs::mkdirat(&self.staging, name, Mode::from_raw_mode(0o755))?;
+        fs::mkdirat(&self.staging, name, Mode::from_raw_mode(0o700))?;
+        self.access.give_folder(&*self.staging, name)?;
         Ok(look(&self.staging, name)?.map(|l| l.id).unwrap_or_default())
     }
 
@@ -275,7 +296,7 @@ impl Disk {
         match self.open_dir(&self.past, &hash[..2]) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => {
                 self.steps.before("make a folder in past")?;
-                match fs::mkdirat(&self.past, &hash[..2], Mode::from_raw_mode(0o755)) {
+                match fs::mkdirat(&self.past, &hash[..2], Mode::from_raw_mode(0o700)) {
                     Ok(()) | Err(Errno::EXIST) => {}
                     Err(e) => return Err(e.into()),
                 }

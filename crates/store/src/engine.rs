@@ -13,6 +13,7 @@ use crate::ops::{Done, NewShelf, Place};
 use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::quota::Claims;
+use crate::record_key::RecordKey;
 use crate::staging::{Arriving, Staged, Staging};
 use crate::steps::{AllSteps, Steps};
 use crate::uploads::Uploads;
@@ -101,6 +102,8 @@ pub(crate) struct Shared {
     /// Folders as they were, kept from one page to the next.
     pub listed: Mutex<Vec<crate::then::Listed>>,
     seal: Seal,
+    /// The record's first key, if it was made at this start.
+    first_key: Option<String>,
     /// Whether jobs run by themselves.
     pub background: bool,
     pub time: Arc<Timekeeper>,
@@ -139,12 +142,17 @@ impl Engine {
         identity::look(&options.data, options.missing)?;
         let disk = Arc::new(Disk::open(&options.data, options.steps)?);
         lock(&disk)?;
+        crate::tree_access::close(&options.data);
         let mut conn = db::open_writer(&disk.catalogue()).await?;
         let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
         let seal = identity::seal(&mut conn).await?;
         let shelves = rows::shelves(&mut conn).await?;
-        let mut book = Book::open(conn, shelves.clone()).await?;
-        let time = Arc::new(Timekeeper::new(options.clock, book.heads.at));
+        let began = crate::book::load_heads(&mut conn).await?.at;
+        let time = Arc::new(Timekeeper::new(options.clock, began));
+        let record_key = RecordKey::open(&options.data, time.stamp())?;
+        let first_key = record_key.first();
+        let key_id = record_key.id.clone();
+        let mut book = Book::open(conn, shelves.clone(), record_key).await?;
         let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut book).await?));
         let (uploads, spared) = crate::uploads::recover(&mut book.conn, &staging).await?;
         let mut marks = load_marks(&mut book.conn).await?;
@@ -282,11 +290,15 @@ impl Engine {
                 rolling: Mutex::default(),
                 listed: Mutex::default(),
                 seal,
+                first_key,
                 background: options.background,
                 delivering: Default::default(),
             }),
         };
         engine.claim_unfinished().await?;
+        if engine.shared.first_key.is_some() {
+            engine.note(&Actor::service(), "record key begun", None, &key_id, "").await?;
+        }
         Ok(engine)
     }
 
@@ -409,6 +421,16 @@ impl Engine {
     /// Whether the catalogue is older than the data beside it: nothing is swept, packed or let go.
     pub fn has_older_catalogue(&self) -> bool {
         self.shared.doubt.is_some()
+    }
+
+    /// The first key of the record, if it was made at this start: to be told once, and kept elsewhere.
+    pub fn first_record_key(&self) -> Option<&str> {
+        self.shared.first_key.as_deref()
+    }
+
+    /// Who on this machine reads the tree of shelves.
+    pub fn tree_access(&self) -> crate::tree_access::TreeAccess {
+        self.shared.disk.access()
     }
 
     /// What the file system under the data folder promises.

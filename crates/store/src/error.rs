@@ -133,6 +133,14 @@ pub enum StoreError {
     /// An account may have so many unfinished uploads.
     #[error("{0} uploads are unfinished, the most that one account may have")]
     TooManyUploads(i64),
+    /// What one account has announced and not sent yet would take too much of the free room.
+    #[error("{announced} bytes are announced and not sent yet, and at most {most} may be")]
+    TooMuchAnnounced {
+        /// So many bytes.
+        announced: u64,
+        /// The most.
+        most: u64,
+    },
     /// More files and folders than fit one answer.
     #[error("it holds more than {0} files and folders, the most that go into one archive")]
     TooMany(usize),

@@ -48,3 +48,15 @@ pub(crate) fn clock_is_synchronised() -> bool {
     };
     answer >= 0 && answer != libc::TIME_ERROR && status & libc::STA_UNSYNC == 0
 }
+
+/// Becomes another user, with its group and one more; for good, and in all threads.
+pub(crate) fn become_user(user: u32, group: u32, beside: u32) -> std::io::Result<()> {
+    let groups = [group, beside];
+    // SAFETY: the list lives as long as the call, and has the length that is told.
+    let set = unsafe {
+        libc::setgroups(groups.len(), groups.as_ptr()) == 0
+            && libc::setgid(group) == 0
+            && libc::setuid(user) == 0
+    };
+    if set { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+}

@@ -18,6 +18,8 @@
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`mending`]: what is done to a store that no service has open.
+//! - [`record_key`]: what rows of the record are marked with.
+//! - [`tree_access`]: who on the machine reads the data folder; [`process`]: whom the service's commands act as.
 //! - [`identity`]: which store a folder holds, and whether its catalogue is the newest.
 //! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
 //!
@@ -72,9 +74,11 @@ pub mod people;
 mod placer;
 pub mod places;
 pub mod probe;
+pub mod process;
 pub mod properties;
 pub mod quota;
 pub mod reading;
+pub mod record_key;
 pub mod recorded;
 mod reviving;
 pub mod rollback;
@@ -91,6 +95,7 @@ mod task;
 pub mod then;
 pub mod trash;
 pub mod tree;
+pub mod tree_access;
 pub mod uploads;
 mod view;
 mod writer;
@@ -105,4 +110,5 @@ pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
 pub use staging::{Arriving, SMALL, Staged};
 pub use then::{SinceThen, State};
+pub use tree_access::TreeAccess;
 pub use writer::Work;

@@ -80,18 +80,28 @@ pub async fn mend_times(data: &Path, now_ms: i64) -> Result<Times> {
     let mut salt = [0u8; 16];
     getrandom::fill(&mut salt).map_err(|e| StoreError::BadInput(e.to_string()))?;
     let digest = record::digest(&salt, &fields);
+    let mut key = crate::record_key::RecordKey::open(data, now_ms)?;
+    let before = (heads.record, heads.link);
     heads.record += 1;
-    heads.link = record::link(&heads.link, heads.record, now_ms, &digest);
-    sqlx::query("INSERT INTO record (id, org, at, action, fields, salt, digest, link) VALUES (?, 1, ?, ?, ?, ?, ?, ?)")
-        .bind(heads.record)
-        .bind(now_ms)
-        .bind(fields[0])
-        .bind(json!(fields).to_string())
-        .bind(&salt[..])
-        .bind(&digest[..])
-        .bind(&heads.link[..])
-        .execute(&mut conn)
-        .await?;
+    let covered =
+        record::Covered { number: heads.record, at_ms: now_ms, action: fields[0], account: None, node: None };
+    heads.link = record::link_all(&before.1, covered, &digest);
+    let (step, mac) = key.mark(now_ms, (before.0, &before.1), &heads.link);
+    sqlx::query(
+        "INSERT INTO record (id, org, at, action, fields, salt, digest, link, version, key, mac)
+         VALUES (?, 1, ?, ?, ?, ?, ?, ?, 2, ?, ?)",
+    )
+    .bind(heads.record)
+    .bind(now_ms)
+    .bind(fields[0])
+    .bind(json!(fields).to_string())
+    .bind(&salt[..])
+    .bind(&digest[..])
+    .bind(&heads.link[..])
+    .bind(step)
+    .bind(&mac[..])
+    .execute(&mut conn)
+    .await?;
     sqlx::query("UPDATE heads SET record = ?, link = ?, commits = commits + 1")
         .bind(heads.record)
         .bind(&heads.link[..])

@@ -548,6 +548,10 @@ impl Engine {
             })
         })
         .await?;
+        if ends {
+            // What strangers had under way goes with it, and gives back its room.
+            self.end_uploads_through(id).await?;
+        }
         self.opening(id).await?.ok_or_else(gone)
     }
 

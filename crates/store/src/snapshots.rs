@@ -206,6 +206,13 @@ impl Engine {
         .await
     }
 
+    /// Refuses whoever does not manage the shelf of a snapshot.
+    #[boxed]
+    pub async fn manages_snapshot(&self, actor: &Actor, id: i64) -> Result<()> {
+        let found = self.snapshot(actor, id).await?;
+        self.manages(actor, found.shelf).await.map(|_| ())
+    }
+
     async fn manages(&self, actor: &Actor, shelf: ShelfId) -> Result<Arc<Shelf>> {
         let shelf = self.shared.view.shelf(shelf).ok_or_else(|| StoreError::NotFound("The shelf".into()))?;
         self.chain(actor, shelf.root, Level::Manage).await?;

@@ -264,6 +264,13 @@ impl Arriving {
         Ok(())
     }
 
+    /// Speaks for more bytes that will arrive, if there is room for them.
+    pub(crate) fn speak_for(&mut self, bytes: u64) -> Result<()> {
+        self.staging.check_room(bytes)?;
+        self.room.back(bytes);
+        Ok(())
+    }
+
     /// How many bytes have arrived.
     pub fn size(&self) -> u64 {
         self.staged.size as u64

@@ -25,6 +25,14 @@ pub const KEPT_MS: i64 = 3 * 86_400_000;
 const EXPIRY_STEP_MS: i64 = 3_600_000;
 /// Unfinished uploads of one account.
 pub const MOST_UNFINISHED: i64 = 10_000;
+/// Of strangers: through one link or intake, and from one address.
+pub const MOST_OF_OPENING: i64 = 1_000;
+pub const MOST_OF_ADDRESS: i64 = 200;
+/// For an upload of a stranger so much is spoken for ahead of what has arrived: nobody outside fills the disk with
+/// announcements.
+const AHEAD: u64 = 16 << 20;
+/// What one account has announced and not sent yet may take so much of the free room: one half.
+const SHARE: u64 = 2;
 
 /// What a sender announces.
 #[derive(Clone, Debug)]
@@ -96,6 +104,10 @@ pub struct Upload {
     pub way: String,
     /// The delivery that it is a part of.
     pub delivery: Option<i64>,
+    /// Whether a stranger sends it.
+    pub stranger: bool,
+    /// From where it was begun.
+    pub from: String,
     content: ContentId,
 }
 
@@ -133,12 +145,18 @@ struct Progress {
     room: Option<Room>,
 }
 
+/// How much is spoken for of bytes that are still to come.
+fn ahead(left: u64, stranger: bool) -> u64 {
+    if stranger { left.min(AHEAD) } else { left }
+}
+
 impl Uploads {
     fn live(&self, staging: &Arc<Staging>, upload: &Upload) -> Arc<Live> {
         let mut all = self.0.lock();
         all.entry(upload.id.clone())
             .or_insert_with(|| {
-                let room = staging.reserve(upload.new.size - upload.received.min(upload.new.size));
+                let left = upload.new.size - upload.received.min(upload.new.size);
+                let room = staging.reserve(ahead(left, upload.stranger));
                 Arc::new(Live {
                     progress: Arc::new(tokio::sync::Mutex::new(Progress { hashed: None, room: Some(room) })),
                     leave: Mutex::default(),
@@ -170,6 +188,8 @@ pub struct Appending {
     progress: OwnedMutexGuard<Progress>,
     leave: Arc<AtomicBool>,
     size: u64,
+    /// A stranger's: up to here it is spoken for.
+    grows: Option<u64>,
 }
 
 impl Appending {
@@ -181,6 +201,17 @@ impl Appending {
         }
         if arriving.size() + piece.len() as u64 > self.size {
             return Err(StoreError::MoreThanAnnounced(self.size));
+        }
+        if let Some(upto) = &mut self.grows
+            && arriving.size() + piece.len() as u64 > *upto
+        {
+            // The next stretch: refused before it is written, where there is no room for it.
+            let more = ahead(self.size - *upto, true).max(piece.len() as u64);
+            arriving.speak_for(more)?;
+            if let Some(claim) = self.engine.shared.uploads.1.lock().get_mut(&self.id) {
+                claim.grow(more)?;
+            }
+            *upto += more;
         }
         arriving.write(piece)?;
         if self.counts_early && arriving.size() - self.noted >= NOTE_EVERY {
@@ -268,18 +299,12 @@ impl Engine {
             Some(row) if row.is_folder() => return Err(StoreError::FolderInTheWay(new.name.to_string())),
             _ => {}
         }
+        let stranger = actor.through.is_some();
+        let spoken_for = ahead(new.size, stranger);
+        // A stranger's whole is looked at, and not spoken for.
         self.check_room(new.size)?;
-        let claim = self.claim(new.parent, new.size, replaced).await?;
-        let unfinished: i64 = sqlx::query_scalar(
-            "SELECT count(*) FROM uploads WHERE account = ? AND opening IS ? AND node IS NULL",
-        )
-        .bind(account.0)
-        .bind(through(actor))
-        .fetch_one(&self.shared.view.pool)
-        .await?;
-        if unfinished >= MOST_UNFINISHED {
-            return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
-        }
+        let claim = self.claim(new.parent, spoken_for, replaced.min(spoken_for)).await?;
+        self.check_under_way(actor, account, new.size).await?;
         let mut bits = [0u8; 16];
         getrandom::fill(&mut bits).map_err(|e| StoreError::BadInput(e.to_string()))?;
         let staging = self.shared.staging.clone();
@@ -296,6 +321,8 @@ impl Engine {
             node: None,
             way: delivery.as_ref().map_or_else(String::new, |(_, way)| way.clone()),
             delivery: delivery.map(|(id, _)| id),
+            stranger,
+            from: actor.from.to_string(),
             content,
         };
         let (row, org, opening) = (upload.clone(), 1i64, through(actor));
@@ -304,8 +331,8 @@ impl Engine {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO uploads (id, org, account, content, parent, name, size, mtime, if_match, if_none_match,
-                           hash, made_at, expires_at, opening, delivery, way, joining)
-                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                           hash, made_at, expires_at, opening, delivery, way, joining, sent_from)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     )
                     .bind(&row.id)
                     .bind(org)
@@ -324,6 +351,7 @@ impl Engine {
                     .bind(row.delivery)
                     .bind(&row.way)
                     .bind(row.new.joining.word())
+                    .bind(&row.from)
                     .execute(conn)
                     .await?;
                     Ok(())
@@ -337,6 +365,91 @@ impl Engine {
         let _ = self.shared.uploads.live(&self.shared.staging, &upload);
         self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         Ok(upload)
+    }
+
+    /// Refuses more than may be under way: of one account, of one link or intake, and from one address.
+    async fn check_under_way(
+        &self,
+        actor: &Actor,
+        account: yellow_attic_core::AccountId,
+        size: u64,
+    ) -> Result<()> {
+        let pool = &self.shared.view.pool;
+        let Some(opening) = through(actor) else {
+            let (unfinished, announced): (i64, i64) = sqlx::query_as(
+                "SELECT count(*), coalesce(sum(size - max(synced, 0)), 0) FROM uploads
+                 WHERE account = ? AND opening IS NULL AND node IS NULL",
+            )
+            .bind(account.0)
+            .fetch_one(pool)
+            .await?;
+            if unfinished >= MOST_UNFINISHED {
+                return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
+            }
+            // One alone may take all there is: what is there is theirs to fill. Many must leave room for others.
+            let most = self.space()?.0 / SHARE;
+            if unfinished > 0 && (announced.max(0) as u64).saturating_add(size) > most {
+                return Err(StoreError::TooMuchAnnounced { announced: announced.max(0) as u64, most });
+            }
+            return Ok(());
+        };
+        let of_opening: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM uploads WHERE opening = ? AND node IS NULL")
+                .bind(opening)
+                .fetch_one(pool)
+                .await?;
+        let of_address: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM uploads WHERE opening IS NOT NULL AND sent_from = ? AND node IS NULL",
+        )
+        .bind(&*actor.from)
+        .fetch_one(pool)
+        .await?;
+        match (of_opening >= MOST_OF_OPENING, of_address >= MOST_OF_ADDRESS) {
+            (true, _) => Err(StoreError::TooManyUploads(MOST_OF_OPENING)),
+            (_, true) => Err(StoreError::TooManyUploads(MOST_OF_ADDRESS)),
+            _ => Ok(()),
+        }
+    }
+
+    /// The unfinished uploads through a link or an intake, for its owner, oldest first.
+    #[boxed]
+    pub async fn uploads_through(&self, opening: yellow_attic_core::OpeningId) -> Result<Vec<Upload>> {
+        let rows: Vec<UploadRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+            "{SELECT} WHERE opening = ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_OF_OPENING}"
+        )))
+        .bind(opening.0)
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(rows.into_iter().filter_map(|row| self.with_size(row).ok()).collect())
+    }
+
+    /// How many uploads through a link or an intake are unfinished, and how many bytes of them are here.
+    #[boxed]
+    pub async fn coming_through(&self, opening: yellow_attic_core::OpeningId) -> Result<(u64, u64)> {
+        let (count, bytes): (i64, i64) = sqlx::query_as(
+            "SELECT count(*), coalesce(sum(max(synced, 0)), 0) FROM uploads WHERE opening = ? AND node IS NULL",
+        )
+        .bind(opening.0)
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok((count.max(0) as u64, bytes.max(0) as u64))
+    }
+
+    /// Ends all unfinished uploads through a link or an intake. Returns how many.
+    #[boxed]
+    pub async fn end_uploads_through(&self, opening: yellow_attic_core::OpeningId) -> Result<usize> {
+        let mut ended = 0;
+        loop {
+            let some = self.uploads_through(opening).await?;
+            if some.is_empty() {
+                return Ok(ended);
+            }
+            for upload in &some {
+                drop(self.take_over(upload).await?);
+                self.drop_upload(&upload.id, upload.content).await?;
+                ended += 1;
+            }
+        }
     }
 
     /// One of the actor's uploads.
@@ -425,13 +538,22 @@ impl Engine {
         *live.leave.lock() = leave.clone();
         let (hashed, staging) = (progress.hashed.take(), self.shared.staging.clone());
         let left = upload.new.size - upload.received;
-        let room = progress.room.take().unwrap_or_else(|| staging.reserve(left));
+        // Of strangers as much as has arrived is spoken for, and a little more.
+        let room = match (progress.room.take(), upload.stranger) {
+            (Some(room), false) => room,
+            (_, stranger) => staging.reserve(ahead(left, stranger)),
+        };
+        if upload.stranger {
+            let claim = self.claim(upload.new.parent, upload.received + ahead(left, true), 0).await?;
+            self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
+        }
         let content = upload.content;
         let arriving = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room))
             .await
             .map_err(|_| StoreError::Stopping)??;
         self.prolong(&upload).await?;
         let began = arriving.so_far();
+        let began_at = began.1;
         Ok(Appending {
             engine: self.clone(),
             id: upload.id,
@@ -442,6 +564,7 @@ impl Engine {
             progress,
             leave,
             size: upload.new.size,
+            grows: upload.stranger.then_some(began_at + ahead(left, true)),
         })
     }
 
@@ -616,11 +739,15 @@ impl Engine {
         Ok(())
     }
 
-    /// Drops uploads that have expired. Returns how many.
+    /// Drops uploads that have expired, and those through what has ended. Returns how many.
     #[boxed]
     pub async fn expire_uploads(&self) -> Result<usize> {
         let due: Vec<(String, i64)> =
-            sqlx::query_as("SELECT id, content FROM uploads WHERE expires_at <= ? LIMIT 1000")
+            sqlx::query_as(
+                "SELECT id, content FROM uploads WHERE expires_at <= ?1
+                   OR node IS NULL AND opening IN (SELECT id FROM openings WHERE ended_at IS NOT NULL OR ends_at <= ?1)
+                 LIMIT 1000",
+            )
                 .bind(self.now_ms())
                 .fetch_all(&self.shared.view.pool)
                 .await?;
@@ -632,10 +759,11 @@ impl Engine {
 
     /// Speaks again for the space of uploads that were under way when the store was last open.
     pub(crate) async fn claim_unfinished(&self) -> Result<()> {
-        let rows: Vec<(String, i64, i64)> =
-            sqlx::query_as("SELECT id, parent, size FROM uploads WHERE node IS NULL")
-                .fetch_all(&self.shared.view.pool)
-                .await?;
+        let rows: Vec<(String, i64, i64)> = sqlx::query_as(
+            "SELECT id, parent, iif(opening IS NULL, size, max(synced, 0)) FROM uploads WHERE node IS NULL",
+        )
+        .fetch_all(&self.shared.view.pool)
+        .await?;
         for (id, parent, size) in rows {
             let claim = self.claim_again(NodeId(parent), size.max(0) as u64).await?;
             self.shared.uploads.1.lock().insert(id, claim);
@@ -681,7 +809,7 @@ pub(crate) async fn recover(
     let uploads = Uploads::default();
     let mut spared = Vec::new();
     for row in rows {
-        let synced = row.15;
+        let (synced, ..): RestJson = crate::rows::parse(&row.15)?;
         let mut upload = read(row)?;
         let Some(there) = staging.cut_upload(upload.content, synced)? else { continue };
         upload.received = there;
@@ -692,7 +820,8 @@ pub(crate) async fn recover(
 }
 
 const SELECT: &str =
-    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, synced
+    "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining,
+       json_array(synced, opening IS NOT NULL, sent_from)
      FROM uploads";
 
 type UploadRow = (
@@ -711,13 +840,17 @@ type UploadRow = (
     String,
     Option<i64>,
     String,
-    i64,
+    String,
 );
+
+/// What of a row comes as a list: how many bytes are on the disk for certain, whether a stranger sends it, from where.
+type RestJson = (i64, i64, String);
 
 fn read(row: UploadRow) -> Result<Upload> {
     #[rustfmt::skip]
-    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, _) =
+    let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, rest) =
         row;
+    let (_, stranger, from): RestJson = crate::rows::parse(&rest)?;
     Ok(Upload {
         id,
         new: NewUpload {
@@ -736,6 +869,8 @@ fn read(row: UploadRow) -> Result<Upload> {
         node: node.map(NodeId),
         way,
         delivery,
+        stranger: stranger != 0,
+        from,
         content: ContentId(content),
     })
 }

@@ -25,9 +25,9 @@ INSERT OR REPLACE INTO folders
 INSERT INTO activity (node, day, changes) SELECT value->>0, value->>1, value->>2 FROM jsonb_each(?) WHERE true
   ON CONFLICT DO UPDATE SET changes = changes + excluded.changes;
 INSERT INTO marks (id, task) SELECT value->>0, value->>1 FROM jsonb_each(?);
-INSERT INTO record (id, org, at, action, account, node, fields, salt, digest, link)
+INSERT INTO record (id, org, at, action, account, node, fields, salt, digest, link, version, key, mac)
   SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, unhex(value->>6), unhex(value->>7),
-    unhex(value->>8) FROM jsonb_each(?);
+    unhex(value->>8), 2, value->>9, unhex(value->>10) FROM jsonb_each(?);
 INSERT INTO jobs (org, kind, node, moment, due)
   SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM jsonb_each(?);
 INSERT INTO findings (org, at, kind, node, detail)

@@ -9,6 +9,8 @@ import { count, countInWords, exactly, moment, size, when } from "../../lib/show
 import { Button, Loading, Notice, useToast } from "../../ui";
 import { Growth } from "../space/growth";
 
+const firstLarge = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1);
+
 /** What needs a decision first; then how things stand. */
 export function Overview() {
   const queries = useQueryClient();
@@ -22,6 +24,15 @@ export function Overview() {
   const clock = useQuery({ queryKey: ["clock"], queryFn: kept.clock });
   // Nothing on the timeline tells of it: it is asked for now and then.
   const store = useQuery({ queryKey: ["store"], queryFn: kept.store, refetchInterval: 30_000 });
+  const slowed = useQuery({ queryKey: ["slowed"], queryFn: api.slowed, refetchInterval: 10_000 });
+  const releasing = useMutation({
+    mutationFn: api.release,
+    onSuccess: async (_, of) => {
+      await queries.invalidateQueries({ queryKey: ["slowed"] });
+      toast.say(`${of} may try again at once.`);
+    },
+    onError: (e) => toast.refuse(e),
+  });
   const confirming = useMutation({
     mutationFn: kept.confirmClock,
     onSuccess: async () => {
@@ -48,7 +59,10 @@ export function Overview() {
   const disk = store.data;
   const trouble = disk && (disk.stopped.length > 0 || disk.older_catalogue || disk.durability === "unsafe");
   const nothing =
-    open.length + full.length + waiting.length + givenUp.length === 0 && leapt === undefined && !trouble;
+    open.length + full.length + waiting.length + givenUp.length === 0 &&
+    leapt === undefined &&
+    !trouble &&
+    !slowed.data?.slowed.length;
   const s = space.data;
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_290px] gap-10 pt-3 max-lg:grid-cols-1">
@@ -131,6 +145,27 @@ export function Overview() {
                 {!a.path && " You may not enter there: whoever owns it can roll it back."}
               </Decision>
             ))}
+            {slowed.data?.slowed.slice(0, 5).map((s) => (
+              <Decision
+                key={`${s.kind} ${s.of}`}
+                icon={<ShieldAlert size={22} aria-hidden />}
+                title={`${s.kind === "second factor" ? `The second factor of ${s.of}` : firstLarge(s.of)} has to wait after ${count(s.failures, "wrong attempt")}.`}
+                acts={
+                  <Button disabled={releasing.isPending} onClick={() => releasing.mutate(s.of)}>
+                    Let go on
+                  </Button>
+                }
+              >
+                Counted by {s.kind}; the last one was <span title={exactly(s.last)}>{when(s.last)}</span>, the
+                next is looked at <span title={exactly(s.until)}>{when(s.until)}</span>. Nothing is locked,
+                and browsers that were signed in before go on.
+              </Decision>
+            ))}
+            {slowed.data && slowed.data.total > 5 && (
+              <li className="py-2 text-muted">
+                {count(slowed.data.total - 5, "more")} have to wait: yattic door slowed
+              </li>
+            )}
             {full.map((q) => (
               <Decision
                 key={q.of}

@@ -120,6 +120,12 @@ export function OpeningShown({
         {opening.largest_file && ` Files up to ${size(opening.largest_file)}.`}
         {opening.largest_all && ` A delivery up to ${size(opening.largest_all)}.`}
       </p>
+      {opening.coming > 0 && (
+        <p className="text-muted">
+          {count(opening.coming, "upload")} under way, {size(opening.coming_bytes)} of {opening.coming === 1 ? "it" : "them"} here.
+          They end with it.
+        </p>
+      )}
       {opening.guessed_at && (
         <p className="mt-1 text-[14.5px] text-brick">
           Too many passwords were tried {when(opening.guessed_at)}.

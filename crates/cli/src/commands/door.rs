@@ -1,13 +1,14 @@
 //! `yattic door`
 
 use crate::connection::{self, proved};
-use crate::output::{Done, Failure, Output, table};
+use crate::output::{Done, Failure, Output, table, time};
 use yellow_attic_client::{Client, api};
 
 /// Open and close ways in: the console, connected computers, WebDAV, links, intakes (administrators).
 ///
 /// A door is closed to one account, or to all members of group:NAME. Whoever comes to a closed
-/// door with the right password is told exactly that.
+/// door with the right password is told exactly that. After wrong passwords and codes the next attempt waits, by account
+/// and by address: who has to wait is listed here, and can be let go on.
 #[derive(clap::Args)]
 pub struct Door {
     #[command(subcommand)]
@@ -25,6 +26,17 @@ enum Act {
         /// Which door.
         #[arg(value_parser = ["console", "sync", "dav", "links", "intake"])]
         door: String,
+    },
+    /// List who has to wait after wrong passwords or codes.
+    Slowed,
+    /// Let somebody who has to wait go on at once.
+    Release {
+        /// As the list has it: a sign-in name, or an address.
+        #[arg(required_unless_present = "all")]
+        of: Option<String>,
+        /// Everybody.
+        #[arg(long, conflicts_with = "of")]
+        all: bool,
     },
     /// Open a door again.
     Open {
@@ -53,6 +65,43 @@ impl Door {
                 let mut rows = vec![["account", "closed"].map(String::from).to_vec()];
                 rows.extend(shut.iter().map(|a| vec![a.sign_in.clone(), a.shut.join(", ")]));
                 table(&rows, &[]);
+                Ok(())
+            }
+            Act::Slowed => {
+                let all = client.slowed().await?;
+                if output.object(&all)? {
+                    return Ok(());
+                }
+                if all.slowed.is_empty() {
+                    output.say("Nobody has to wait.");
+                } else {
+                    let head = ["kind", "of", "failures", "last", "looked at again"];
+                    let mut rows = vec![head.map(String::from).to_vec()];
+                    rows.extend(all.slowed.iter().map(|s| {
+                        let (last, until) = (time(&s.last), time(&s.until));
+                        vec![s.kind.clone(), s.of.clone(), s.failures.to_string(), last, until]
+                    }));
+                    table(&rows, &[2]);
+                    if all.total > all.slowed.len() {
+                        output.say(format!("{} in all.", all.total));
+                    }
+                }
+                for proxy in &all.proxies {
+                    output.say(format!(
+                        "{proxy} passes requests on and is not trusted: all behind it count as one. Set trusted_proxies."
+                    ));
+                }
+                Ok(())
+            }
+            Act::Release { of, .. } => {
+                let done = proved(&client, async || client.release(of.as_deref()).await).await?;
+                if !output.object(&done)? {
+                    output.say(match (done.released, of) {
+                        (_, Some(of)) => format!("{of} may try again at once."),
+                        (0, None) => "Nobody had to wait.".into(),
+                        (n, None) => format!("{n} may try again at once."),
+                    });
+                }
                 Ok(())
             }
             Act::Close { who, door } => change(output, &client, &who, &door, true).await,

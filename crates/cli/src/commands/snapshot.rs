@@ -1,6 +1,6 @@
 //! `yattic snapshot`
 
-use crate::connection;
+use crate::connection::{self, proved};
 use crate::output::{Done, Failure, Output, moment, size, table, time};
 use yellow_attic_client::{Client, api};
 
@@ -106,14 +106,14 @@ impl Snapshot {
             }
             Act::Set { id, label, until } => {
                 let change = api::SnapshotChange { label, ends: end(until)? };
-                let changed = client.change_snapshot(id, &change).await?;
+                let changed = proved(&client, async || client.change_snapshot(id, &change).await).await?;
                 if !output.object(&changed)? {
                     let goes = changed.ends.as_deref().map_or_else(|| "never".into(), time);
                     output.say(format!("Snapshot {} is \"{}\", goes {goes}.", changed.id, changed.label));
                 }
             }
             Act::End { id } => {
-                client.end_snapshot(id).await?;
+                proved(&client, async || client.end_snapshot(id).await).await?;
                 output.say(format!("Snapshot {id} is ended."));
             }
         }

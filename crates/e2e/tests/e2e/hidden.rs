@@ -44,6 +44,8 @@ struct Known {
     /// The folders that it has been in.
     parents: Vec<i64>,
     removed: bool,
+    /// When it was made.
+    first: Option<String>,
     /// What would tell of it as it is.
     now: Vec<Secret>,
     /// All that ever did, with the way to it at that time.
@@ -159,6 +161,9 @@ impl Story<'_> {
             secrets.extend(node.blake3.clone().map(Secret::Text));
         }
         secrets.push(Secret::Text(node.modified.clone()));
+        // When something was made first is its own, wherever it goes.
+        let first = known.first.get_or_insert_with(|| node.changed.clone()).clone();
+        secrets.push(Secret::Text(first));
         known.now = secrets;
         self.model.note_all();
     }
@@ -295,14 +300,12 @@ fn percent(text: &str) -> Vec<u8> {
 
 fn holds(bytes: &[u8], secret: &Secret) -> bool {
     match secret {
-        Secret::Text(text) => bytes.windows(text.len()).any(|w| w == text.as_bytes()),
+        Secret::Text(text) => memchr::memmem::find(bytes, text.as_bytes()).is_some(),
         Secret::Number(n) => {
             let text = n.to_string();
-            bytes.windows(text.len()).enumerate().any(|(i, w)| {
-                let digit = |b: Option<&u8>| b.is_some_and(u8::is_ascii_digit);
-                w == text.as_bytes()
-                    && !digit(i.checked_sub(1).and_then(|i| bytes.get(i)))
-                    && !digit(bytes.get(i + text.len()))
+            let digit = |b: Option<&u8>| b.is_some_and(u8::is_ascii_digit);
+            memchr::memmem::find_iter(bytes, text.as_bytes()).any(|i| {
+                !digit(i.checked_sub(1).and_then(|i| bytes.get(i))) && !digit(bytes.get(i + text.len()))
             })
         }
     }
@@ -386,8 +389,6 @@ impl Asker<'_> {
                 _ => break,
             }
         }
-        // Of contents, the beginning will do: they are random.
-        bytes.truncate(400_000);
         text.push_str(&String::from_utf8_lossy(&bytes));
         let what = body.map(|(_, b)| b).unwrap_or_default();
         for reading in readings(&text) {
@@ -466,13 +467,15 @@ async fn everything(asker: &mut Asker<'_>, nodes: &[i64], root: i64, moments: &[
         asker.pages(&format!("{at}/trash?limit=1")).await;
         asker.ask("HEAD", &format!("{at}/content"), None, &[]).await;
         asker.ask("GET", &format!("{at}/content"), None, &[("range", "bytes=0-1")]).await;
-        asker.ask("GET", &format!("{at}/archive"), None, &[]).await;
+        // The list of what is in it stands at its end.
+        asker.ask("GET", &format!("{at}/archive"), None, &[("range", "bytes=-20000")]).await;
         asker.ask("GET", &format!("/api/v1/openings?node={node}"), None, &[]).await;
         for moment in moments {
             asker.ask("GET", &format!("{at}?at={moment}"), None, &[]).await;
             asker.pages(&format!("{at}/entries?limit=1&at={moment}")).await;
             asker.ask("GET", &format!("{at}/rollback?to={moment}"), None, &[]).await;
-            asker.ask("GET", &format!("{at}/archive?at={moment}"), None, &[]).await;
+            let list = [("range", "bytes=-20000")];
+            asker.ask("GET", &format!("{at}/archive?at={moment}"), None, &list).await;
             asker.ask("GET", &format!("/api/v1/find?name=a&within={node}&at={moment}"), None, &[]).await;
         }
         asker.ask("POST", &format!("{at}/restore"), json(json!({ "seen": early })), &[]).await;

@@ -10,6 +10,7 @@ mod commands;
 mod console;
 mod dav;
 mod disks;
+mod doors;
 mod durability;
 mod events;
 mod everyday;

@@ -13,7 +13,7 @@ use yellow_attic_client::{Client, api};
 const WORDS: &str = "gulls over the harbour";
 
 /// The code that an authenticator with this secret shows at some time.
-fn code_at(secret: &str, step: u64) -> String {
+pub fn code_at(secret: &str, step: u64) -> String {
     let secret = Secret::try_from_base32(secret).unwrap();
     let totp = Builder::new()
         .with_algorithm(Algorithm::SHA1)
@@ -24,36 +24,59 @@ fn code_at(secret: &str, step: u64) -> String {
     totp.generate(step * 30).to_string()
 }
 
-fn step_now() -> u64 {
+pub fn step_now() -> u64 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() / 30
 }
 
 /// A browser's calls, without a browser: cookies are kept by hand.
-struct Console {
+/// A browser that shows the console, as far as the service sees it.
+#[derive(Clone)]
+pub struct Console {
     http: reqwest::Client,
-    address: String,
-    cookie: String,
+    pub address: String,
+    /// All its cookies.
+    pub cookie: String,
 }
 
 impl Console {
-    fn new(service: &Service) -> Console {
+    pub fn new(service: &Service) -> Console {
         Console { http: reqwest::Client::new(), address: service.address.clone(), cookie: String::new() }
     }
 
-    async fn ask(&mut self, method: &str, path: &str, body: Value) -> (u16, Value) {
+    /// Asks for something.
+    pub async fn ask_get(&mut self, path: &str) -> (u16, Value) {
+        self.ask("GET", path, Value::Null).await
+    }
+
+    /// Sets an authenticator up; its secret.
+    pub async fn add_codes(&mut self) -> String {
+        let (_, begun) = self.ask("POST", "/me/factors/codes", json!({})).await;
+        let secret = begun["secret"].as_str().unwrap().to_string();
+        let code = code_at(&secret, step_now());
+        let confirm = json!({ "ticket": begun["ticket"], "code": code, "name": "Phone" });
+        assert_eq!(self.ask("POST", "/me/factors/codes/confirm", confirm).await.0, 201);
+        secret
+    }
+
+    pub async fn ask(&mut self, method: &str, path: &str, body: Value) -> (u16, Value) {
         let method = reqwest::Method::from_bytes(method.as_bytes()).unwrap();
         let call = self.http.request(method.clone(), format!("{}/api/v1{path}", self.address));
         let call = call.header("origin", &self.address).header("cookie", &self.cookie);
         let call = if method == reqwest::Method::GET { call } else { call.json(&body) };
         let answer = call.send().await.unwrap();
         let status = answer.status().as_u16();
-        if let Some(set) = answer.headers().get("set-cookie") {
-            self.cookie = set.to_str().unwrap().split_once(';').unwrap().0.to_string();
+        for set in answer.headers().get_all("set-cookie") {
+            let new = set.to_str().unwrap().split_once(';').unwrap().0;
+            let name = format!("{}=", new.split_once('=').unwrap().0);
+            let mut all: Vec<&str> =
+                self.cookie.split("; ").filter(|c| !c.is_empty() && !c.starts_with(&name)).collect();
+            all.push(new);
+            self.cookie = all.join("; ");
         }
         (status, answer.json().await.unwrap_or_default())
     }
 
-    async fn sign_in(&mut self, name: &str, password: &str) -> (u16, Value) {
+    pub async fn sign_in(&mut self, name: &str, password: &str) -> (u16, Value) {
         self.ask("POST", "/session", json!({ "sign_in": name, "password": password })).await
     }
 }
@@ -555,7 +578,7 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
     account(&owner, "tomas").await;
     for round in 0..4u64 {
         let owner = Client::new(&service.address, owner.token()).unwrap();
-        owner.prove(PASSWORD).await.unwrap();
+        owner.prove(PASSWORD, None).await.unwrap();
         // Changes one after the other, until the service is gone: the last answered one, and what was asked.
         let begun = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
         let changing = {

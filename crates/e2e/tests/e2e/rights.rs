@@ -437,6 +437,16 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             |_| with("/proof".into(), json!({ "password": WORDS })),
             [401, 204, 204, 204, 204, 204, 204, 401],
         ),
+        // Passkeys are a browser's.
+        ("POST", "/proof/passkey", |_| plain("/proof/passkey".into()), own),
+        ("GET", "/slowed", |_| plain("/slowed".into()), administer),
+        // Nobody has to wait.
+        (
+            "DELETE",
+            "/slowed",
+            |_| plain("/slowed?of=nobody".into()),
+            [401, 403, 403, 403, 403, 403, 403, 404],
+        ),
         ("GET", "/welcome", |_| plain("/welcome".into()), [200; 8]),
         (
             "POST",

@@ -74,6 +74,8 @@ pub async fn events(
             ));
         }
     };
+    // Little is written to it, and it may sleep with its computer.
+    crate::listening::line(&request).iter().for_each(|line| line.be_patient());
     state.metrics.listeners.inc();
     let following = Following {
         head: state.engine.head(),
@@ -186,9 +188,13 @@ impl Following {
             for change in found {
                 let shown = shown_change(&self.state, &self.who, &change, &names).await?;
                 // Where the caller knows it to be: several moves may lie between.
-                let before =
-                    self.state.engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
-                let from = before.and_then(|row| row.parent).filter(|p| Some(p.0) != shown.node.parent);
+                let engine = &self.state.engine;
+                let before = engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
+                let from = match before {
+                    Some(row) if engine.shows_parent(&self.who.actor, &row).await? => row.parent,
+                    _ => None,
+                };
+                let from = from.filter(|p| Some(p.0) != shown.node.parent);
                 let data = serde_json::json!({ "root": shelf.root.0, "from": from, "change": shown });
                 told.push((change.moment(), Bytes::from(format!("event: change\ndata: {data}\n"))));
             }

@@ -10,6 +10,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use webauthn_rs::prelude::{RegisterPublicKeyCredential, Uuid};
 use yellow_attic_api as api;
 use yellow_attic_core::factor;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_store::Actor;
 use yellow_attic_store::factors::FactorKind;
 use yellow_attic_store::people::Account;
@@ -46,14 +47,8 @@ pub async fn ask_passkey(
     let Held::SignIn(id, _) = state.tickets.look(&body.ticket, state.engine.now_ms())? else {
         return Err(Refusal::not_found("The ticket"));
     };
-    let keys: Vec<_> =
-        credentials(&state.engine.factors(id).await?).into_iter().map(|(_, key)| key).collect();
-    let (options, question) =
-        passkeys(&state, &request)?.start_passkey_authentication(&keys).map_err(|_| {
-            Refusal::bad("no_passkey", "The account has no passkey.", "Use another second factor.")
-        })?;
+    let (options, question) = crate::factors::ask_passkey(&state, &request, id).await?;
     state.tickets.set(&body.ticket, Held::SignIn(id, Some(Box::new(question))));
-    let options = serde_json::to_value(options).unwrap_or_default();
     Ok(HttpResponse::Ok().json(api::PasskeyQuestion { options }))
 }
 
@@ -88,7 +83,7 @@ pub async fn second_step(
         }
     }
     ticket.used();
-    let cookies = open_session(&state, &account, &request).await?;
+    let cookies = open_session(&state, &account, &request, true).await?;
     Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
@@ -126,8 +121,9 @@ pub async fn list_factors(
 async fn may_add(state: &State, who: &Who) -> Result<bool, Refusal> {
     who.need_own()?;
     who.need_session()?;
-    who.need_proof(state)?;
     let there = state.engine.factors(who.account.id).await?;
+    // Whoever has one already proves themselves by it: a password alone adds none.
+    who.need(state, if there.is_empty() { Deed::AddFactor } else { Deed::ChangeFactors })?;
     if there.len() >= MOST {
         return Err(Refusal::new(
             409,
@@ -294,7 +290,7 @@ pub async fn end_factor(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::ChangeFactors)?;
     state.engine.end_factor(&who.actor, &who.account, Some(*path)).await?;
     state.revoked();
     let said = format!(
@@ -312,7 +308,7 @@ pub async fn end_factor(
 #[post("/me/recovery")]
 pub async fn renew_recovery(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::RenewRecovery)?;
     if state.engine.factors(who.account.id).await?.is_empty() {
         return Err(Refusal::not_found("A second factor"));
     }
@@ -333,7 +329,7 @@ pub async fn end_factors(
     who.need_administrator()?;
     let gone = || Refusal::not_found("The account");
     let account = state.engine.account_named(&path.trim().to_lowercase()).await?.ok_or_else(gone)?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::EndFactorsOfAnother)?;
     state.engine.end_factor(&who.actor, &account, None).await?;
     state.revoked();
     let said = format!(

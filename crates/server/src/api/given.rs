@@ -9,6 +9,7 @@ use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::GrantId;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Gives, Level};
 use yellow_attic_store::Actor;
 use yellow_attic_store::granting::{Given, NewGrant};
@@ -226,7 +227,7 @@ pub async fn change_given(
         ));
     }
     if !closes || body.of.iter().any(|g| g.kind == "share") {
-        who.need_proof(&state)?;
+        who.need(&state, Deed::ChangeGiven)?;
     }
     let set = api::OpeningSet {
         ended: body.end.then_some(true),

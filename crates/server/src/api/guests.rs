@@ -12,6 +12,7 @@ use actix_web::{HttpRequest, HttpResponse, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::By;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, password};
@@ -76,7 +77,7 @@ pub async fn invite_guest(
             "Ask an administrator.",
         ));
     }
-    who.need_proof(&state)?;
+    who.need(&state, Deed::InviteGuest)?;
     let (account, made) = match state.engine.account_at(&to).await? {
         Some(there) if there.disabled_at.is_some() => {
             return Err(Refusal::new(

@@ -11,6 +11,7 @@ use std::collections::BTreeMap;
 use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::people::{Column, Fate, Present, Row, Wanted, Wrong, plan_people, read_list};
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::{AccountId, GroupId};
 use yellow_attic_store::people::{AccountChange, NewPerson, Role};
 use yellow_attic_store::{Actor, StoreError};
@@ -87,7 +88,7 @@ pub async fn take_list(
     let mut fates = plan_people(&list.rows, &present(&all), &groups, query.change);
     let mut invited = 0;
     if !query.preview {
-        who.need_proof(&state)?;
+        who.need(&state, Deed::ImportAccounts)?;
         carry_out(&state, &who.actor, &all, &list.rows, &mut fates).await?;
         if query.invite {
             invited = invite(&state, &who.actor, &list.rows, &fates).await?;

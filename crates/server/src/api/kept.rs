@@ -10,6 +10,7 @@ use std::io::Read;
 use std::sync::atomic::Ordering;
 use yellow_attic_api as api;
 use yellow_attic_core::keeping::{Fate, Why};
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
 use yellow_attic_store::keeping::{Purge, Reach, Sum};
@@ -204,7 +205,7 @@ pub async fn let_go(
     {
         return Err(StoreError::KeptByRule(format!("\"{name}\""), reason.clone()).into());
     }
-    who.need_proof(&state)?;
+    who.need(&state, Deed::LetGo)?;
     let progress = state.going.clone();
     if progress.runs.swap(true, Ordering::SeqCst) {
         return Err(Refusal::new(
@@ -260,6 +261,7 @@ pub async fn show_clock(state: web::Data<State>, who: Who) -> Result<HttpRespons
 #[post("/past/clock")]
 pub async fn confirm_clock(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
+    who.need(&state, Deed::BelieveClock)?;
     let now = state.engine.wall_ms();
     if let Some(doubt) = state.engine.clock_doubt() {
         let ahead = doubt.ahead_ms;

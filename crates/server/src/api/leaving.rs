@@ -7,6 +7,7 @@ use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, delete, get, put, web};
 use yellow_attic_api as api;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_store::people::{Account, Role};
 
 const DAY_MS: i64 = 86_400_000;
@@ -95,7 +96,7 @@ pub async fn decide_removal(
             Some(heir)
         }
     };
-    who.need_proof(&state)?;
+    who.need(&state, Deed::RemoveAccount)?;
     let at = state.engine.now_ms() + i64::from(days) * DAY_MS;
     state.engine.mark_leaving(&who.actor, &account, at, heir).await?;
     let (all, account) = found(&state, &path).await?;
@@ -113,7 +114,7 @@ pub async fn undo_removal(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let (_, account) = found(&state, &path).await?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::RemoveAccount)?;
     state.engine.unmark_leaving(&who.actor, &account).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -25,6 +25,7 @@ pub mod sessions;
 pub mod shelves;
 mod shown;
 pub mod signing;
+pub mod slowed;
 pub mod snapshots;
 pub mod space;
 pub mod store_state;
@@ -62,6 +63,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(signing::list_sessions)
         .service(signing::end_session)
         .service(people::prove)
+        .service(people::ask_proof)
         .service(people::list_people)
         .service(people::list_accounts)
         .service(people::make_account)
@@ -136,6 +138,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(kept::show_going)
         .service(kept::show_clock)
         .service(store_state::store_state)
+        .service(slowed::list_slowed)
+        .service(slowed::release)
         .service(kept::confirm_clock)
         .service(kept::name_version)
         .service(kept::compare)
@@ -180,7 +184,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
     ),
     paths(
         sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
-        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, signing::invite, signing::look_at_invitation, signing::accept_invitation,
+        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, people::ask_proof, signing::invite, signing::look_at_invitation, signing::accept_invitation,
         signing::change_password, signing::list_sessions, signing::end_session, people::list_people, people::list_accounts,
         people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
         people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
@@ -193,7 +197,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         snapshots::list_snapshots, snapshots::take_snapshot, snapshots::change_snapshot, snapshots::end_snapshot,
         rollbacks::look_at_rollback, rollbacks::begin_rollback, rollbacks::list_rollbacks, rollbacks::show_rollback,
         rollbacks::stop_rollback, rollbacks::undo_rollback, rollbacks::list_alarms, rollbacks::settle_alarm,
-        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota, store_state::store_state,
+        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota, store_state::store_state, slowed::list_slowed, slowed::release,
     ),
     components(schemas(api::Problem)),
     tags(

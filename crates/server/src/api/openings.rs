@@ -11,6 +11,7 @@ use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::intake::Kinds;
 use yellow_attic_core::openings::{Can, Kind};
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{NodeId, OpeningId, password};
 use yellow_attic_store::openings::{NewOpening, Opening, Set, Wanted};
@@ -71,6 +72,7 @@ pub async fn shown(
         Ok(_) => ("open", String::new()),
         Err(shut) => (shut.word(), shut.sentence(opening.kind)),
     };
+    let (coming, coming_bytes) = state.engine.coming_through(opening.id).await?;
     let facts = state.engine.facts_with(opening, &state.engine.rules()).await?;
     Ok(api::Opening {
         id: opening.id.0,
@@ -95,6 +97,8 @@ pub async fn shown(
         used_at: unwritten.as_ref().map(|u| u.1).or(opening.used_at).map(show),
         used_from: unwritten.map(|u| u.2).or_else(|| opening.used_from.clone()),
         guessed_at: opening.guessed_at.map(show),
+        coming,
+        coming_bytes,
         largest_file: opening.largest_file,
         largest_all: opening.largest_all,
         kinds: opening.kinds.word(),
@@ -198,7 +202,7 @@ pub async fn make_opening(
     let kind = kind(&body.kind)?;
     let node = NodeId(body.node);
     state.engine.chain(&who.actor, node, Level::Manage).await?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::MakeOpening)?;
     let set = set_of(&who, &body.set).await?;
     let new = NewOpening { kind, node, ending: body.ending.clone(), set };
     let made = state.engine.make_opening(&who.actor, new).await?;
@@ -275,7 +279,7 @@ pub async fn change_opening(
     }
     let set = set_of(&who, &body).await?;
     if !set.only_closes() {
-        who.need_proof(&state)?;
+        who.need(&state, Deed::ChangeOpening)?;
     }
     let changed = state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
     state.names.forget().await;

@@ -11,6 +11,7 @@ use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, patch, post, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::people::Notice;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::people::{AccountChange, Role};
 
@@ -191,7 +192,7 @@ pub async fn begin_look(
             "Choose somebody else; for a disabled account ask yattic why.",
         ));
     }
-    who.need_proof(&state)?;
+    who.need(&state, Deed::LookAs)?;
     let told = state.engine.rules_of(id, |rules, groups| rules.on(Rule::LooksTold, groups));
     let secret = new_secret()?;
     let ends = state.engine.now_ms() + LOOK_MS;

@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::{Who, hash_password};
+use crate::factors::{Held, ask_passkey, check_code, check_passkey};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
@@ -10,6 +11,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::password::Demands;
 use yellow_attic_core::people::read_quota;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Subject;
 use yellow_attic_core::rules::{Door, Rule, Rules, Scope, Value};
 use yellow_attic_core::{AccountId, GroupId, password};
@@ -163,7 +165,7 @@ pub async fn list_people(state: web::Data<State>, who: Who) -> Result<HttpRespon
 }
 
 /// Proves once more who one is: for ten minutes, what decides over people, rights and shelves may
-/// be done.
+/// be done; with a second factor, what changes how one signs in as well.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::Proof,
     responses((status = 204), (status = 401, body = api::Problem), (status = 429, body = api::Problem)))]
 #[post("/proof")]
@@ -174,8 +176,43 @@ pub async fn prove(
     body: web::Json<api::Proof>,
 ) -> Result<HttpResponse, Refusal> {
     crate::auth::check_own_password(&state, &request, &who, &body.password).await?;
-    state.proofs.note(who.token, state.engine.now_ms());
+    let factor = match (&body.passkey, &body.ticket, &body.code) {
+        (Some(answer), Some(ticket), _) => {
+            let ticket = state.tickets.take(ticket, state.engine.now_ms())?;
+            let Some(Held::Proof(id, question)) = ticket.held() else {
+                return Err(Refusal::not_found("The ticket"));
+            };
+            if *id != who.account.id {
+                return Err(Refusal::not_found("The ticket"));
+            }
+            check_passkey(&state, &request, &who.actor, &who.account, question, answer.clone()).await?;
+            ticket.used();
+            true
+        }
+        (_, _, Some(code)) => {
+            check_code(&state, &who.actor, &who.account, code).await?;
+            true
+        }
+        _ => false,
+    };
+    state.proofs.note(who.token, factor, state.engine.now_ms());
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Asks for a passkey as a proof.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in",
+    responses((status = 200, body = api::PasskeyProof), (status = 400, body = api::Problem), (status = 403, body = api::Problem)))]
+#[post("/proof/passkey")]
+pub async fn ask_proof(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+) -> Result<HttpResponse, Refusal> {
+    who.need_session()?;
+    let (options, question) = ask_passkey(&state, &request, who.account.id).await?;
+    let held = Held::Proof(who.account.id, Box::new(question));
+    let ticket = state.tickets.make(held, state.engine.now_ms())?;
+    Ok(HttpResponse::Ok().json(api::PasskeyProof { ticket, options }))
 }
 
 /// What is shown of accounts beside themselves, read once for all of them.
@@ -340,7 +377,7 @@ pub async fn make_account(
     let all = Directory::read(&state).await?;
     let groups = body.groups.iter().map(|g| all.group(g)).collect::<Result<Vec<_>, _>>()?;
     let role = body.role.as_deref().map_or(Ok(Role::Member), role)?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::MakeAccount)?;
     let sign_in = body.sign_in.trim().to_lowercase();
     let quota = body.quota.as_deref().map(quota).transpose()?.flatten();
     let groups: Vec<GroupId> = groups.iter().map(|g| g.id).collect();
@@ -370,7 +407,7 @@ pub async fn change_account(
     body: web::Json<api::AccountChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::ChangeAccount)?;
     let sign_in = path.trim().to_lowercase();
     let all = Directory::read(&state).await?;
     let id = all.account(&sign_in)?;
@@ -459,7 +496,7 @@ pub async fn make_group(
     who.need_administrator()?;
     let all = Directory::read(&state).await?;
     let members = body.members.iter().map(|m| all.account(m)).collect::<Result<Vec<_>, _>>()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::MakeGroup)?;
     let made = state.engine.make_group(&who.actor, &body.name, &body.note).await?;
     if !members.is_empty() {
         state.engine.change_members(&who.actor, &made, members, Vec::new()).await?;
@@ -482,7 +519,7 @@ pub async fn change_group(
     let group = all.group(&path)?;
     let ids = |names: &[String]| names.iter().map(|m| all.account(m)).collect::<Result<Vec<_>, _>>();
     let (add, remove) = (ids(&body.add)?, ids(&body.remove)?);
-    who.need_proof(&state)?;
+    who.need(&state, Deed::ChangeGroup)?;
     let quota = body.quota.as_deref().map(quota).transpose()?;
     if body.name.is_some() || body.note.is_some() || quota.is_some() {
         let (name, note) = (body.name.as_deref(), body.note.as_deref());
@@ -507,7 +544,7 @@ pub async fn end_group(
     who.need_administrator()?;
     let all = Directory::read(&state).await?;
     let group = all.group(&path)?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::RemoveGroup)?;
     state.engine.end_group(&who.actor, group).await?;
     Ok(HttpResponse::NoContent().finish())
 }

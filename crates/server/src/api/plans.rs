@@ -13,6 +13,7 @@ use std::collections::{BTreeSet, HashMap};
 use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::people::{Row, Wanted, Wrong, plan_people};
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Gives, Subject};
 use yellow_attic_core::rules::{Rules, Scope};
 use yellow_attic_core::size::human;
@@ -350,7 +351,7 @@ pub async fn apply_plan(
     if body.preview || looked.iter().any(|s| s.fate == "wrong") {
         return Ok(HttpResponse::Ok().json(api::PlanTold { steps: looked, done: false }));
     }
-    who.need_proof(&state)?;
+    who.need(&state, Deed::CarryOutPlan)?;
     let steps = walk(&state, &who, &body.plan, false).await?;
     state.revoked();
     Ok(HttpResponse::Ok().json(api::PlanTold { steps, done: true }))

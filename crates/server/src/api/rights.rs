@@ -11,6 +11,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_core::people::Notice;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Effect, Explained, Gives, Level, Subject};
 use yellow_attic_core::{GrantId, NodeId};
 use yellow_attic_store::granting::{Given, NewGrant};
@@ -112,7 +113,7 @@ pub async fn give_right(
     let people = Directory::read(&state).await?;
     let subject = people.subject(&body.to)?;
     let until = body.until.as_deref().map(times::wanted).transpose()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::GiveRight)?;
     let new = NewGrant { node, subject, gives, until, message: body.message.trim().to_string() };
     let id = state.engine.give(&who.actor, new).await?;
     if let (Subject::Account(to), Gives::Allow(level)) = (subject, gives)
@@ -145,7 +146,7 @@ pub async fn end_grant(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    who.need_proof(&state)?;
+    who.need(&state, Deed::EndRight)?;
     state.engine.end_grant(&who.actor, GrantId(*path)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -161,7 +162,7 @@ pub async fn set_afresh(
     body: web::Json<api::Afresh>,
 ) -> Result<HttpResponse, Refusal> {
     state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::SetAfresh)?;
     state.engine.set_afresh(&who.actor, NodeId(*path), body.afresh).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -7,6 +7,7 @@ use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
 use yellow_attic_store::StoreError;
@@ -250,6 +251,7 @@ pub async fn settle_alarm(
     if !known.iter().any(|a| a.id == *path) {
         return Err(Refusal::not_found("The alarm"));
     }
+    who.need(&state, Deed::SettleAlarm)?;
     state.engine.settle_alarm(&who.actor, *path).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -8,6 +8,7 @@ use crate::times::{show, today};
 use actix_web::{HttpResponse, get, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::openings::Breaks;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, EVERYONE, Rule, Rules, Scope, Value, plan_rules};
 use yellow_attic_store::openings::{Opening, Set};
 use yellow_attic_store::people::Role;
@@ -193,7 +194,7 @@ pub async fn set_rule(
     let facts = state.engine.facts_of(&accounts).await?;
     let effects = plan_rules(rule, &before, &after, &facts, today(state.engine.now_ms()));
     if !body.preview {
-        who.need_proof(&state)?;
+        who.need(&state, Deed::SetRule)?;
         state.engine.set_rule(&who.actor, scope, rule, value, &body.scope).await?;
         if rule == Rule::GuestsIdle {
             state.engine.disable_idle_guests().await?;

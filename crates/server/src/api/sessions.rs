@@ -2,18 +2,22 @@
 
 use crate::app::State;
 use crate::auth::{
-    AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, browser_proof, check_door,
-    check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor, new_secret,
+    AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, address, browser_proof,
+    check_door, check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor,
+    new_secret,
 };
 use crate::factors::{ask_second, check_code};
+use crate::guessing::Try;
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
+use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::people::Notice;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
@@ -109,10 +113,18 @@ pub async fn set_up(
     body: web::Json<api::SetUp>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
-    let attempt = state.guessing.begin(&state.engine, vec![By::Act("set-up", None)]).await?;
+    // Where there is a code to guess at, tries are counted.
+    let attempt = match state.set_up.lock().unwrap_or_else(PoisonError::into_inner).is_some() {
+        true => Some(vec![By::Act("set-up", address(&request, &state).map(counted))]),
+        false => None,
+    };
+    let attempt = match attempt {
+        Some(by) => Some(state.guessing.begin(&state.engine, by).await?),
+        None => None,
+    };
     // Taken before anything else: of several at once, one makes the administrator.
     let code = SetUpCode::take(&state, &body.code)?;
-    attempt.succeeded();
+    attempt.into_iter().for_each(Try::succeeded);
     let wanted = body.sign_in.trim().to_lowercase();
     if !password::check_sign_in(&wanted) {
         return Err(Refusal::bad(
@@ -134,7 +146,7 @@ pub async fn set_up(
         state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
     code.used();
     state.names.forget().await;
-    let cookies = open_session(&state, &account, &request).await?;
+    let cookies = open_session(&state, &account, &request, false).await?;
     Ok(with_cookies(HttpResponse::Created(), cookies).json(me(&state, &account).await?))
 }
 
@@ -144,11 +156,12 @@ pub fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
 }
 
-/// Opens a session: its cookie, and the one by which the browser is known again.
+/// Opens a session: its cookie, and the one by which the browser is known again. `factor`: a second one was given.
 pub async fn open_session(
     state: &State,
     account: &Account,
     request: &HttpRequest,
+    factor: bool,
 ) -> Result<[Cookie<'static>; 2], Refusal> {
     let secret = new_secret()?;
     let actor = Actor {
@@ -162,7 +175,7 @@ pub async fn open_session(
     let ends = state.engine.now_ms() + SESSION_MS;
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
     state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
-    state.proofs.note(hash_secret(&secret), state.engine.now_ms());
+    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
     let known = cookie_named(BROWSER_COOKIE, state, browser_proof(state, account)?, BROWSER_MS / 1000);
     Ok([cookie(state, secret, SESSION_MS / 1000), known])
 }
@@ -201,7 +214,7 @@ pub async fn sign_in(
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
     check_door(&state, &account, Door::Console)?;
     ask_second(&state, &account).await?;
-    let cookies = open_session(&state, &account, &request).await?;
+    let cookies = open_session(&state, &account, &request, false).await?;
     Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
@@ -272,6 +285,7 @@ pub async fn connect(
         through: None,
         tokens: Default::default(),
     };
+    let factor = body.code.is_some();
     match &body.code {
         Some(code) => check_code(&state, &actor, &account, code).await?,
         None => ask_second(&state, &account).await?,
@@ -287,7 +301,7 @@ pub async fn connect(
     }
     let secret = new_secret()?;
     state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
-    state.proofs.note(hash_secret(&secret), state.engine.now_ms());
+    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
     state.names.forget().await;
     let said = format!(
         "The computer \"{name}\" was connected in your name, from {}. If that was not you, change your password and disconnect it.",
@@ -325,7 +339,7 @@ pub async fn end_device(
 ) -> Result<HttpResponse, Refusal> {
     // A token alone ends no other: the password given within ten minutes does.
     if who.actor.device.is_some() {
-        who.need_proof(&state)?;
+        who.need(&state, Deed::EndDevice)?;
     }
     state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
     state.revoked();

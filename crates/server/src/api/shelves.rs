@@ -9,6 +9,7 @@ use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
 use yellow_attic_store::people::Role;
@@ -141,7 +142,7 @@ pub async fn make(
     }
     let owners = body.owners.iter().map(|o| people.account(o)).collect::<Result<Vec<_>, _>>()?;
     let quota = body.quota.as_deref().map(super::people::quota).transpose()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::MakeShelf)?;
     let owner = owners.first().copied().unwrap_or(who.account.id);
     let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(owner), grants };
     let shelf = state.engine.make_shelf(&who.actor, new).await?;
@@ -207,7 +208,7 @@ pub async fn change_shelf(
         None => None,
     };
     let quota = body.quota.as_deref().map(super::people::quota).transpose()?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::ChangeShelf)?;
     state.engine.change_shelf(&who.actor, &shelf, body.note.clone(), quota, owners).await?;
     Ok(HttpResponse::Ok().json(shown_shared(&state, &people, &shelf).await?))
 }
@@ -225,7 +226,7 @@ pub async fn raise(
     who.need_administrator()?;
     let name = shelf_name(&body.name)?;
     state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::RaiseShelf)?;
     let shelf = state.engine.raise_folder(&who.actor, NodeId(*path), name).await?;
     let people = Directory::read(&state).await?;
     Ok(HttpResponse::Created().json(shown_shared(&state, &people, &shelf).await?))
@@ -245,7 +246,7 @@ pub async fn lower(
     let shelf = shared(&state, *path)?;
     state.engine.chain(&who.actor, shelf.root, Level::Manage).await?;
     let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::LowerShelf)?;
     let done = state.engine.lower_shelf(&who.actor, shelf.id, NodeId(body.parent), name).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
     Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))

@@ -10,6 +10,7 @@ use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use yellow_attic_api as api;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::disk::hex;
@@ -32,7 +33,7 @@ pub async fn invite(
     let all = Directory::read(&state).await?;
     let id = all.account(&path)?;
     let account = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
-    who.need_proof(&state)?;
+    who.need(&state, Deed::Invite)?;
     let (address, expires) = invitation(&state, &who.actor, account).await?;
     let mailed = mail_invitation(&state, &who.actor, account, &address, expires).await?;
     Ok(HttpResponse::Created().json(api::Invitation { address, mailed, expires: show(expires) }))
@@ -156,7 +157,7 @@ pub async fn accept_invitation(
     check_door(&state, &account, Door::Console)?;
     // Whoever holds the address knows no second factor: that one is asked for as ever.
     ask_second(&state, &account).await?;
-    let cookies = open_session(&state, &account, &request).await?;
+    let cookies = open_session(&state, &account, &request, false).await?;
     Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 

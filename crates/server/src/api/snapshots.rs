@@ -8,6 +8,7 @@ use actix_web::{HttpResponse, delete, get, patch, post, web};
 use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::Shelf;
 use yellow_attic_store::snapshots::Snapshot;
@@ -92,6 +93,8 @@ pub async fn change_snapshot(
     body: web::Json<api::SnapshotChange>,
 ) -> Result<HttpResponse, Refusal> {
     let ends = end(body.ends.as_deref())?;
+    state.engine.manages_snapshot(&who.actor, *path).await?;
+    who.need(&state, Deed::ChangeSnapshot)?;
     let changed = state.engine.change_snapshot(&who.actor, *path, body.label.as_deref(), ends).await?;
     Ok(HttpResponse::Ok().json(shown(&state, &changed).await))
 }
@@ -105,6 +108,8 @@ pub async fn end_snapshot(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
+    state.engine.manages_snapshot(&who.actor, *path).await?;
+    who.need(&state, Deed::EndSnapshot)?;
     state.engine.end_snapshot(&who.actor, *path).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -6,6 +6,7 @@ use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, put, web};
 use yellow_attic_api as api;
+use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, ShelfId, ShelfPath};
@@ -259,7 +260,7 @@ pub async fn set_quota(
             "Choose a soft line below the hard one.",
         ));
     }
-    who.need_proof(&state)?;
+    who.need(&state, Deed::SetQuota)?;
     state.engine.set_lines(&who.actor, of, &body.of, soft, hard).await?;
     Ok(HttpResponse::Ok().json(shown(&state).await?))
 }

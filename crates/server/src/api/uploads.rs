@@ -19,6 +19,7 @@ use base64::Engine as _;
 use std::collections::HashMap;
 use yellow_attic_api as api;
 use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
 use yellow_attic_store::uploads::{Joining, NewUpload, OtherPlace, Upload};
@@ -386,5 +387,7 @@ pub async fn place_upload(
         )
     })?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
+    // It may have been put long ago, and be out of sight by now.
+    state.engine.chain(&who.actor, row.node, Level::View).await?;
     Ok(HttpResponse::Ok().json(super::shown::present(&state, &who, &row).await?))
 }

@@ -1,15 +1,27 @@
 use super::{Common, Outcome};
 use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
 use yellow_attic_core::size::human;
 use yellow_attic_server::times::show;
-use yellow_attic_store::check::{Check, check};
+use yellow_attic_store::check::{Check, check, check_record};
+use yellow_attic_store::record_key;
+use yellow_attic_store::recorded::{Anchors, RecordCheck};
 use yellow_attic_store::space::recount;
 
 /// Follow the record's chain and hash every past content, whether or not the service runs.
 #[derive(clap::Args)]
 pub struct Checking {
     #[command(flatten)]
-    common: Common,
+    pub common: Common,
+    /// Look at the record alone.
+    #[arg(long, conflicts_with = "space")]
+    record: bool,
+    /// The file that holds the record's first key, as it was told when it was made: proves which rows nobody wrote anew.
+    #[arg(long, value_name = "FILE")]
+    record_key: Option<PathBuf>,
+    /// Ends of days that were kept elsewhere, in the place of record.heads of the data folder.
+    #[arg(long, value_name = "FILE")]
+    record_heads: Option<PathBuf>,
     /// Count every sum once more instead: each folder's from its rows, and the bytes on the disk. A
     /// service that writes meanwhile makes them differ.
     #[arg(long)]
@@ -25,6 +37,19 @@ pub async fn run(checking: &Checking) -> Outcome {
     if checking.space {
         return space(&config.data, checking.json).await;
     }
+    let anchors = anchors(checking, &config.data)?;
+    let has_key = anchors.key.is_some();
+    if checking.record {
+        let found = check_record(&config.data, anchors).await?;
+        match checking.json {
+            true => println!("{}", serde_json::to_string_pretty(&record_json(&found))?),
+            false => print_record(&found, has_key),
+        }
+        return match found.broken {
+            None => Ok(()),
+            Some(_) => Err("the record does not hold; see above".into()),
+        };
+    }
     let terminal = std::io::stderr().is_terminal();
     let mut last = 0;
     let hashed = move |bytes: u64| {
@@ -33,14 +58,14 @@ pub async fn run(checking: &Checking) -> Outcome {
             eprint!("\r{} of the past hashed ", human(bytes));
         }
     };
-    let found = check(&config.data, Box::new(hashed)).await?;
+    let found = check(&config.data, anchors, Box::new(hashed)).await?;
     if terminal {
         eprint!("\r{:40}\r", "");
     }
     if checking.json {
         println!("{}", serde_json::to_string_pretty(&json(&found))?);
     } else {
-        print(&found);
+        print(&found, has_key);
     }
     if found.is_sound() { Ok(()) } else { Err("the check found damage; see above".into()) }
 }
@@ -92,11 +117,57 @@ async fn space(data: &std::path::Path, as_json: bool) -> Outcome {
     if found.agrees() { Ok(()) } else { Err("the figures differ; see above".into()) }
 }
 
-fn print(found: &Check) {
-    match found.record.broken {
-        None => println!("Record    {} rows, the chain holds", found.record.rows),
-        Some((row, why)) => println!("Record    the chain breaks at row {row}: {why}"),
+/// The key and the ends of days by which the record is checked.
+fn anchors(checking: &Checking, data: &Path) -> Result<Anchors, Box<dyn std::error::Error>> {
+    let read = |path: &Path| std::fs::read_to_string(path).map_err(|e| format!("{}: {e}", path.display()));
+    let key = checking.record_key.as_deref().map(read).transpose()?.map(|t| t.trim().to_string());
+    let heads = match &checking.record_heads {
+        Some(path) => read(path)?,
+        None => std::fs::read_to_string(data.join("record.heads")).unwrap_or_default(),
+    };
+    let (heads, bad) = record_key::heads(&heads);
+    if bad > 0 {
+        return Err(format!("{bad} of the lines with ends of days cannot be read").into());
     }
+    Ok(Anchors { key, heads })
+}
+
+fn print_record(found: &RecordCheck, has_key: bool) {
+    match found.broken {
+        None => println!("Record    {} rows, the chain holds", found.rows),
+        Some((row, why)) => println!("Record    does not hold at row {row}: {why}"),
+    }
+    match (found.proved, has_key) {
+        (Some((from, to)), _) => {
+            println!("Proved    rows {from} to {to} by the key: nobody who broke in later wrote them")
+        }
+        (None, true) => println!("Proved    nothing: no row is marked by this key"),
+        (None, false) => println!(
+            "Proved    nothing beside the chain: who can write the catalogue can write all of it anew. Give the key that was told: --record-key FILE"
+        ),
+    }
+    match found.last_head {
+        Some(row) => println!("Ends      {} ends of days agree, the last with row {row}", found.heads),
+        None => {
+            println!("Ends      no end of a day was kept: whether the last rows were cut off is not known")
+        }
+    }
+}
+
+fn record_json(found: &RecordCheck) -> serde_json::Value {
+    serde_json::json!({
+        "rows": found.rows,
+        "broken_at": found.broken.map(|b| b.0),
+        "reason": found.broken.map(|b| b.1),
+        "proved_from": found.proved.map(|p| p.0),
+        "proved_to": found.proved.map(|p| p.1),
+        "ends_of_days": found.heads,
+        "last_end": found.last_head,
+    })
+}
+
+fn print(found: &Check, has_key: bool) {
+    print_record(&found.record, has_key);
     println!(
         "Past      {} contents, {}, {}",
         found.past,
@@ -127,11 +198,7 @@ fn print(found: &Check) {
 fn json(found: &Check) -> serde_json::Value {
     serde_json::json!({
         "sound": found.is_sound(),
-        "record": {
-            "rows": found.record.rows,
-            "broken_at": found.record.broken.map(|b| b.0),
-            "reason": found.record.broken.map(|b| b.1),
-        },
+        "record": record_json(&found.record),
         "past": { "contents": found.past, "bytes": found.past_bytes },
         "damaged": found.damaged,
         "missing": found.missing,

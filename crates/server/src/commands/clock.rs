@@ -11,7 +11,7 @@ use yellow_attic_store::mending;
 #[derive(clap::Args)]
 pub struct ClockOf {
     #[command(flatten)]
-    common: Common,
+    pub common: Common,
     /// Stamp what lies ahead of this machine's clock with its present time.
     #[arg(long)]
     mend: bool,

@@ -1,13 +1,17 @@
 use super::{Common, Outcome};
 use yellow_attic_core::size::human;
 use yellow_attic_server::api::store_state::promise_of;
-use yellow_attic_store::{Durability, Engine, Options, disk, mending, probe};
+use yellow_attic_store::{Durability, Engine, Options, TreeAccess, disk, mending, probe};
 
 /// Make the store, and look at what the file system under it can do.
 #[derive(clap::Args)]
 pub struct Init {
     #[command(flatten)]
-    common: Common,
+    pub common: Common,
+    /// Who on this machine reads the tree of shelves: private (nobody but the service), group:NAME, or open. A new store
+    /// is private. For one that is there, the whole tree is changed.
+    #[arg(long, value_name = "WHO")]
+    shelf_access: Option<String>,
     /// Make it on a file system that can lose what was answered when the power goes.
     #[arg(long)]
     accept_unsafe_disk: bool,
@@ -47,7 +51,17 @@ pub async fn run(init: &Init) -> Outcome {
         )
         .into());
     }
+    let wanted = init.shelf_access.clone().or_else(|| config.shelf_access.clone());
+    let wanted = wanted
+        .map(|text| TreeAccess::read(&text).map_err(|e| format!("shelf_access {text}: {e}")))
+        .transpose()?;
     let engine = Engine::open(Options::new(data)).await?;
+    if let Some(wanted) = wanted.filter(|wanted| *wanted != engine.tree_access() || !is_new) {
+        let changed = wanted.give_all(data)?;
+        println!("Shelves read  by: {} ({changed} files and folders changed)", wanted.word());
+    } else {
+        println!("Shelves read  by: {}", engine.tree_access().word());
+    }
     let found = probe::probe(data)?;
     let (free, total) = engine.space()?;
     println!("Data folder   {}{}", data.display(), if is_new { " (new)" } else { "" });
@@ -63,8 +77,14 @@ pub async fn run(init: &Init) -> Outcome {
     );
     println!("Birth times   {}", if found.birth_times { "kept" } else { "not kept" });
     println!("Shared blocks {}", if found.reflinks { "copies share them" } else { "copies take their own" });
-    engine.stop().await;
     found.usable()?;
+    if let Some(key) = engine.first_record_key() {
+        println!("Record key    {key}");
+        println!(
+            "              Keep it elsewhere, now: it is told once. It proves later that nobody rewrote the record."
+        );
+    }
     println!("Start it with: yatticd serve --data {}", data.display());
+    engine.stop().await;
     Ok(())
 }

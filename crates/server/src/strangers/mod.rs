@@ -378,7 +378,9 @@ async fn take_try<'s>(
     opening: &Opening,
 ) -> Result<Try<'s>, Refusal> {
     let mut by = vec![By::Opening(opening.id.0)];
-    by.extend(address(request, state).map(|at| By::Visitor(counted(at))));
+    // Behind a proxy on this machine that says nothing, many look like one.
+    let at = address(request, state).filter(|at| !at.to_canonical().is_loopback());
+    by.extend(at.map(|at| By::Visitor(counted(at))));
     let begun = state.guessing.begin(&state.engine, by).await;
     if let Err(refusal) = &begun
         && refusal.code() == "too_many_attempts"

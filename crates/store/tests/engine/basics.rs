@@ -279,8 +279,156 @@ async fn a_changed_or_removed_row_of_the_record_shows() {
     assert!(change("DELETE FROM record WHERE id = 3").await.is_some());
     let cut = change("DELETE FROM record WHERE id = (SELECT max(id) FROM record)").await;
     assert_eq!(cut.unwrap().0, rows);
-    // Forgetting a person drops the fields and the salt, and the chain still holds.
-    assert_eq!(change("UPDATE record SET fields = NULL, salt = NULL WHERE id = 3").await, None);
+    assert!(change("UPDATE record SET account = 99 WHERE id = 3").await.is_some());
+    assert!(change("UPDATE record SET node = 1, action = 'x' WHERE id = 3").await.is_some());
+    // Fields that are gone, the salt with them, show as well: no erasure names them.
+    let blank = change("UPDATE record SET fields = NULL, salt = NULL WHERE id = 3").await;
+    assert_eq!(blank, Some((3, "its fields are gone, and no erasure names it")));
+}
+
+/// Whoever can write the catalogue changes a row and writes all that follows from it anew.
+async fn rewritten(db: &std::path::Path, row: i64) {
+    use yellow_attic_core::record;
+    let pool = sqlx::SqlitePool::connect(db.to_str().unwrap()).await.unwrap();
+    sqlx::query("UPDATE record SET fields = replace(fields, 'ines', 'otto') WHERE id = ?")
+        .bind(row)
+        .execute(&pool)
+        .await
+        .unwrap();
+    type Row = (i64, i64, String, Option<i64>, Option<i64>, String, Vec<u8>);
+    let rows: Vec<Row> =
+        sqlx::query_as("SELECT id, at, action, account, node, fields, salt FROM record ORDER BY id")
+            .fetch_all(&pool)
+            .await
+            .unwrap();
+    let mut link = record::FIRST;
+    for (number, at_ms, action, account, node, fields, salt) in rows {
+        let fields: Vec<String> = serde_json::from_str(&fields).unwrap();
+        let digest = record::digest(&salt, &fields.iter().map(String::as_str).collect::<Vec<_>>());
+        link = record::link_all(
+            &link,
+            record::Covered { number, at_ms, action: &action, account, node },
+            &digest,
+        );
+        sqlx::query("UPDATE record SET digest = ?, link = ? WHERE id = ?")
+            .bind(&digest[..])
+            .bind(&link[..])
+            .bind(number)
+            .execute(&pool)
+            .await
+            .unwrap();
+    }
+    sqlx::query("UPDATE heads SET link = ?").bind(&link[..]).execute(&pool).await.unwrap();
+    pool.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_key_proves_that_nobody_wrote_the_record_anew() {
+    use yellow_attic_store::check::check_record;
+    use yellow_attic_store::recorded::Anchors;
+    let attic = Attic::new().await;
+    let key = attic.engine.first_record_key().unwrap().to_string();
+    attic.put("a", b"1").await;
+    // Two days later: the key has moved forward twice, and the end of the first day was kept.
+    attic.clock.advance(2 * 86_400_000);
+    attic.engine.believe_clock();
+    attic.put("b", b"1").await;
+    attic.put("c", b"1").await;
+    attic.engine.stop().await;
+    let data = attic.data();
+    let kept = std::fs::read_to_string(data.join("record.heads")).unwrap();
+    let (heads, bad) = yellow_attic_store::record_key::heads(&kept);
+    assert_eq!((heads.len(), bad), (1, 0));
+    assert!(
+        !std::fs::read_to_string(data.join("record.key")).unwrap().contains(&key),
+        "the first key is wiped"
+    );
+    let with = |key: Option<&str>, heads| Anchors { key: key.map(str::to_string), heads };
+    let found = check_record(&data, with(Some(&key), heads.clone())).await.unwrap();
+    assert_eq!((found.broken, found.heads), (None, 1));
+    let (from, to) = found.proved.unwrap();
+    assert!(to == found.rows && from <= heads[0].row, "{found:?}");
+    // Another key proves nothing, and breaks nothing.
+    let other = check_record(&data, with(Some(&"0".repeat(64)), vec![])).await.unwrap();
+    assert_eq!((other.broken, other.proved), (None, None));
+    // Written anew, the chain alone does not tell; the key does, and so does an end of a day that was kept elsewhere.
+    let db = data.join("catalogue.db");
+    let copy = attic.dir.path().join("kept.db");
+    std::fs::copy(&db, &copy).unwrap();
+    rewritten(&db, heads[0].row).await;
+    assert_eq!(check_record(&data, Anchors::default()).await.unwrap().broken, None);
+    assert!(check_record(&data, with(Some(&key), vec![])).await.unwrap().broken.is_some());
+    assert!(check_record(&data, with(None, heads.clone())).await.unwrap().broken.is_some());
+    // The end cut off: only what was kept elsewhere tells.
+    std::fs::copy(&copy, &db).unwrap();
+    let _ = std::fs::remove_file(data.join("catalogue.db-wal"));
+    let pool = sqlx::SqlitePool::connect(db.to_str().unwrap()).await.unwrap();
+    let last = heads[0].row - 1;
+    sqlx::query("DELETE FROM record WHERE id > ?").bind(last).execute(&pool).await.unwrap();
+    sqlx::query("UPDATE heads SET record = ?1, link = (SELECT link FROM record WHERE id = ?1)")
+        .bind(last)
+        .execute(&pool)
+        .await
+        .unwrap();
+    pool.close().await;
+    assert_eq!(check_record(&data, with(Some(&key), vec![])).await.unwrap().broken, None);
+    let told = check_record(&data, with(None, heads)).await.unwrap().broken;
+    assert_eq!(told, Some((last + 1, "the last rows are missing")));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_folder_is_the_services_alone_and_the_tree_as_it_was_decided() {
+    use std::os::unix::fs::PermissionsExt;
+    use yellow_attic_store::TreeAccess;
+    let mode = |path: &std::path::Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o7777;
+    let attic = Attic::new().await;
+    attic.put("small", b"1").await;
+    attic.engine.make_folder(&attic.ines, attic.home, name("folder")).await.unwrap();
+    attic.engine.settle().await.unwrap();
+    let data = attic.data();
+    for (what, wanted) in [
+        ("", 0o700),
+        ("catalogue.db", 0o600),
+        ("staging", 0o700),
+        ("past", 0o700),
+        ("shelves", 0o700),
+        ("record.key", 0o600),
+    ] {
+        assert_eq!(mode(&data.join(what)), wanted, "{what}");
+    }
+    assert_eq!((mode(&attic.files().join("small")), mode(&attic.files().join("folder"))), (0o600, 0o700));
+    attic.engine.stop().await;
+    assert!(TreeAccess::Open.give_all(&data).unwrap() >= 3);
+    // Opened again by whoever it belongs to: the tree stays as it was decided, and what is new is like the rest.
+    let attic = attic.reopen().await;
+    assert_eq!(attic.engine.tree_access(), TreeAccess::Open);
+    attic.put("small", b"2").await;
+    attic.put("large", &[7; 300_000]).await;
+    attic.engine.make_folder(&attic.ines, attic.home, name("other")).await.unwrap();
+    let copied = attic.find("folder").await.unwrap().node;
+    attic.engine.copy(&attic.ines, copied, attic.home, name("copied")).await.unwrap();
+    attic.engine.settle().await.unwrap();
+    for (what, wanted) in
+        [("small", 0o644), ("large", 0o644), ("other", 0o755), ("copied", 0o755), ("folder", 0o755)]
+    {
+        assert_eq!(mode(&attic.files().join(what)), wanted, "{what}");
+    }
+    assert_eq!((mode(&data.join("past")), mode(&data.join("catalogue.db"))), (0o700, 0o600));
+    attic.engine.stop().await;
+    // Only root may give it to any group.
+    if std::fs::metadata("/proc/self").is_ok_and(|m| std::os::unix::fs::MetadataExt::uid(&m) == 0) {
+        TreeAccess::Group(1).give_all(&data).unwrap();
+        let attic = attic.reopen().await;
+        attic.put("theirs", b"3").await;
+        attic.engine.make_folder(&attic.ines, attic.home, name("shared")).await.unwrap();
+        attic.engine.settle().await.unwrap();
+        for (what, wanted) in [("theirs", 0o640), ("large", 0o640), ("shared", 0o2750)] {
+            let path = attic.files().join(what);
+            let group = std::os::unix::fs::MetadataExt::gid(&std::fs::metadata(&path).unwrap());
+            assert_eq!((mode(&path), group), (wanted, 1), "{what}");
+        }
+        attic.engine.stop().await;
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -337,7 +337,11 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             assert_eq!(std::fs::read_dir(data.join("staging")).unwrap().count(), 0, "{}", say("staging"));
             assert_eq!(engine.check_record().await.unwrap().broken, None);
             engine.stop().await;
-            assert!(check(&data, Box::new(|_| {})).await.unwrap().is_sound(), "{}", say("check"));
+            assert!(
+                check(&data, Default::default(), Box::new(|_| {})).await.unwrap().is_sound(),
+                "{}",
+                say("check")
+            );
         });
         if finished {
             assert!(stop > 20, "all this has more steps than {stop}");

@@ -239,7 +239,7 @@ async fn a_folder_becomes_a_shelf_and_a_folder_again_with_all_that_is_in_it() {
     let new = NewShelf { kind: ShelfKind::Shared, name: name("Plans"), owner: None, grants: vec![] };
     attic.engine.make_shelf(&attic.ines, new).await.unwrap();
     attic.engine.stop().await;
-    assert!(check(&attic.data(), Box::new(|_| {})).await.unwrap().is_sound());
+    assert!(check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap().is_sound());
 }
 
 #[test]
@@ -297,7 +297,10 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
                 _ => {}
             }
             engine.stop().await;
-            assert!(check(&data, Box::new(|_| {})).await.unwrap().is_sound(), "stopped at {stop}");
+            assert!(
+                check(&data, Default::default(), Box::new(|_| {})).await.unwrap().is_sound(),
+                "stopped at {stop}"
+            );
         });
         if finished {
             assert!(stop > 5, "a conversion has more steps than {stop}");
@@ -364,7 +367,7 @@ async fn an_account_leaves_after_its_days_and_its_files_go_to_the_heir() {
     let (again, _) = attic.member("tomas").await;
     assert_ne!(again.id, tomas.id);
     attic.engine.stop().await;
-    assert!(check(&attic.data(), Box::new(|_| {})).await.unwrap().is_sound());
+    assert!(check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap().is_sound());
 }
 
 #[tokio::test(flavor = "multi_thread")]

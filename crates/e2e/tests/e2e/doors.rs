@@ -1,0 +1,465 @@
+//! Doors that hold: nobody guesses side by side, nobody from outside holds others up or takes their room, and what is
+//! kept is the service's alone.
+
+use crate::people::{Console, code_at, step_now};
+use crate::support::{PASSWORD, Service, program, wait_for};
+use base64::Engine as _;
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+use yellow_attic_client::api;
+
+/// A service behind a proxy that is trusted: the tests say for whom they ask.
+async fn behind_a_proxy(set: &[(&str, &str)]) -> (Service, tempfile::TempDir) {
+    let dir = tempfile::tempdir().unwrap();
+    let set = [&[("YATTIC_TRUSTED_PROXIES", "127.0.0.1")], set].concat();
+    let mut service = Service::start_set(&dir.path().join("data"), &[], &set);
+    service.set_up().await;
+    (service, dir)
+}
+
+/// Tries to connect a computer: the status, and what it was refused for.
+async fn connect(
+    http: &reqwest::Client,
+    at: &str,
+    from: &[&str],
+    name: &str,
+    password: &str,
+) -> (u16, String) {
+    let body = json!({ "sign_in": name, "password": password, "device": "one" });
+    let mut call = http.post(format!("{at}/api/v1/devices")).json(&body);
+    for line in from {
+        call = call.header("x-forwarded-for", *line);
+    }
+    let answer = call.send().await.unwrap();
+    let status = answer.status().as_u16();
+    let told: Value = answer.json().await.unwrap_or_default();
+    (status, told["code"].as_str().unwrap_or_default().to_string())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_tried_side_by_side_gets_no_more_looks() {
+    let (service, _dir) = behind_a_proxy(&[]).await;
+    let http = reqwest::Client::new();
+    let at = service.address.clone();
+    // A browser that was signed in before.
+    let mut known = Console::new(&service);
+    assert_eq!(known.sign_in("ines", PASSWORD).await.0, 200);
+    assert!(known.cookie.contains("attic_browser="), "{}", known.cookie);
+    let mut tries = tokio::task::JoinSet::new();
+    for n in 0..400 {
+        let (http, at) = (http.clone(), at.clone());
+        // The right one among them, from wherever they come.
+        let password = if n == 200 { PASSWORD.to_string() } else { format!("guess {n}") };
+        tries.spawn(async move {
+            connect(&http, &at, &[&format!("198.51.{}.{}", n % 7, n % 250)], "ines", &password).await
+        });
+    }
+    // Meanwhile whoever was here before signs in, with the password that others guess at.
+    let (status, told) = known.sign_in("ines", PASSWORD).await;
+    assert_eq!(status, 200, "{told}");
+    let fates = tries.join_all().await;
+    let count = |wanted: (u16, &str)| fates.iter().filter(|f| (f.0, f.1.as_str()) == wanted).count();
+    let (looked_at, found) = (count((401, "wrong_sign_in")), count((201, "")));
+    assert!(looked_at <= 7, "{looked_at} guesses were looked at");
+    assert!(found <= 1 && (found == 0 || looked_at <= 7), "the right one was found {found} times");
+    assert_eq!(looked_at + found + count((429, "too_many_attempts")), 400, "{fates:?}");
+    // By its mail address it is the same account.
+    let mail = json!({ "mail": "ines@lamp.example" });
+    assert_eq!(known.ask("PATCH", "/accounts/ines", mail).await.0, 200);
+    for name in ["ines", "Ines@lamp.example"] {
+        assert_eq!(connect(&http, &at, &["203.0.113.1"], name, PASSWORD).await.0, 429, "{name}");
+    }
+    // The desk says who waits, and lets them go on.
+    let (status, slowed) = known.ask_get("/slowed").await;
+    assert_eq!(status, 200);
+    let of = |kind: &str| {
+        let all = slowed["slowed"].as_array().unwrap();
+        all.iter().find(|s| s["kind"] == kind).map(|s| s["of"].as_str().unwrap().to_string())
+    };
+    assert_eq!(of("account").as_deref(), Some("ines"), "{slowed}");
+    let (status, released) = known.ask("DELETE", "/slowed?of=ines", json!({})).await;
+    assert_eq!((status, released["released"].as_u64()), (200, Some(1)), "{released}");
+    assert_eq!(connect(&http, &at, &["203.0.113.1"], "ines", PASSWORD).await.0, 201);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_flood_of_made_up_names_holds_nobody_else_up() {
+    let (service, _dir) = behind_a_proxy(&[]).await;
+    let http = reqwest::Client::new();
+    let at = service.address.clone();
+    let done = Arc::new(AtomicUsize::new(0));
+    let mut flood = tokio::task::JoinSet::new();
+    for n in 0..1500 {
+        let (http, at, done) = (http.clone(), at.clone(), done.clone());
+        flood.spawn(async move {
+            let fate = connect(&http, &at, &["198.51.100.7"], &format!("nobody{n}"), "guess").await;
+            done.fetch_add(1, Ordering::SeqCst);
+            fate
+        });
+    }
+    assert!(wait_for(|| done.load(Ordering::SeqCst) > 0));
+    assert_eq!(connect(&http, &at, &["203.0.113.9"], "ines", PASSWORD).await.0, 201);
+    let fates = flood.join_all().await;
+    let looked_at = fates.iter().filter(|f| f.0 == 401).count();
+    assert!((1..=40).contains(&looked_at), "{looked_at} of 1,500 were looked at");
+    assert!(fates.iter().all(|f| [401, 429, 503].contains(&f.0)), "{fates:?}");
+    // A proxy that adds a line of its own, with a port: the last one counts, whatever stands before it.
+    for n in 0..40 {
+        let lines = [format!("192.0.2.{n}"), "198.51.100.8:4711".to_string()];
+        let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+        let fate = connect(&http, &at, &lines, &format!("other{n}"), "guess").await.0;
+        assert_eq!(fate, if n < 30 { 401 } else { 429 }, "{n}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_programs_with_one_password_come_back_at_once_and_an_old_password_locks_nobody_out() {
+    let (service, _dir) = behind_a_proxy(&[]).await;
+    let http = reqwest::Client::new();
+    let ask = async |password: &str, from: &str| {
+        let call =
+            http.request(Method::from_bytes(b"PROPFIND").unwrap(), format!("{}/dav/", service.address));
+        let call = call.header("depth", "0").header("x-forwarded-for", from);
+        call.basic_auth("ines", Some(password)).send().await.unwrap().status().as_u16()
+    };
+    let back = futures_util::future::join_all((0..200).map(|_| ask(PASSWORD, "203.0.113.9"))).await;
+    assert!(back.iter().all(|s| *s == 207), "{back:?}");
+    // A mount with an old password, again and again: neither a try nor a hash after the first.
+    for _ in 0..60 {
+        assert_eq!(ask("the old password", "203.0.113.9").await, 401);
+    }
+    assert_eq!(ask(PASSWORD, "203.0.113.9").await, 207);
+    assert_eq!(connect(&http, &service.address, &["203.0.113.10"], "ines", PASSWORD).await.0, 201);
+    // Where a second factor is set, passwords are not looked at, and count all the same.
+    let mut ines = Console::new(&service);
+    assert_eq!(ines.sign_in("ines", PASSWORD).await.0, 200);
+    ines.add_codes().await;
+    let mut fates = Vec::new();
+    for n in 0..8 {
+        fates.push(ask(&format!("guess {n}"), "203.0.113.11").await);
+    }
+    assert_eq!(fates.iter().filter(|s| **s == 401).count(), 5, "{fates:?}");
+    assert!(fates[5..].iter().all(|s| *s == 429), "{fates:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_counts_once_is_taken_once() {
+    // The set-up address.
+    let mut service = Service::new();
+    let code = service.set_up_code.take().unwrap();
+    let http = reqwest::Client::new();
+    let made = futures_util::future::join_all((0..8).map(|n| {
+        let body =
+            json!({ "code": code, "sign_in": format!("first{n}"), "display_name": "", "password": PASSWORD });
+        http.post(format!("{}/api/v1/set-up", service.address)).json(&body).send()
+    }))
+    .await;
+    let made: Vec<u16> = made.into_iter().map(|a| a.unwrap().status().as_u16()).collect();
+    assert_eq!(made.iter().filter(|s| **s == 201).count(), 1, "{made:?}");
+    // A ticket for the second factor: one try at a time, and five before the first wait.
+    let (service, _owner) = Service::ready().await;
+    let mut ines = Console::new(&service);
+    assert_eq!(ines.sign_in("ines", PASSWORD).await.0, 200);
+    let secret = ines.add_codes().await;
+    let (status, told) = Console::new(&service).sign_in("ines", PASSWORD).await;
+    assert_eq!((status, told["code"].as_str()), (401, Some("second_factor_needed")));
+    let give = async |code: &str| {
+        let body = json!({ "ticket": told["ticket"], "code": code });
+        Console::new(&service).ask("POST", "/session/second", body).await.0
+    };
+    let codes: Vec<String> = (0..300).map(|n| format!("{:06}", 10 * n)).collect();
+    let fates = futures_util::future::join_all(codes.iter().map(|code| give(code))).await;
+    let looked_at = fates.iter().filter(|s| **s == 401).count();
+    assert!(looked_at <= 6, "{looked_at} codes were looked at");
+    // What changes how one signs in asks for the factor, not for the password alone.
+    let mut later = ines.clone();
+    let (status, listed) = later.ask_get("/me/factors").await;
+    assert_eq!(status, 200);
+    let id = listed["factors"][0]["id"].as_i64().unwrap();
+    let (status, told) = later.ask("DELETE", &format!("/me/factors/{id}"), json!({})).await;
+    assert_eq!((status, told["code"].as_str()), (403, Some("factor_needed")));
+    assert_eq!(later.ask("POST", "/proof", json!({ "password": PASSWORD })).await.0, 204);
+    assert_eq!(later.ask("DELETE", &format!("/me/factors/{id}"), json!({})).await.0, 403);
+    // The tries above made it wait; a release ends that, and the next code counts.
+    assert_eq!(later.ask("DELETE", "/slowed", json!({})).await.0, 200);
+    let proof = json!({ "password": PASSWORD, "code": code_at(&secret, step_now() + 1) });
+    assert_eq!(later.ask("POST", "/proof", proof).await.0, 204);
+    assert_eq!(later.ask("DELETE", &format!("/me/factors/{id}"), json!({})).await.0, 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn under_a_name_that_is_not_ours_nobody_signs_in_and_tokens_go_on() {
+    let dir = tempfile::tempdir().unwrap();
+    let set = [("YATTIC_ADDRESSES", "files.lan")];
+    let mut service = Service::start_set(&dir.path().join("data"), &[], &set);
+    service.set_up().await;
+    let mut ines = Console::new(&service);
+    assert_eq!(ines.sign_in("ines", PASSWORD).await.0, 200);
+    let client = service.client().await;
+    let http = reqwest::Client::new();
+    let ask = async |path: &str, host: &str, cookie: bool| {
+        let call = http.get(format!("{}{path}", service.address)).header("host", host);
+        let call = if cookie {
+            call.header("cookie", &ines.cookie)
+        } else {
+            call.bearer_auth(client.token().unwrap())
+        };
+        call.send().await.unwrap().status().as_u16()
+    };
+    for (host, with_cookie) in [
+        ("127.0.0.1:7460", 200),
+        ("localhost", 200),
+        ("[::1]:7460", 200),
+        ("files.lan", 200),
+        ("other.example", 421),
+    ] {
+        assert_eq!(ask("/api/v1/shelves", host, true).await, with_cookie, "{host}");
+        assert_eq!(ask("/api/v1/shelves", host, false).await, 200, "{host}");
+        assert_eq!(ask("/healthz", host, true).await, 200, "{host}");
+    }
+    let body = json!({ "sign_in": "ines", "password": PASSWORD });
+    let call = http.post(format!("{}/api/v1/session", service.address)).header("host", "other.example");
+    let told: Value =
+        call.header("origin", "http://other.example").json(&body).send().await.unwrap().json().await.unwrap();
+    assert_eq!(told["code"], "other_address");
+    assert!(told["remedy"].as_str().unwrap().contains("addresses"), "{told}");
+    // People who come by https get cookies that no other page of the host's can set.
+    let set = [("YATTIC_PUBLIC_ADDRESS", "https://files.lan")];
+    drop(service);
+    let service = Service::start_set(&dir.path().join("data"), &[], &set);
+    let call = http.post(format!("{}/api/v1/session", service.address)).header("host", "files.lan");
+    let answer = call.header("origin", "https://files.lan").json(&body).send().await.unwrap();
+    assert_eq!(answer.status(), 200);
+    let cookies: Vec<&str> =
+        answer.headers().get_all("set-cookie").iter().map(|c| c.to_str().unwrap()).collect();
+    assert_eq!(cookies.len(), 2);
+    for cookie in cookies {
+        assert!(
+            cookie.starts_with("__Host-attic_") && cookie.contains("Secure") && cookie.contains("Path=/;"),
+            "{cookie}"
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_that_are_too_long_are_not_kept_and_odd_ones_are_made_plain() {
+    let (service, owner) = Service::ready().await;
+    let http = reqwest::Client::new();
+    let long = "n".repeat(100_000);
+    let (status, code) = connect(&http, &service.address, &[], &long, "x").await;
+    assert_eq!((status, code.as_str()), (400, "sign_in_name_too_long"));
+    // What nobody is called may be a password in the wrong field.
+    let typed = "my secret password";
+    assert_eq!(connect(&http, &service.address, &[], typed, "x").await.0, 401);
+    let all = || {
+        let read = |name: &str| std::fs::read(service.data.join(name)).unwrap_or_default();
+        [read("catalogue.db"), read("catalogue.db-wal")].concat()
+    };
+    assert!(wait_for(|| memchr::memmem::find(&all(), b"a name that nobody has").is_some()));
+    assert!(memchr::memmem::find(&all(), typed.as_bytes()).is_none());
+    assert!(memchr::memmem::find(&all(), &long.as_bytes()[..1000]).is_none());
+    // Strangers' names: without what is not seen, and without what others take for a separator or a drive.
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let folder = owner.make_folder(home, "Open day").await.unwrap().id;
+    let set = api::OpeningSet { can: Some("add".into()), ..Default::default() };
+    let new = api::NewOpening { kind: "link".into(), node: folder, ending: None, set };
+    let link = owner.make_opening(&new).await.unwrap().address.unwrap();
+    let word = |text: &str| base64::engine::general_purpose::STANDARD.encode(text);
+    for (sent, kept) in [
+        ("C:\\Users\\x.txt", "C__Users_x.txt"),
+        ("gpj.\u{202e}exe.txt", "gpj.exe.txt"),
+        ("\u{646}\u{645}\u{200c}\u{627}.txt", "\u{646}\u{645}\u{200c}\u{627}.txt"),
+        ("a\\b.txt", "a_b.txt"),
+    ] {
+        let call =
+            http.post(format!("{link}/parts")).header("tus-resumable", "1.0.0").header("upload-length", "1");
+        let call = call
+            .header("upload-metadata", format!("filename {}", word(sent)))
+            .header("content-type", "application/offset+octet-stream");
+        let answer = call.body("x").send().await.unwrap();
+        assert_eq!(answer.status(), 201, "{sent:?}: {}", answer.text().await.unwrap());
+        let there = owner.all_entries(folder, &Default::default()).await.unwrap();
+        assert!(
+            there.iter().any(|e| e.name == kept),
+            "{sent:?}: {:?}",
+            there.iter().map(|e| &e.name).collect::<Vec<_>>()
+        );
+    }
+    // A small entry of a tar that is a file of gigabytes: refused, by GNU's way and by that in pax headers.
+    let dir = tempfile::tempdir().unwrap();
+    let run = |arguments: &[&str]| {
+        let done = Command::new(arguments[0]).args(&arguments[1..]).current_dir(dir.path()).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    };
+    run(&["truncate", "-s", "3G", "holes"]);
+    std::fs::write(dir.path().join("plain"), b"plain").unwrap();
+    for format in ["gnu", "pax"] {
+        run(&["tar", "-S", "--format", format, "-cf", "in.tar", "holes", "plain"]);
+        let bytes = std::fs::read(dir.path().join("in.tar")).unwrap();
+        assert!(bytes.len() < 100_000);
+        let into = owner.make_folder(home, format).await.unwrap().id;
+        let call = http.post(format!("{}/api/v1/nodes/{into}/tar", service.address)).body(bytes);
+        let said = call.bearer_auth(owner.token().unwrap()).send().await.unwrap().text().await.unwrap();
+        assert!(said.contains("holes") && said.contains("\"refused\":1"), "{said}");
+        let there = owner.all_entries(into, &Default::default()).await.unwrap();
+        assert_eq!(there.iter().map(|e| e.name.as_str()).collect::<Vec<_>>(), ["plain"]);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_strangers_announce_takes_nobodys_room_and_ends_with_the_intake() {
+    let (service, owner) = Service::ready().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let folder = owner.make_folder(home, "Handed in").await.unwrap().id;
+    let set = api::OpeningSet { can: Some("add".into()), ..Default::default() };
+    let new = api::NewOpening { kind: "link".into(), node: folder, ending: None, set };
+    let made = owner.make_opening(&new).await.unwrap();
+    let (id, link) = (made.id, made.address.unwrap());
+    let http = reqwest::Client::new();
+    let word = |text: &str| base64::engine::general_purpose::STANDARD.encode(text);
+    // Each more than half of what is free: two of them, if they were spoken for, would leave no room at all.
+    let free = owner.shelves().await.unwrap().disk_free;
+    let announced = free / 10 * 6;
+    let mut places = Vec::new();
+    for n in 0..3 {
+        let call = http.post(format!("{link}/parts")).header("tus-resumable", "1.0.0");
+        let call = call.header("upload-length", announced.to_string());
+        let call = call.header("upload-metadata", format!("filename {}", word(&format!("film {n}"))));
+        let answer = call.send().await.unwrap();
+        assert_eq!(answer.status(), 201, "{}", answer.text().await.unwrap());
+        places.push(answer.headers()["location"].to_str().unwrap().to_string());
+    }
+    let new = yellow_attic_client::NewUpload {
+        parent: home,
+        name: "ours".into(),
+        size: free / 10 * 7,
+        modified: None,
+        blake3: None,
+    };
+    let ours = owner.begin_upload(&new).await.unwrap();
+    // Many announcements of one account leave room for others' as well.
+    let more =
+        owner.begin_upload(&yellow_attic_client::NewUpload { name: "more".into(), ..new.clone() }).await;
+    assert_eq!(more.err().unwrap().code(), Some("too_much_announced"));
+    owner.end_upload(&ours).await.unwrap();
+    // A part arrives; whoever made the link sees what is under way, and ends it all.
+    let address = format!("{}{}", service.address, places[0].trim_start_matches(&service.address));
+    let call = http.patch(&address).header("tus-resumable", "1.0.0").header("upload-offset", "0");
+    let call = call.header("content-type", "application/offset+octet-stream").body(vec![7; 3 << 20]);
+    assert_eq!(call.send().await.unwrap().status(), 204);
+    let shown = owner.opening(id).await.unwrap();
+    assert_eq!((shown.coming, shown.coming_bytes), (3, 3 << 20));
+    let end = api::OpeningSet { ended: Some(true), ..Default::default() };
+    let ended = owner.change_opening(id, &end).await.unwrap();
+    assert_eq!((ended.coming, ended.coming_bytes), (0, 0));
+    assert!(service.staging_is_clean());
+}
+
+/// Asks for a file and reads nothing; what comes once it is read after a while.
+fn stand_still(service: &Service, path: &str, token: &str, wait: Duration) -> usize {
+    let mut line = TcpStream::connect(service.address.trim_start_matches("http://")).unwrap();
+    let ask = format!("GET {path} HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer {token}\r\n\r\n");
+    line.write_all(ask.as_bytes()).unwrap();
+    std::thread::sleep(wait);
+    let mut got = 0;
+    let mut piece = vec![0; 1 << 20];
+    line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    loop {
+        match line.read(&mut piece) {
+            Ok(0) | Err(_) => return got,
+            Ok(n) => got += n,
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reader_that_stands_still_is_cut_and_a_slow_one_is_not() {
+    let dir = tempfile::tempdir().unwrap();
+    let set = [("YATTIC_READER_PATIENCE", "2")];
+    let mut service = Service::start_set(&dir.path().join("data"), &[], &set);
+    service.set_up().await;
+    let owner = service.client().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    const SIZE: usize = 96 << 20;
+    let film = owner.put(home, "film", None, &Default::default(), vec![7; SIZE].into()).await.unwrap().id;
+    let path = format!("/api/v1/nodes/{film}/content");
+    let token = owner.token().unwrap().to_string();
+    let service = Arc::new(service);
+    let still = {
+        let (service, path, token) = (service.clone(), path.clone(), token.clone());
+        std::thread::spawn(move || stand_still(&service, &path, &token, Duration::from_secs(6)))
+    };
+    // A slow one: a little every half second, for longer than the patience.
+    let slow = {
+        let (service, path, token) = (service.clone(), path.clone(), token.clone());
+        std::thread::spawn(move || {
+            let mut line = TcpStream::connect(service.address.trim_start_matches("http://")).unwrap();
+            let ask = format!(
+                "GET {path} HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer {token}\r\nConnection: close\r\n\r\n"
+            );
+            line.write_all(ask.as_bytes()).unwrap();
+            let mut got = 0;
+            let mut piece = vec![0; 4 << 20];
+            for _ in 0..12 {
+                std::thread::sleep(Duration::from_millis(500));
+                got += line.read(&mut piece).unwrap();
+            }
+            loop {
+                match line.read(&mut piece).unwrap() {
+                    0 => return got,
+                    n => got += n,
+                }
+            }
+        })
+    };
+    // Whoever listens for events waits as long as it takes.
+    let http = reqwest::Client::new();
+    let mut events =
+        http.get(format!("{}/api/v1/events", service.address)).bearer_auth(&token).send().await.unwrap();
+    assert!(events.chunk().await.unwrap().is_some());
+    assert!(still.join().unwrap() < SIZE, "it was not cut");
+    assert!(slow.join().unwrap() > SIZE, "the slow one was cut");
+    owner.make_folder(home, "later").await.unwrap();
+    assert!(events.chunk().await.unwrap().is_some());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_record_is_proved_by_the_key_that_init_told() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = dir.path().join("data");
+    let yatticd = |arguments: &[&str]| {
+        let done = Command::new(program("yatticd"))
+            .args(arguments)
+            .arg("--data")
+            .arg(&data)
+            .env_clear()
+            .output()
+            .unwrap();
+        (done.status.success(), String::from_utf8_lossy(&[done.stdout, done.stderr].concat()).into_owned())
+    };
+    let (made, told) = yatticd(&["init", "--accept-unsafe-disk"]);
+    assert!(made && told.contains("private"), "{told}");
+    let key = told.lines().find_map(|l| l.strip_prefix("Record key    ")).unwrap().to_string();
+    // It is told once.
+    assert!(!yatticd(&["init", "--accept-unsafe-disk"]).1.contains(&key));
+    let mut service = Service::start_in(&data);
+    service.set_up().await;
+    let owner = service.client().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    owner.put(home, "a", None, &Default::default(), b"1".to_vec().into()).await.unwrap();
+    let kept = dir.path().join("key");
+    std::fs::write(&kept, &key).unwrap();
+    let (sound, told) = yatticd(&["check", "--record"]);
+    assert!(sound && told.contains("Proved    nothing beside the chain"), "{told}");
+    let (sound, told) = yatticd(&["check", "--record", "--record-key", kept.to_str().unwrap()]);
+    assert!(sound && told.contains("Proved    rows 1 to "), "{told}");
+    let (sound, told) = yatticd(&["check", "--record-key", kept.to_str().unwrap(), "--json"]);
+    let told: Value = serde_json::from_str(&told).unwrap();
+    assert!(sound && told["record"]["proved_to"] == told["record"]["rows"], "{told}");
+}
