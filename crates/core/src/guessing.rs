@@ -37,6 +37,12 @@ pub enum By {
     Proxy(IpAddr),
     /// Something that anybody may ask for, such as an account.
     Act(&'static str, Option<IpAddr>),
+    /// Letters to an address that a stranger gave, hashed.
+    LettersTo([u8; 16]),
+    /// Letters to addresses that strangers gave at an intake.
+    LettersOf(i64),
+    /// The same, from one address.
+    LettersFrom(IpAddr),
     /// Everything.
     All,
 }
@@ -57,6 +63,9 @@ impl By {
             By::Address(_) => Pace::Steady(30, 10_000),
             By::Visitor(_) => Pace::Steady(10, 6_000),
             By::Opening(_) => Pace::Steady(100, 600),
+            By::LettersTo(_) => Pace::Steady(3, 3_600_000),
+            By::LettersOf(_) => Pace::Steady(60, 60_000),
+            By::LettersFrom(_) => Pace::Steady(10, 600_000),
             By::Proxy(_) => Pace::Steady(300, 1_000),
             By::All => Pace::Steady(1_200, 100),
         }

@@ -46,6 +46,10 @@ pub struct Line {
     stands_still: AtomicU64,
     /// It is waited for however long it takes: events.
     patient: AtomicBool,
+    /// Whoever writes to it is to look whether anything was taken meanwhile.
+    asked: AtomicBool,
+    /// How many bytes the socket held when the reader stopped taking any.
+    held: AtomicU64,
     cut: AtomicBool,
     waker: Mutex<Option<Waker>>,
 }
@@ -115,6 +119,8 @@ impl Lines {
             from,
             stands_still: AtomicU64::new(0),
             patient: AtomicBool::new(false),
+            asked: AtomicBool::new(false),
+            held: AtomicU64::new(0),
             cut: AtomicBool::new(false),
             waker: Mutex::new(None),
         });
@@ -144,11 +150,10 @@ impl Lines {
             if u128::from(now - since.min(now)) < patience.as_millis() {
                 continue;
             }
-            if !line.cut.swap(true, Ordering::SeqCst) {
-                self.cut.fetch_add(1, Ordering::Relaxed);
-                if let Some(waker) = line.waker.lock().take() {
-                    waker.wake();
-                }
+            // The socket may hold megabytes: whoever reads slowly takes of those for a long time.
+            line.asked.store(true, Ordering::SeqCst);
+            if let Some(waker) = line.waker.lock().take() {
+                waker.wake();
             }
         }
     }
@@ -165,12 +170,21 @@ impl Lines {
 }
 
 impl Line {
-    /// What is written is not taken just now.
-    pub fn waits(&self, waker: &Waker) {
+    /// What is written is not taken just now. `held`: how many bytes the socket holds for the reader.
+    pub fn waits(&self, waker: &Waker, held: impl Fn() -> Option<u64>) {
         *self.waker.lock() = Some(waker.clone());
-        if self.stands_still.load(Ordering::Relaxed) == 0 {
-            self.stands_still.store(self.of.now(), Ordering::Relaxed);
+        let asked = self.asked.swap(false, Ordering::SeqCst);
+        if self.stands_still.load(Ordering::Relaxed) != 0 && !asked {
+            return;
         }
+        let held = held().unwrap_or(0);
+        if asked && held == self.held.load(Ordering::Relaxed) {
+            self.of.cut.fetch_add(1, Ordering::Relaxed);
+            self.cut.store(true, Ordering::SeqCst);
+            return;
+        }
+        self.held.store(held, Ordering::Relaxed);
+        self.stands_still.store(self.of.now(), Ordering::Relaxed);
     }
 
     /// Something was taken.
@@ -236,12 +250,17 @@ mod tests {
         let patient = lines.one(IpAddr::from([192, 0, 2, 2])).unwrap();
         patient.be_patient();
         let goes = lines.one(IpAddr::from([192, 0, 2, 3])).unwrap();
-        for line in [&still, &patient, &goes] {
-            line.waits(Waker::noop());
-        }
+        let slow = lines.one(IpAddr::from([192, 0, 2, 4])).unwrap();
+        let all = [&still, &patient, &goes, &slow];
+        all.iter().for_each(|line| line.waits(Waker::noop(), || Some(7)));
         goes.goes_on();
         lines.look();
-        assert_eq!([&still, &patient, &goes].map(|l| l.is_cut()), [true, false, false]);
+        // Each looks once more: of the slow one's bytes some were taken meanwhile.
+        for line in all {
+            let held = if Arc::ptr_eq(line, &slow) { 6 } else { 7 };
+            line.waits(Waker::noop(), || Some(held));
+        }
+        assert_eq!(all.map(|l| l.is_cut()), [true, false, false, false]);
         assert_eq!(lines.cut(), 1);
     }
 }

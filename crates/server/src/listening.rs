@@ -22,6 +22,7 @@ use parking_lot::Mutex;
 use std::fs::File;
 use std::io;
 use std::net::TcpListener;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -76,6 +77,13 @@ enum Wire {
 }
 
 impl Wire {
+    fn socket(&self) -> BorrowedFd<'_> {
+        match self {
+            Wire::Plain(io) => io.as_fd(),
+            Wire::Tls(io) => io.get_ref().0.as_fd(),
+        }
+    }
+
     /// Sends of a part of a file what the line takes just now: how many bytes. None at its end.
     fn poll_send(&mut self, cx: &mut Context<'_>, job: &mut Job) -> Poll<io::Result<usize>> {
         match self {
@@ -254,9 +262,13 @@ impl Watched {
     /// Notes whether the reader takes what is written; one that stood still for too long gets nothing more.
     fn noted<T>(&self, cx: &Context<'_>, done: Poll<io::Result<T>>) -> Poll<io::Result<T>> {
         match &done {
-            _ if self.line.is_cut() => return Poll::Ready(Err(io::ErrorKind::TimedOut.into())),
-            Poll::Pending => self.line.waits(cx.waker()),
+            Poll::Pending => {
+                self.line.waits(cx.waker(), || yellow_attic_store::process::queued(self.io.socket()));
+            }
             Poll::Ready(_) => self.line.goes_on(),
+        }
+        if self.line.is_cut() {
+            return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
         }
         done
     }

@@ -225,7 +225,7 @@ impl From<StoreError> for Refusal {
                 "too_much_announced",
                 "Too much is announced",
                 &format!(
-                    "Your unfinished uploads speak for {} that have not come; all of them together may for {}.",
+                    "Your unfinished uploads speak for {} that have not come; beside the largest, all together may for {}.",
                     human(*announced),
                     human(*most)
                 ),

@@ -101,13 +101,12 @@ impl Disk {
         let is_new = !path.join("shelves").exists();
         let staging = folder("staging")?;
         let shelves = folder("shelves")?;
-        if is_new {
-            let full = path.join("shelves");
-            TreeAccess::Private.give_all(path).map_err(|e| say(&full, &io::Error::other(e.to_string())))?;
-        }
         let is = File::from(shelves.try_clone().map_err(|e| say(path, &e))?).metadata();
         let disk = Disk {
-            access: TreeAccess::of(&is.map_err(|e| say(path, &e))?),
+            access: match is_new {
+                true => TreeAccess::Private,
+                false => TreeAccess::of(&is.map_err(|e| say(path, &e))?),
+            },
             durability: durability(&staging),
             staging,
             past: folder("past")?,
@@ -128,6 +127,9 @@ impl Disk {
             if device(dir).ok() != device(&disk.staging).ok() {
                 return Err(StoreError::OtherDevice(path.join(name).display().to_string()));
             }
+        }
+        if is_new {
+            TreeAccess::Private.give_all(path)?;
         }
         Ok(disk)
     }

@@ -142,10 +142,10 @@ impl Engine {
         identity::look(&options.data, options.missing)?;
         let disk = Arc::new(Disk::open(&options.data, options.steps)?);
         lock(&disk)?;
-        crate::tree_access::close(&options.data);
         let mut conn = db::open_writer(&disk.catalogue()).await?;
         let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
         let seal = identity::seal(&mut conn).await?;
+        crate::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;
         let began = crate::book::load_heads(&mut conn).await?.at;
         let time = Arc::new(Timekeeper::new(options.clock, began));

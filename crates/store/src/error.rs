@@ -134,7 +134,7 @@ pub enum StoreError {
     #[error("{0} uploads are unfinished, the most that one account may have")]
     TooManyUploads(i64),
     /// What one account has announced and not sent yet would take too much of the free room.
-    #[error("{announced} bytes are announced and not sent yet, and at most {most} may be")]
+    #[error("{announced} bytes are announced and not sent yet; beside the largest, at most {most} may be")]
     TooMuchAnnounced {
         /// So many bytes.
         announced: u64,

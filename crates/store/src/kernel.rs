@@ -49,6 +49,16 @@ pub(crate) fn clock_is_synchronised() -> bool {
     answer >= 0 && answer != libc::TIME_ERROR && status & libc::STA_UNSYNC == 0
 }
 
+/// How many bytes a socket has taken and the other side has not (SIOCOUTQ).
+pub(crate) fn queued(socket: RawFd) -> Option<u64> {
+    let mut bytes: libc::c_int = 0;
+    // SAFETY: the call writes one number, which lives as long as the call.
+    match unsafe { libc::ioctl(socket, libc::TIOCOUTQ, &mut bytes) } {
+        0 => u64::try_from(bytes).ok(),
+        _ => None,
+    }
+}
+
 /// Becomes another user, with its group and one more; for good, and in all threads.
 pub(crate) fn become_user(user: u32, group: u32, beside: u32) -> std::io::Result<()> {
     let groups = [group, beside];

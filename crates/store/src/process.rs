@@ -1,4 +1,4 @@
-//! Whom a command of the service acts as.
+//! Whom a command of the service acts as, and what the kernel tells of its sockets.
 
 use std::io;
 use std::os::unix::fs::MetadataExt;
@@ -7,6 +7,11 @@ use std::path::Path;
 /// What is made from now on is its owner's alone, unless something else is said of it.
 pub fn make_things_private() {
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
+}
+
+/// How many bytes a socket has taken and the other side has not.
+pub fn queued(socket: std::os::fd::BorrowedFd<'_>) -> Option<u64> {
+    crate::kernel::queued(std::os::fd::AsRawFd::as_raw_fd(&socket))
 }
 
 /// Run by root, a command acts as the owner of the data folder: what it makes there must be the service's to change.

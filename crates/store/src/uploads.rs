@@ -31,7 +31,7 @@ pub const MOST_OF_ADDRESS: i64 = 200;
 /// For an upload of a stranger so much is spoken for ahead of what has arrived: nobody outside fills the disk with
 /// announcements.
 const AHEAD: u64 = 16 << 20;
-/// What one account has announced and not sent yet may take so much of the free room: one half.
+/// What one account has announced and not sent yet, beside the largest, may take so much of the free room: one half.
 const SHARE: u64 = 2;
 
 /// What a sender announces.
@@ -376,8 +376,8 @@ impl Engine {
     ) -> Result<()> {
         let pool = &self.shared.view.pool;
         let Some(opening) = through(actor) else {
-            let (unfinished, announced): (i64, i64) = sqlx::query_as(
-                "SELECT count(*), coalesce(sum(size - max(synced, 0)), 0) FROM uploads
+            let (unfinished, announced, largest): (i64, i64, i64) = sqlx::query_as(
+                "SELECT count(*), coalesce(sum(size - max(synced, 0)), 0), coalesce(max(size - max(synced, 0)), 0) FROM uploads
                  WHERE account = ? AND opening IS NULL AND node IS NULL",
             )
             .bind(account.0)
@@ -386,10 +386,12 @@ impl Engine {
             if unfinished >= MOST_UNFINISHED {
                 return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
             }
-            // One alone may take all there is: what is there is theirs to fill. Many must leave room for others.
+            // One may take all the room there is: it is theirs to fill. Those beside it must leave room for others.
             let most = self.space()?.0 / SHARE;
-            if unfinished > 0 && (announced.max(0) as u64).saturating_add(size) > most {
-                return Err(StoreError::TooMuchAnnounced { announced: announced.max(0) as u64, most });
+            let announced = announced.max(0) as u64;
+            let beside = announced.saturating_add(size) - size.max(largest.max(0) as u64);
+            if beside > most {
+                return Err(StoreError::TooMuchAnnounced { announced, most });
             }
             return Ok(());
         };

@@ -12,7 +12,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
-use yellow_attic_client::api;
+use yellow_attic_client::{NewUpload, api};
 
 /// A service behind a proxy that is trusted: the tests say for whom they ask.
 async fn behind_a_proxy(set: &[(&str, &str)]) -> (Service, tempfile::TempDir) {
@@ -230,10 +230,18 @@ async fn under_a_name_that_is_not_ours_nobody_signs_in_and_tokens_go_on() {
     assert_eq!(told["code"], "other_address");
     assert!(told["remedy"].as_str().unwrap().contains("addresses"), "{told}");
     // People who come by https get cookies that no other page of the host's can set.
-    let set = [("YATTIC_PUBLIC_ADDRESS", "https://files.lan")];
     drop(service);
-    let service = Service::start_set(&dir.path().join("data"), &[], &set);
-    let call = http.post(format!("{}/api/v1/session", service.address)).header("host", "files.lan");
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string();
+    let mut child = Command::new(program("yatticd"))
+        .args(["serve", "--log", "error", "--listen", &free, "--data"])
+        .arg(dir.path().join("data"))
+        .env_clear()
+        .env("YATTIC_PUBLIC_ADDRESS", "https://files.lan")
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    assert!(wait_for(|| TcpStream::connect(&free).is_ok()));
+    let call = http.post(format!("http://{free}/api/v1/session")).header("host", "files.lan");
     let answer = call.header("origin", "https://files.lan").json(&body).send().await.unwrap();
     assert_eq!(answer.status(), 200);
     let cookies: Vec<&str> =
@@ -245,6 +253,8 @@ async fn under_a_name_that_is_not_ours_nobody_signs_in_and_tokens_go_on() {
             "{cookie}"
         );
     }
+    child.kill().unwrap();
+    child.wait().unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -277,8 +287,10 @@ async fn names_that_are_too_long_are_not_kept_and_odd_ones_are_made_plain() {
         ("\u{646}\u{645}\u{200c}\u{627}.txt", "\u{646}\u{645}\u{200c}\u{627}.txt"),
         ("a\\b.txt", "a_b.txt"),
     ] {
-        let call =
-            http.post(format!("{link}/parts")).header("tus-resumable", "1.0.0").header("upload-length", "1");
+        let call = http
+            .post(format!("{link}/uploads"))
+            .header("tus-resumable", "1.0.0")
+            .header("upload-length", "1");
         let call = call
             .header("upload-metadata", format!("filename {}", word(sent)))
             .header("content-type", "application/offset+octet-stream");
@@ -328,26 +340,24 @@ async fn what_strangers_announce_takes_nobodys_room_and_ends_with_the_intake() {
     let announced = free / 10 * 6;
     let mut places = Vec::new();
     for n in 0..3 {
-        let call = http.post(format!("{link}/parts")).header("tus-resumable", "1.0.0");
+        let call = http.post(format!("{link}/uploads")).header("tus-resumable", "1.0.0");
         let call = call.header("upload-length", announced.to_string());
         let call = call.header("upload-metadata", format!("filename {}", word(&format!("film {n}"))));
         let answer = call.send().await.unwrap();
         assert_eq!(answer.status(), 201, "{}", answer.text().await.unwrap());
         places.push(answer.headers()["location"].to_str().unwrap().to_string());
     }
-    let new = yellow_attic_client::NewUpload {
-        parent: home,
-        name: "ours".into(),
-        size: free / 10 * 7,
-        modified: None,
-        blake3: None,
+    // So members have theirs; and many announcements of one leave room for others.
+    let begin = async |name: &str, tenths: u64| {
+        let size = free / 100 * tenths;
+        let new = NewUpload { parent: home, name: name.into(), size, modified: None, blake3: None };
+        owner.begin_upload(&new).await
     };
-    let ours = owner.begin_upload(&new).await.unwrap();
-    // Many announcements of one account leave room for others' as well.
-    let more =
-        owner.begin_upload(&yellow_attic_client::NewUpload { name: "more".into(), ..new.clone() }).await;
-    assert_eq!(more.err().unwrap().code(), Some("too_much_announced"));
-    owner.end_upload(&ours).await.unwrap();
+    let first = begin("first", 40).await.unwrap();
+    let second = begin("second", 40).await.unwrap();
+    assert_eq!(begin("third", 15).await.err().unwrap().code(), Some("too_much_announced"));
+    owner.end_upload(&first).await.unwrap();
+    owner.end_upload(&second).await.unwrap();
     // A part arrives; whoever made the link sees what is under way, and ends it all.
     let address = format!("{}{}", service.address, places[0].trim_start_matches(&service.address));
     let call = http.patch(&address).header("tus-resumable", "1.0.0").header("upload-offset", "0");

@@ -850,6 +850,184 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
+/// What asks for proof, with something that would be done if it were there.
+fn deeds(c: &Cell) -> Vec<(&'static str, &'static str, Ask)> {
+    let nothing = || json!({});
+    vec![
+        ("POST", "/accounts", with("/accounts".into(), json!({ "sign_in": "new", "password": WORDS }))),
+        ("PATCH", "/accounts/{sign_in}", with("/accounts/tomas".into(), json!({ "display_name": "T" }))),
+        ("POST", "/accounts/{sign_in}/invitation", plain("/accounts/tomas/invitation".into())),
+        ("POST", "/accounts/list", ("/accounts/list".into(), "text/csv", b"sign_in\nnew\n".to_vec())),
+        ("POST", "/plan", with("/plan".into(), json!({ "plan": {}, "preview": false }))),
+        (
+            "PUT",
+            "/accounts/{sign_in}/removal",
+            with("/accounts/gone/removal".into(), json!({ "name": "gone" })),
+        ),
+        ("DELETE", "/accounts/{sign_in}/removal", plain("/accounts/gone/removal".into())),
+        ("DELETE", "/accounts/{sign_in}/factors", plain("/accounts/tomas/factors".into())),
+        ("POST", "/groups", with("/groups".into(), json!({ "name": "New" }))),
+        ("PATCH", "/groups/{name}", with("/groups/Readers".into(), json!({ "note": "n" }))),
+        ("DELETE", "/groups/{name}", plain("/groups/Readers".into())),
+        ("POST", "/look", with("/look".into(), json!({ "account": "tomas" }))),
+        (
+            "POST",
+            "/guests",
+            with("/guests".into(), json!({ "mail": "a@b.example", "node": c.file, "can": "view" })),
+        ),
+        (
+            "PUT",
+            "/rules/{name}",
+            with("/rules/looks-told".into(), json!({ "scope": "service", "value": "on" })),
+        ),
+        ("PUT", "/quotas", with("/quotas".into(), json!({ "of": "organisation" }))),
+        ("POST", "/shelves", with("/shelves".into(), json!({ "name": "New" }))),
+        ("PATCH", "/shelves/{root}", with(format!("/shelves/{}", c.root), json!({ "note": "n" }))),
+        ("POST", "/nodes/{node}/raise", with(format!("/nodes/{}/raise", c.folder), json!({ "name": "Up" }))),
+        (
+            "POST",
+            "/shelves/{root}/lower",
+            with(format!("/shelves/{}/lower", c.root), json!({ "parent": c.folder, "name": "D" })),
+        ),
+        (
+            "POST",
+            "/nodes/{node}/rights",
+            with(format!("/nodes/{}/rights", c.file), json!({ "to": "everyone", "can": "view" })),
+        ),
+        ("DELETE", "/rights/{grant}", plain(format!("/rights/{}", c.grant))),
+        (
+            "PUT",
+            "/nodes/{node}/afresh",
+            with(format!("/nodes/{}/afresh", c.folder), json!({ "afresh": true })),
+        ),
+        ("POST", "/openings", with("/openings".into(), json!({ "kind": "link", "node": c.file }))),
+        ("PATCH", "/openings/{opening}", with(format!("/openings/{}", c.opening), json!({ "can": "edit" }))),
+        (
+            "POST",
+            "/given/change",
+            with(
+                "/given/change".into(),
+                json!({ "of": [{ "kind": "link", "id": c.opening }], "paused": false }),
+            ),
+        ),
+        ("POST", "/past/let-go", with("/past/let-go".into(), json!({ "nodes": [c.removed] }))),
+        ("DELETE", "/snapshots/{id}", plain(format!("/snapshots/{}", c.snapshot))),
+        ("PATCH", "/snapshots/{id}", with(format!("/snapshots/{}", c.snapshot), json!({ "label": "l" }))),
+        ("POST", "/past/clock", plain("/past/clock".into())),
+        ("DELETE", "/slowed", plain("/slowed".into())),
+        ("POST", "/me/factors/codes", with("/me/factors/codes".into(), nothing())),
+        (
+            "POST",
+            "/me/factors/codes/confirm",
+            with("/me/factors/codes/confirm".into(), json!({ "ticket": "x", "code": "1" })),
+        ),
+        ("POST", "/me/factors/passkey", with("/me/factors/passkey".into(), nothing())),
+        (
+            "POST",
+            "/me/factors/passkey/confirm",
+            with("/me/factors/passkey/confirm".into(), json!({ "ticket": "x", "credential": {} })),
+        ),
+        ("DELETE", "/me/factors/{factor}", plain("/me/factors/1".into())),
+        ("POST", "/me/recovery", with("/me/recovery".into(), nothing())),
+    ]
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_alone_decides_nothing_that_the_table_of_proofs_names() {
+    use yellow_attic_core::proof::{Needs, TABLE};
+    let (service, owner) = Service::ready().await;
+    for name in ["tomas", "gone"] {
+        account(&owner, name).await;
+    }
+    let new = api::NewGroup { name: "Readers".into(), note: String::new(), members: vec![] };
+    owner.make_group(&new).await.unwrap();
+    let shelf =
+        owner.make_shelf(&api::NewShelf { name: "Table".into(), ..Default::default() }).await.unwrap();
+    let folder = owner.make_folder(shelf.root, "folder").await.unwrap().id;
+    let put = async |name: &str| {
+        owner.put(folder, name, None, &Default::default(), b"text".to_vec().into()).await.unwrap().id
+    };
+    let (file, removed) = (put("file.txt").await, put("removed.txt").await);
+    owner.remove(removed).await.unwrap();
+    let grant =
+        api::NewGrant { to: "account:tomas".into(), can: "view".into(), until: None, message: String::new() };
+    let grant = owner.give(file, &grant).await.unwrap().id;
+    let opening = api::NewOpening { kind: "link".into(), node: folder, ..Default::default() };
+    let label = api::SnapshotChange { label: Some("table".into()), ends: None };
+    let cell = Cell {
+        folder,
+        file,
+        picture: 0,
+        removed,
+        root: shelf.root,
+        grant,
+        upload: String::new(),
+        archive: String::new(),
+        opening: owner.make_opening(&opening).await.unwrap().id,
+        snapshot: owner.take_snapshot(shelf.root, &label).await.unwrap().id,
+        rollback: 0,
+        path: "Table:/folder/file.txt".into(),
+        turn: "x".into(),
+    };
+    let mut ines = crate::people::Console::new(&service);
+    assert_eq!(ines.sign_in("ines", PASSWORD).await.0, 200);
+    // What was proved before a restart is to be proved again: as after ten minutes.
+    let cookie = ines.cookie.clone();
+    let token = owner.token().unwrap().to_string();
+    let service = service.killed_and_started_again();
+    let http = reqwest::Client::new();
+    let code = async |method: &str, (address, kind, body): Ask, cookie: Option<&str>| {
+        let verb = Method::from_bytes(method.as_bytes()).unwrap();
+        let call = http.request(verb, format!("{}/api/v1{address}", service.address));
+        let call = match cookie {
+            Some(cookie) => call.header("cookie", cookie).header("sec-fetch-site", "same-origin"),
+            None => call.bearer_auth(&token),
+        };
+        let call = if kind.is_empty() { call } else { call.header("content-type", kind).body(body) };
+        let answer: Value = call.send().await.unwrap().json().await.unwrap_or_default();
+        answer["code"].as_str().unwrap_or_default().to_string()
+    };
+    let deeds = deeds(&cell);
+    let mut wrong = Vec::new();
+    let mut tried = BTreeSet::new();
+    for (method, path, ask) in deeds {
+        tried.insert((method, path));
+        let needs = TABLE.iter().find(|(_, operations, _)| operations.contains(&(method, path)));
+        let wanted = match needs.map(|(.., needs)| needs) {
+            Some(Needs::Password) => "proof_needed",
+            Some(Needs::Factor) => "factor_needed",
+            None => panic!("{method} {path} is not in the table"),
+        };
+        let got = code(method, ask, Some(&cookie)).await;
+        if got != wanted {
+            wrong.push(format!("{method} {path}: {got}, not {wanted}"));
+        }
+    }
+    // A computer's token alone ends no other computer; a session does without.
+    tried.insert(("DELETE", "/devices/{device}"));
+    assert_eq!(code("DELETE", plain("/devices/99999".into()), None).await, "proof_needed");
+    // There is no alarm to settle here.
+    tried.insert(("POST", "/alarms/{id}/settle"));
+    let table: BTreeSet<(&str, &str)> = TABLE.iter().flat_map(|(_, all, _)| all.iter().copied()).collect();
+    assert_eq!(tried, table);
+    // Whatever else there is asks for nothing more.
+    for (method, path, ask, _) in self::table() {
+        let named = path.trim_end_matches('}').rsplit_once('{').map_or(path, |(head, _)| head);
+        let same = |other: &str| other.rsplit_once('{').map_or(other, |(head, _)| head) == named;
+        if table.iter().any(|(m, p)| *m == method && (*p == path || same(p)))
+            || path == "/events"
+            || path == "/session"
+        {
+            continue;
+        }
+        let got = code(method, ask(&cell), Some(&cookie)).await;
+        if got == "proof_needed" || got == "factor_needed" {
+            wrong.push(format!("{method} {path}: {got}, and it is not in the table"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn rights_are_given_explained_and_ended_by_commands() {
     let (service, _) = Service::ready().await;

@@ -23,6 +23,9 @@ fn words(people: &Directory, by: &By) -> (&'static str, String) {
         By::Visitor(at) => ("address at links", at.to_string()),
         By::Proxy(at) => ("proxy", at.to_string()),
         By::Act(act, at) => ("address", at.map_or_else(|| act.to_string(), |at| format!("{at} ({act})"))),
+        By::LettersTo(_) => ("letters", "a mail address that a stranger gave".into()),
+        By::LettersOf(id) => ("letters", format!("intake number {id}")),
+        By::LettersFrom(at) => ("letters", at.to_string()),
         By::All => ("everything", "all attempts together".into()),
     }
 }

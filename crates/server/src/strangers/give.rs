@@ -7,7 +7,8 @@
 use super::page::{self, Page, Script};
 use super::{Gate, Tried, Visit, base, enter, gate, parts, refused, visit};
 use crate::app::State;
-use crate::auth::{hash_secret, new_secret};
+use crate::auth::{address, hash_secret, new_secret};
+use crate::guessing::keyed_short;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -17,6 +18,8 @@ use maud::html;
 use std::collections::HashMap;
 use yellow_attic_api as api;
 use yellow_attic_core::OpeningId;
+use yellow_attic_core::forwarded::counted;
+use yellow_attic_core::guessing::By;
 use yellow_attic_core::openings::{Kind, Told};
 use yellow_attic_core::password::check_mail;
 use yellow_attic_core::people::Notice;
@@ -226,7 +229,7 @@ async fn done(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
         let delivery = state.engine.delivery(secret).await?.ok_or_else(gone)?;
         let receipt = receipt(&state, &delivery).await?;
         if before.is_none() {
-            mail_receipt(&state, &visit.actor, &delivery, &receipt).await?;
+            mail_receipt(&request, &state, &visit.actor, &delivery, &receipt).await?;
             state.tell_openings();
         }
         Ok::<_, Refusal>(HttpResponse::Ok().json(receipt))
@@ -234,30 +237,49 @@ async fn done(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     finished.await.unwrap_or_else(|refusal| refused(&request, &state, refusal))
 }
 
+/// Sends the receipt to the address that the sender gave, which may be anybody's: in our own words, with numbers, and
+/// nothing that the sender wrote. Few to one address, and few from one.
 async fn mail_receipt(
+    request: &HttpRequest,
     state: &State,
     actor: &Actor,
     delivery: &Delivery,
     receipt: &api::Receipt,
 ) -> Result<(), StoreError> {
     let Some(to) = delivery.mail.as_deref() else { return Ok(()) };
-    let mut lines: Vec<String> = receipt
-        .files
-        .iter()
-        .take(500)
-        .map(|f| format!("{}, {}\nBLAKE3 {}", f.path, human(f.size), f.blake3))
-        .collect();
+    let mut by = vec![By::LettersTo(keyed_short(&[b"letter", to.to_lowercase().as_bytes()]))];
+    by.extend(actor.through.map(|t| By::LettersOf(t.opening.0)));
+    let from = address(request, state).filter(|at| !at.to_canonical().is_loopback());
+    by.extend(from.map(|at| By::LettersFrom(counted(at))));
+    // Each letter counts, whether or not anybody wanted it.
+    match state.guessing.begin(&state.engine, by).await {
+        Ok(counted) => drop(counted),
+        Err(_) => {
+            tracing::warn!(
+                delivery = delivery.id,
+                "no receipt was mailed: too many were, to there or from there"
+            );
+            return Ok(());
+        }
+    }
+    let mut lines: Vec<String> =
+        receipt.files.iter().take(500).map(|f| format!("{}, BLAKE3 {}", human(f.size), f.blake3)).collect();
     if receipt.files.len() > 500 {
         lines.push(format!("and {} more", receipt.files.len() - 500));
     }
+    let count = match receipt.files.len() {
+        1 => "1 file".to_string(),
+        n => format!("{n} files"),
+    };
     let paragraphs = vec![
-        format!("Hello {},", delivery.sender),
+        "Hello,".to_string(),
         format!(
-            "this is what has arrived from you: {} files, {}.",
-            receipt.files.len(),
+            "{count}, {} in all, were handed in by somebody who gave this address for the receipt. By its hash each can be \
+             told from all others; their names stand on the page on which they were handed in.",
             human(receipt.bytes)
         ),
-        lines.join("\n\n"),
+        lines.join("\n"),
+        "If that was not you, somebody gave your address by mistake: nothing has to be done.".into(),
     ];
     let says =
         Says { kind: "receipt", to, subject: "your files have arrived".into(), paragraphs, open: None };

@@ -214,9 +214,10 @@ async fn a_delivery_is_told_by_event_and_by_mail_gathered() {
         let delivery = begun["delivery"].as_str().unwrap();
         out.send(&address, delivery, "", "tower.txt", b"tower").await;
         assert_eq!(out.done(&address, delivery).await.0, 200);
-        // The sender has a receipt, with the checksum.
-        let receipt = sink.letter(to, "this is what has arrived from you");
+        // The sender has a receipt, with the checksum, and with nothing that somebody else could have written.
+        let receipt = sink.letter(to, "were handed in by somebody");
         assert!(receipt.contains(&blake3::hash(b"tower").to_hex().to_string()), "{receipt}");
+        assert!(!receipt.contains("tower.txt") && !receipt.contains(sender), "{receipt}");
     }
     let told = async {
         let mut text = String::new();
