@@ -567,6 +567,17 @@ export const api = {
   history: (node: number) => call<{ states: State[] }>("GET", `/nodes/${node}/history`),
   activity: (node: number) => call<Activity>("GET", `/nodes/${node}/activity`),
   uploads: () => call<{ uploads: Upload[] }>("GET", "/uploads"),
+  endUpload: async (id: string) => {
+    const answer = await fetch(`${uploadsAddress}/${id}`, {
+      method: "DELETE",
+      headers: { "Tus-Resumable": "1.0.0" },
+    }).catch(() => {
+      throw Refusal.line();
+    });
+    if (!answer.ok) {
+      throw Refusal.from((await answer.json().catch(() => ({}))) as Partial<Problem>, answer.status);
+    }
+  },
   find: (name: string, within?: number, at?: string) =>
     call<Found>("GET", `/find${query({ name, within, at, limit: 100 })}`),
   recent: () => call<Found>("GET", "/recent"),

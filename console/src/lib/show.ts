@@ -71,3 +71,11 @@ export function span(seconds: number): string {
   if (seconds < 90 * 60) return `about ${count(Math.round(seconds / 60), "minute")}`;
   return `about ${count(Math.round(seconds / 3600), "hour")}`;
 }
+
+/** A name in which nothing hides: characters that turn or hide others are written out. */
+export function plain(name: string): string {
+  return name.replace(
+    /[\u202a-\u202e\u2066-\u2069]|[\u{e0000}-\u{e007f}]/gu,
+    (c) => `\u27e8U+${c.codePointAt(0)!.toString(16).toUpperCase().padStart(4, "0")}\u27e9`,
+  );
+}

@@ -1,7 +1,7 @@
 import { Link } from "wouter";
 import type { Found } from "../lib/api";
 import { pageOf } from "../lib/place";
-import { exactly, size, when } from "../lib/show";
+import { exactly, plain, size, when } from "../lib/show";
 import { Face, FileIcon } from "../ui";
 
 /** Files and folders from many places, each with its place; as they are, or were. */
@@ -28,7 +28,7 @@ export function FoundList({ found, at }: { found: Found["found"]; at?: string })
               )}
             </span>
             <span className="min-w-0 flex-1">
-              <span className="block truncate">{node.name}</span>
+              <span className="block truncate">{plain(node.name)}</span>
               <span className="block truncate text-[14px] text-muted">{folderOf(path)}</span>
             </span>
             <span className="shrink-0 text-right text-[14px] text-muted">

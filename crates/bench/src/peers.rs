@@ -24,6 +24,11 @@ pub const PASSWORD: &str = "measured twice, cut once";
 impl Service {
     /// Starts it on a data folder, making its administrator if there is none.
     pub fn start(data: &Path) -> Result<Service, Failure> {
+        Service::start_set(data, &[])
+    }
+
+    /// The same with variables of the environment.
+    pub fn start_set(data: &Path, set: &[(&str, &str)]) -> Result<Service, Failure> {
         let port = free_port()?;
         let at: SocketAddr = format!("127.0.0.1:{port}").parse()?;
         if !data.join("catalogue.db").exists() {
@@ -46,6 +51,7 @@ impl Service {
                 "--log",
                 "error",
             ])
+            .envs(set.iter().copied())
             .stdout(Stdio::piped())
             .spawn()?;
         let out = child.stdout.take().ok_or("no output")?;
@@ -68,7 +74,7 @@ impl Service {
         std::thread::spawn(move || lines.for_each(drop));
         let json = |line: &mut Line, path: &str, body: String| {
             let head = format!(
-                "POST /api/v1{path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n",
+                "POST /api/v1{path} HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n",
                 body.len()
             );
             line.ask(&head, body.as_bytes(), true)

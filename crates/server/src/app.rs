@@ -244,7 +244,15 @@ pub async fn around(
         public::note(request.request(), state);
     }
     crate::patience::watch(&mut request);
-    let mut response = compressed(next.call(request).await?).await;
+    // WebDAV refuses it in its own way.
+    let cut = crate::listening::note_fragment(request.request()) && !request.path().starts_with("/dav");
+    let answered = match cut {
+        true => request
+            .into_response(actix_web::ResponseError::error_response(&cut_address()))
+            .map_into_boxed_body(),
+        false => next.call(request).await?.map_into_boxed_body(),
+    };
+    let mut response = compressed(answered).await;
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
     for (name, value) in ALWAYS {
@@ -281,6 +289,14 @@ pub async fn around(
         tracing::info!(method = %asked.method(), %path, status, ms, "answered");
     }
     Ok(response)
+}
+
+fn cut_address() -> Refusal {
+    Refusal::bad(
+        "address_has_fragment",
+        "The address of a request has no fragment; what it means is not what would be done.",
+        "Leave out # and what follows, or send # as %23.",
+    )
 }
 
 /// From this size on an answer is worth compressing, in bytes.

@@ -17,8 +17,9 @@ use actix_web::body::MessageBody;
 use actix_web::dev::{AppConfig, Extensions, Response, Server};
 use actix_web::http::Method;
 use actix_web::rt::net::TcpStream;
-use actix_web::{Error, HttpRequest};
+use actix_web::{Error, HttpMessage, HttpRequest};
 use parking_lot::Mutex;
+use std::collections::VecDeque;
 use std::fs::File;
 use std::io;
 use std::net::TcpListener;
@@ -26,7 +27,6 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::task::{Context, Poll, Waker, ready};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
@@ -40,9 +40,10 @@ const TLS_BLOCK: usize = 128 << 10;
 /// A connection whose requests are looked at.
 pub struct Watched {
     io: Wire,
-    /// Nothing has come since the last answer: what comes next is the beginning of a request.
+    /// Something was answered since the last look.
     fresh: bool,
-    fragment: Arc<AtomicBool>,
+    heads: Heads,
+    fragments: Arc<Mutex<VecDeque<bool>>>,
     outlet: Outlet,
     /// One answer has it for itself until its end.
     alone: bool,
@@ -176,20 +177,97 @@ pub fn line(request: &HttpRequest) -> Option<Arc<Line>> {
     request.conn_data::<Arc<Line>>().cloned()
 }
 
-/// Whether the address of the request under way had a fragment.
+/// Whether the addresses of the requests that came had fragments, oldest first.
 #[derive(Clone)]
-struct Seen(Arc<AtomicBool>);
+struct Seen(Arc<Mutex<VecDeque<bool>>>);
+
+/// The address of this request had a fragment.
+struct Fragment;
+
+/// Notes whether the address of a request had a fragment: once for each, in their order.
+pub fn note_fragment(request: &HttpRequest) -> bool {
+    let had = request.conn_data::<Seen>().is_some_and(|seen| seen.0.lock().pop_front().unwrap_or(false));
+    if had {
+        request.extensions_mut().insert(Fragment);
+    }
+    had
+}
 
 /// Whether the address of this request had a fragment.
 pub fn has_fragment(request: &HttpRequest) -> bool {
-    request.conn_data::<Seen>().is_some_and(|seen| seen.0.load(Ordering::Relaxed))
+    request.extensions().contains::<Fragment>()
 }
 
-fn begins_with_fragment(bytes: &[u8]) -> bool {
-    let line = bytes.split(|b| *b == b'\r' || *b == b'\n').next().unwrap_or_default();
+/// The longest head of a request that is looked at; the parser refuses longer ones.
+const LONGEST_HEAD: usize = 128 << 10;
+
+/// Follows the heads of requests on a line, those that come before the one before is answered too.
+#[derive(Default)]
+struct Heads {
+    /// Of the head that is coming.
+    head: Vec<u8>,
+    /// Bytes of a body that come before the next head.
+    body: u64,
+    /// Where the next head begins is not known until something was answered.
+    lost: bool,
+}
+
+impl Heads {
+    /// Looks at bytes as they come, and notes for each head that is whole whether its address had a fragment.
+    fn look(&mut self, mut bytes: &[u8], note: &mut VecDeque<bool>) {
+        while !bytes.is_empty() && !self.lost {
+            if self.body > 0 {
+                let some = usize::try_from(self.body).unwrap_or(usize::MAX).min(bytes.len());
+                self.body -= some as u64;
+                bytes = &bytes[some..];
+                continue;
+            }
+            let from = self.head.len().saturating_sub(3);
+            self.head.extend_from_slice(bytes);
+            let Some(end) = self.head[from..].windows(4).position(|w| w == b"\r\n\r\n").map(|i| from + i + 4)
+            else {
+                if self.head.len() > LONGEST_HEAD {
+                    self.get_lost();
+                }
+                return;
+            };
+            bytes = &bytes[bytes.len() - (self.head.len() - end)..];
+            self.head.truncate(end);
+            note.push_back(address_has_fragment(&self.head));
+            match body_of(&self.head) {
+                Some(length) => self.body = length,
+                None => self.get_lost(),
+            }
+            self.head.clear();
+        }
+    }
+
+    fn get_lost(&mut self) {
+        (self.lost, self.head, self.body) = (true, Vec::new(), 0);
+    }
+}
+
+fn address_has_fragment(head: &[u8]) -> bool {
+    let lines = head.split(|b| *b == b'\r' || *b == b'\n');
+    let line = lines.into_iter().find(|l| !l.is_empty()).unwrap_or_default();
     let mut parts = line.split(|b| *b == b' ');
     let method = parts.next().unwrap_or_default();
     Method::from_bytes(method).is_ok() && parts.next().is_some_and(|address| address.contains(&b'#'))
+}
+
+/// How many bytes of body follow a head; none where that is not said in advance.
+fn body_of(head: &[u8]) -> Option<u64> {
+    let text = String::from_utf8_lossy(head);
+    let mut length = 0;
+    for line in text.lines().skip(1) {
+        let Some((name, value)) = line.split_once(':') else { continue };
+        match name.trim().to_ascii_lowercase().as_str() {
+            "transfer-encoding" | "upgrade" => return None,
+            "content-length" => length = value.trim().parse().ok()?,
+            _ => {}
+        }
+    }
+    Some(length)
 }
 
 impl AsyncRead for Wire {
@@ -250,9 +328,12 @@ impl AsyncRead for Watched {
     ) -> Poll<io::Result<()>> {
         let before = buf.filled().len();
         let read = Pin::new(&mut self.io).poll_read(cx, buf);
-        if self.fresh && buf.filled().len() > before {
-            self.fresh = false;
-            self.fragment.store(begins_with_fragment(&buf.filled()[before..]), Ordering::Relaxed);
+        if buf.filled().len() > before && self.alone {
+            if std::mem::take(&mut self.fresh) && self.heads.lost {
+                self.heads = Heads::default();
+            }
+            let fragments = self.fragments.clone();
+            self.heads.look(&buf.filled()[before..], &mut fragments.lock());
         }
         read
     }
@@ -362,7 +443,7 @@ where
             .h1_allow_half_closed(true)
             .local_addr(at)
             .on_connect_ext(|io: &Watched, data: &mut Extensions| {
-                data.insert(Seen(io.fragment.clone()));
+                data.insert(Seen(io.fragments.clone()));
                 data.insert(io.line.clone());
                 if io.alone {
                     data.insert(io.outlet.clone());
@@ -379,7 +460,8 @@ where
                 let watched = Watched {
                     io,
                     fresh: true,
-                    fragment: Arc::default(),
+                    heads: Heads::default(),
+                    fragments: Arc::default(),
                     outlet: Outlet::default(),
                     alone: protocol == Protocol::Http1,
                     line,
@@ -390,4 +472,22 @@ where
         .and_then(http)
     })?;
     Ok(builder.run())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fragments_are_seen_in_every_request_of_a_line_however_it_is_cut() {
+        let line = b"GET /a HTTP/1.1\r\nHost: x\r\n\r\nGET /b#c HTTP/1.1\r\nHost: x\r\n\r\n\
+            PUT /d HTTP/1.1\r\nContent-Length: 30\r\n\r\nGET /in#body HTTP/1.1\r\n\r\n######GET /e#f HTTP/1.1\r\n\r\n";
+        for cut in 1..line.len() {
+            let (mut heads, mut noted) = (Heads::default(), VecDeque::new());
+            for piece in line.chunks(cut) {
+                heads.look(piece, &mut noted);
+            }
+            assert_eq!(noted, [false, true, false, true], "in pieces of {cut}");
+        }
+    }
 }

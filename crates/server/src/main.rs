@@ -3,7 +3,7 @@
 mod commands;
 
 use clap::{CommandFactory, Parser, Subcommand};
-use commands::{Common, check, clock, config, demo, init, serve};
+use commands::{Common, check, clock, config, demo, init, let_in, serve};
 use std::process::ExitCode;
 
 /// Yellow Attic: files kept safely, on one machine.
@@ -22,6 +22,7 @@ enum Command {
     Init(init::Init),
     /// Compare the times that are kept with this machine's clock, while the service is stopped.
     Clock(clock::ClockOf),
+    LetIn(let_in::LetIn),
     /// Follow the record's chain and hash every past content, whether or not the service runs.
     Check(check::Checking),
     /// Make a museum's worth of sample files with three months of history, and serve it.
@@ -41,6 +42,7 @@ impl Command {
             Command::Serve(common) => common,
             Command::Init(asked) => &asked.common,
             Command::Clock(asked) => &asked.common,
+            Command::LetIn(asked) => &asked.common,
             Command::Check(asked) => &asked.common,
             _ => return None,
         };
@@ -85,6 +87,7 @@ fn main() -> ExitCode {
         Command::Serve(asked) => Box::pin(serve::run(asked)),
         Command::Init(asked) => Box::pin(init::run(asked)),
         Command::Clock(asked) => Box::pin(clock::run(asked)),
+        Command::LetIn(asked) => Box::pin(let_in::run(asked)),
         Command::Check(asked) => Box::pin(check::run(asked)),
         Command::Demo(asked) => Box::pin(demo::run(asked)),
         Command::Completions(asked) => {

@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { MonitorSmartphone } from "lucide-react";
 import { useState } from "react";
-import { api, type Device, type Me } from "../../lib/api";
-import { exactly, when } from "../../lib/show";
+import { api, type Device, type Me, type Upload } from "../../lib/api";
+import { exactly, plain, size, when } from "../../lib/show";
 import { Button, Dialog, DialogActions, Empty, Frame, Loading, Notice, useToast } from "../../ui";
 
 /** One's connected computers: when they were last used, and ending what was lost. */
@@ -51,8 +51,50 @@ export function ComputersPage({ frame }: { frame: { me: Me; onSignOut: () => voi
           ))}
         </ul>
       </div>
+      <Unfinished />
       {ending && <EndDevice device={ending} onClose={() => setEnding(undefined)} />}
     </Frame>
+  );
+}
+
+/** Uploads that are not whole: each speaks for its room. */
+function Unfinished() {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const found = useQuery({ queryKey: ["uploads"], queryFn: api.uploads, refetchInterval: 20_000 });
+  const ending = useMutation({
+    mutationFn: (upload: Upload) => api.endUpload(upload.id),
+    onSuccess: async (_, upload) => {
+      await queries.invalidateQueries({ queryKey: ["uploads"] });
+      toast.say(`"${upload.name}" is not sent any more. Its room is free.`);
+    },
+    onError: (e) => toast.refuse(e),
+  });
+  const uploads = found.data?.uploads ?? [];
+  if (uploads.length === 0) return null;
+  return (
+    <section aria-label="Unfinished uploads" className="mx-auto max-w-[900px] px-8 pb-10 max-sm:px-4">
+      <h2 className="border-b border-line pb-2 text-xl font-bold">Unfinished uploads</h2>
+      <p className="pt-2 text-muted">
+        Each speaks for its room until it is whole. What nobody goes on with for three days ends by itself.
+      </p>
+      <ul>
+        {uploads.map((u) => (
+          <li key={u.id} className="flex items-center gap-4 border-b border-line py-3">
+            <div className="min-w-0 flex-1">
+              <div className="truncate font-semibold">{plain(u.name)}</div>
+              <div className="text-[14.5px] text-muted">
+                {size(u.received)} of {size(u.size)} here,{" "}
+                <span title={exactly(u.begun)}>begun {when(u.begun)}</span>
+              </div>
+            </div>
+            <Button disabled={ending.isPending} onClick={() => ending.mutate(u)} aria-label={`End ${u.name}`}>
+              End
+            </Button>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

@@ -27,7 +27,7 @@ import { Link, useLocation, useSearch } from "wouter";
 import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
-import { count, moment, shortDay, size, when } from "../../lib/show";
+import { count, moment, plain, shortDay, size, when } from "../../lib/show";
 import { dropped } from "../../lib/dropped";
 import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
@@ -307,7 +307,7 @@ export function FolderPage({ frame }: Props) {
                 )
               : {})}
           >
-            {step.name}
+            {plain(step.name)}
           </Link>
           <span className="px-2">/</span>
         </span>
@@ -337,7 +337,7 @@ export function FolderPage({ frame }: Props) {
     return (
       <Frame {...frame} heading={heading}>
         <Empty
-          title={facts.data.node.name}
+          title={plain(facts.data.node.name)}
           action={
             <Button look="primary" onClick={() => setLooking(facts.data.node)}>
               Look at it

@@ -3,7 +3,7 @@ import { ArrowDown, ArrowUp, Lock, Users } from "lucide-react";
 import { useRef, type DragEvent, type KeyboardEvent, type MouseEvent } from "react";
 import type { HeldLock, Node, Sorting } from "../../lib/api";
 import { useSpringOpen } from "../../lib/dragging";
-import { count, exactly, size, when } from "../../lib/show";
+import { count, exactly, plain, size, when } from "../../lib/show";
 import { Chip, Face, FileIcon } from "../../ui";
 
 interface Props {
@@ -188,8 +188,8 @@ export function List(props: Props) {
                     <Face node={node} className="size-full" />
                   )}
                 </span>
-                <span className="truncate" title={node.name}>
-                  {node.name}
+                <span className="truncate" title={plain(node.name)}>
+                  {plain(node.name)}
                 </span>
                 {node.given && !past && (
                   <span className="shrink-0 text-teal" title={givenWords[node.given]}>

@@ -5,7 +5,7 @@ import { useLocation } from "wouter";
 import { api, Refusal } from "../../lib/api";
 import { kept, type LetGo, type Removed } from "../../lib/kept";
 import { pageOf } from "../../lib/place";
-import { count, exactly, size, when } from "../../lib/show";
+import { count, exactly, plain, size, when } from "../../lib/show";
 import { Button, Empty, FileIcon, IconButton, Loading, Notice, useToast } from "../../ui";
 import { BringBackAs } from "./dialogs";
 import { LettingGo } from "./letting-go";
@@ -155,7 +155,7 @@ export function TrashView({
             />
             <FileIcon name={r.node.name} kind={r.node.kind} />
             <span className="min-w-0 flex-1">
-              <span className="block truncate">{r.node.name}</span>
+              <span className="block truncate">{plain(r.node.name)}</span>
               <span className="block truncate text-[14px] text-muted" title={r.path}>
                 {r.path.slice(0, r.path.lastIndexOf("/") + 1)}
                 {!r.place && ", which is gone as well"}

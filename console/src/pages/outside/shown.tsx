@@ -122,8 +122,8 @@ export function OpeningShown({
       </p>
       {opening.coming > 0 && (
         <p className="text-muted">
-          {count(opening.coming, "upload")} under way, {size(opening.coming_bytes)} of {opening.coming === 1 ? "it" : "them"} here.
-          They end with it.
+          {count(opening.coming, "upload")} under way, {size(opening.coming_bytes)} of{" "}
+          {opening.coming === 1 ? "it" : "them"} here. They end with it.
         </p>
       )}
       {opening.guessed_at && (

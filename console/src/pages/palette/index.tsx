@@ -1,3 +1,4 @@
+import { plain } from "../../lib/show";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import {
@@ -121,7 +122,7 @@ export default function Palette({
                       )}
                     >
                       <FileIcon name={node.name} kind={node.kind} />
-                      <span className="min-w-0 flex-1 truncate">{node.name}</span>
+                      <span className="min-w-0 flex-1 truncate">{plain(node.name)}</span>
                       <span className="max-w-[45%] truncate text-[14px] text-muted">{folderOf(path)}</span>
                     </Command.Item>
                   ))}

@@ -1,6 +1,6 @@
 import { ChevronDown, ChevronUp, Pause, Play, RotateCcw, X } from "lucide-react";
 import { useState } from "react";
-import { count, size, span, when } from "../../lib/show";
+import { count, plain, size, span, when } from "../../lib/show";
 import { uploads, useUploads, type Fate, type Sending, type Snapshot } from "../../lib/uploads";
 import { Button, Dialog, DialogActions, IconButton } from "../../ui";
 
@@ -103,8 +103,8 @@ function Lines({ now }: { now: Snapshot }) {
       {now.unfinished.map((u) => (
         <li key={u.id} className="py-1.5 text-[14.5px]">
           <div className="flex items-center gap-2">
-            <span className="min-w-0 flex-1 truncate" title={u.name}>
-              {u.name}
+            <span className="min-w-0 flex-1 truncate" title={plain(u.name)}>
+              {plain(u.name)}
             </span>
             <span className="text-muted">{Math.floor((100 * u.received) / Math.max(1, u.size))} %</span>
             <IconButton label={`Forget ${u.name}`} className="size-7" onClick={() => void uploads.forget(u)}>

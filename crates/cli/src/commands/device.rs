@@ -3,7 +3,7 @@
 use crate::connection::{self, proved, sure};
 use crate::output::{Done, Failure, Output, table, time};
 
-/// See the computers that are connected in your name, and disconnect them.
+/// See the computers that are connected in your name and what they have not finished sending, and end either.
 #[derive(clap::Args)]
 pub struct Device {
     #[command(subcommand)]
@@ -14,6 +14,12 @@ pub struct Device {
 enum Act {
     /// List your connected computers, with when and from where each was last used.
     Ls,
+    /// List your unfinished uploads: each speaks for its room until it is whole, ended, or three days old.
+    Uploads {
+        /// End this one, as the list has it.
+        #[arg(long, value_name = "UPLOAD")]
+        end: Option<String>,
+    },
     /// Disconnect one: its token counts no more, at once. For this one: yattic disconnect.
     End {
         /// Its name or its number, from yattic device ls.
@@ -29,6 +35,28 @@ impl Device {
         let client = connection::client()?;
         let all = client.devices().await?;
         match self.act {
+            Act::Uploads { end: Some(id) } => {
+                client.end_upload(&id).await?;
+                output.say("It is ended: what had arrived of it is dropped, and its room is free.");
+            }
+            Act::Uploads { end: None } => {
+                let all = client.uploads().await?;
+                if output.object(&all)? {
+                    return Ok(());
+                }
+                if all.uploads.is_empty() {
+                    output.say("No upload is unfinished.");
+                    return Ok(());
+                }
+                let head = ["upload", "name", "here", "of", "begun", "until"];
+                let mut rows = vec![head.map(String::from).to_vec()];
+                let size = |n: u64| crate::output::size(i64::try_from(n).unwrap_or(i64::MAX));
+                rows.extend(all.uploads.iter().map(|u| {
+                    let (here, of) = (size(u.received), size(u.size));
+                    vec![u.id.clone(), u.name.clone(), here, of, time(&u.begun), time(&u.expires)]
+                }));
+                table(&rows, &[2, 3]);
+            }
             Act::Ls => {
                 if output.object(&all)? {
                     return Ok(());

@@ -229,7 +229,7 @@ async fn an_upload_in_parts_goes_on_after_a_power_cut_with_its_own_bytes() {
                 bytes[3 << 20..].chunks(1 << 18).map(|p| Ok(bytes::Bytes::copy_from_slice(p))).collect();
             tokio::spawn(async move {
                 let slow = futures_util::StreamExt::then(futures_util::stream::iter(pieces), |p| async {
-                    tokio::time::sleep(Duration::from_millis(2)).await;
+                    tokio::time::sleep(Duration::from_millis(6)).await;
                     p
                 });
                 client.append(&id, 3 << 20, Body::stream(None, slow)).await

@@ -205,6 +205,9 @@ fn view_only() -> Refusal {
 async fn small(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     let answer = async {
         let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
+        if visit.open.is_none() {
+            return Err(super::refusal(Told::UsedUp));
+        }
         let (_, row) = find(&request, &state, &visit).await?;
         crate::thumbnails::answer(&request, &state, &row).await
     };
