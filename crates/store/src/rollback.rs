@@ -229,18 +229,19 @@ impl Engine {
         }
         let token = hex(&hasher.finalize().as_bytes()[..12]);
         let mut lines = Vec::new();
+        let eyes = self.eyes(actor);
         let all = plan.conflicts.iter().map(|(n, c)| (*n, What::Stays(*c)));
         let steps = plan.steps.iter().map(|(n, s)| (*n, What::Step(*s)));
         let (first, rest): (Vec<_>, Vec<_>) = steps.partition(|(n, _)| others.contains(n));
         for (node, what) in all.chain(first).chain(rest).take(TOLD) {
             let by_others = others.contains(&node);
             let node = NodeId(node);
-            let row = match what {
-                What::Step(Step::Goes) => ground.now.get(&node),
-                _ => ground.then.get(&node).or(ground.now.get(&node)),
+            let then = match what {
+                What::Step(Step::Goes) => None,
+                _ => ground.then.get(&node),
             };
-            let Some(row) = row else { continue };
-            let path = self.path_within(top, row, goal, &ground).await?;
+            let Some(row) = then.or(ground.now.get(&node)) else { continue };
+            let path = self.path_within(&eyes, top, row, then.map(|_| goal), &ground).await?;
             let by = ground.now.get(&node).map(|r| (r.account, r.device, r.at));
             let (size, folder) = (row.size(), row.is_folder());
             lines.push(Line { node, path, what, size, folder, others: by_others, by });
@@ -271,20 +272,48 @@ impl Engine {
         Ok(chain)
     }
 
-    async fn path_within(&self, top: NodeId, row: &Row, goal: Moment, ground: &Ground) -> Result<String> {
+    /// The way from the folder that is rolled back to something in it: all of it as it was at a number, or all of it as it
+    /// is. Of a way that leads through something hidden, what comes after it.
+    async fn path_within(
+        &self,
+        eyes: &Eyes,
+        top: NodeId,
+        row: &Row,
+        at: Option<Moment>,
+        ground: &Ground,
+    ) -> Result<String> {
         let mut names = vec![row.name().to_string()];
+        let mut way = vec![row.node];
         let mut next = row.parent;
         while let (Some(id), true) = (next, names.len() < 300) {
             if id == top {
                 break;
             }
-            let above = match ground.then.get(&id).or(ground.now.get(&id)) {
-                Some(row) => Some(row.clone()),
-                None => self.state_at(id, goal).await?,
+            let known = if at.is_some() { ground.then.get(&id) } else { ground.now.get(&id) };
+            let above = match (known, at) {
+                (Some(row), _) => Some(row.clone()),
+                (None, Some(at)) => self.state_at(id, at).await?,
+                (None, None) => self.shared.view.row(id).await?.map(|r| (*r).clone()),
             };
             let Some(above) = above else { break };
             names.push(above.name().to_string());
+            way.push(id);
             next = above.parent;
+        }
+        if !eyes.access.bars().is_empty() {
+            let above: Vec<NodeId> = match at {
+                Some(at) => {
+                    self.chain_at(top, at).await?.unwrap_or_default().iter().map(|r| r.node).collect()
+                }
+                None => {
+                    self.shared.view.chain(top).await?.unwrap_or_default().iter().map(|r| r.node).collect()
+                }
+            };
+            let depth = way.len();
+            way.extend(above);
+            let hidden =
+                (1..depth).find(|i| eyes.standing(row.shelf, way[*i..].iter().copied()).level().is_none());
+            names.truncate(hidden.unwrap_or(depth));
         }
         names.reverse();
         Ok(names.join("/"))

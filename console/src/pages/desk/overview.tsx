@@ -2,14 +2,30 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Clock, Gauge, HardDrive, Mail, ShieldAlert, UserPlus } from "lucide-react";
 import type { ReactNode } from "react";
 import { useLocation } from "wouter";
-import { api } from "../../lib/api";
+import { api, type Slowed } from "../../lib/api";
 import { kept, type Alarm } from "../../lib/kept";
 import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, moment, size, when } from "../../lib/show";
 import { Button, Loading, Notice, useToast } from "../../ui";
 import { Growth } from "../space/growth";
 
-const firstLarge = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1);
+/** Whose attempts have to wait. */
+function waits({ kind, of }: Slowed): string {
+  if (kind === "account") return `Sign-ins as ${of} have`;
+  if (kind === "second factor") return `Second factors of ${of} have`;
+  if (kind === "letters") return `Receipts for ${of} have`;
+  if (kind === "link") return `Passwords at link or intake ${of} have`;
+  if (kind === "everything") return "All sign-ins together have";
+  if (kind === "name") return "Sign-ins under a name that nobody has have";
+  if (kind === "browser") return "Sign-ins from a browser that was signed in before have";
+  return `Sign-ins from ${of} have`;
+}
+
+/** When the next is looked at: mostly in seconds. */
+function soon(until: string): string {
+  const seconds = Math.max(1, Math.ceil((new Date(until).getTime() - Date.now()) / 1000));
+  return seconds <= 120 ? `in ${seconds} s` : when(until);
+}
 
 /** What needs a decision first; then how things stand. */
 export function Overview() {
@@ -149,16 +165,16 @@ export function Overview() {
               <Decision
                 key={`${s.kind} ${s.of}`}
                 icon={<ShieldAlert size={22} aria-hidden />}
-                title={`${s.kind === "second factor" ? `The second factor of ${s.of}` : firstLarge(s.of)} has to wait after ${count(s.failures, "wrong attempt")}.`}
+                title={`${waits(s)} to wait after ${count(s.failures, "wrong attempt")}.`}
                 acts={
                   <Button disabled={releasing.isPending} onClick={() => releasing.mutate(s.of)}>
                     Let go on
                   </Button>
                 }
               >
-                Counted by {s.kind}; the last one was <span title={exactly(s.last)}>{when(s.last)}</span>, the
-                next is looked at <span title={exactly(s.until)}>{when(s.until)}</span>. Nothing is locked,
-                and browsers that were signed in before go on.
+                The last one was <span title={exactly(s.last)}>{when(s.last)}</span>, the next is looked at{" "}
+                <span title={exactly(s.until)}>{soon(s.until)}</span>. Nothing is locked, and browsers that
+                were signed in before go on.
               </Decision>
             ))}
             {slowed.data && slowed.data.total > 5 && (

@@ -83,6 +83,7 @@ export function Proof() {
         />
         {factor && (
           <Field
+            className="mt-4"
             label="Code of your authenticator, or a recovery code"
             autoComplete="one-time-code"
             value={code}

@@ -150,6 +150,16 @@ impl Story<'_> {
     }
 
     fn note(&mut self, node: &api::Node, parent: i64, size: u64) {
+        // When it left the place before is true of that place as well.
+        if self.model.nodes.contains_key(&node.id) {
+            let mut before = self.model.way(node.id);
+            let left = Secret::Text(node.changed.clone());
+            let ever = &mut self.model.nodes.entry(node.id).or_default().ever;
+            ever.insert((before.clone(), left.clone()));
+            // And that something in its folder changed then, whatever it was.
+            before.pop();
+            ever.insert((before, left));
+        }
         let known = self.model.nodes.entry(node.id).or_default();
         known.folder = node.kind == api::Kind::Folder;
         if known.parents.last() != Some(&parent) {
@@ -330,6 +340,14 @@ fn ids_in(value: &Value, found: &mut HashSet<i64>) {
     }
 }
 
+/// A question for what changed since a token.
+fn since(token: &str) -> String {
+    format!(
+        "<D:sync-collection xmlns:D=\"DAV:\"><D:sync-token>{token}</D:sync-token><D:sync-level>infinite</D:sync-level>\
+         <D:prop><D:getetag/><D:creator-displayname/></D:prop></D:sync-collection>"
+    )
+}
+
 struct Asker<'a> {
     http: reqwest::Client,
     address: &'a str,
@@ -394,7 +412,15 @@ impl Asker<'_> {
         for reading in readings(&text) {
             for secret in &self.hidden {
                 if holds(&reading, secret) {
-                    self.told.push(format!("{method} {path} {what} told {} {secret:?}", self.name));
+                    let reading = String::from_utf8_lossy(&reading);
+                    let about = match secret {
+                        Secret::Text(word) => reading.find(word.as_str()),
+                        Secret::Number(n) => reading.find(&n.to_string()),
+                    };
+                    let about: String = about.map_or_else(String::new, |at| {
+                        reading.chars().skip(at.saturating_sub(200)).take(400).collect()
+                    });
+                    self.told.push(format!("{method} {path} {what} told {} {secret:?}: {about}", self.name));
                 }
             }
         }
@@ -428,6 +454,7 @@ impl Asker<'_> {
     }
 }
 
+/// Asks for all there is. Nothing is changed by it: what would be is refused for something else in the end.
 async fn everything(asker: &mut Asker<'_>, nodes: &[i64], root: i64, moments: &[String], accounts: &[&str]) {
     let json = |v: Value| Some(("application/json", v.to_string()));
     for path in [
@@ -478,9 +505,16 @@ async fn everything(asker: &mut Asker<'_>, nodes: &[i64], root: i64, moments: &[
             asker.ask("GET", &format!("{at}/archive?at={moment}"), None, &list).await;
             asker.ask("GET", &format!("/api/v1/find?name=a&within={node}&at={moment}"), None, &[]).await;
         }
-        asker.ask("POST", &format!("{at}/restore"), json(json!({ "seen": early })), &[]).await;
-        asker.ask("POST", &format!("{at}/copy"), json(json!({ "name": "a" })), &[]).await;
-        asker.ask("PATCH", &at, json(json!({ "name": "b", "parent": root })), &[]).await;
+        asker
+            .ask(
+                "POST",
+                &format!("{at}/restore"),
+                json(json!({ "seen": early, "parent": 999_999, "name": "a" })),
+                &[],
+            )
+            .await;
+        asker.ask("POST", &format!("{at}/copy"), json(json!({ "name": "." })), &[]).await;
+        asker.ask("PATCH", &at, json(json!({ "name": ".", "parent": root })), &[]).await;
         asker.ask("DELETE", &at, None, &[("if-match", "\"x\"")]).await;
         asker.ask("POST", &format!("{at}/folders"), json(json!({ "name": "." })), &[]).await;
         asker
@@ -585,9 +619,24 @@ async fn round(seed: u64) {
     let guest_name = invited.sign_in.clone();
     story.model.grants.push((node, guest_name.clone(), true));
     let mut moments = vec!["m1".to_string()];
+    let mut followed = HashMap::new();
     for turn in 0..4 {
         for _ in 0..3 {
             story.bar(&["mara", "tomas", &guest_name]).await;
+        }
+        if turn == 3 {
+            // Programs that follow by WebDAV from here on: what one may see changes no more.
+            for name in ["mara", "tomas"] {
+                let call = http.request(
+                    Method::from_bytes(b"REPORT").unwrap(),
+                    format!("{}/dav/Maps/", service.address),
+                );
+                let call =
+                    call.basic_auth(name, Some(&tokens[name])).header("content-type", "application/xml");
+                let told = call.body(since("")).send().await.unwrap().text().await.unwrap();
+                let token = told.split("sync-token>").nth(1).unwrap_or_default();
+                followed.insert(name, token.trim_end_matches("</D:").to_string());
+            }
         }
         // A number stands for a time: of one that is nobody's secret.
         let home = owner.place("home:/", None).await.unwrap().node.id;
@@ -632,6 +681,11 @@ async fn round(seed: u64) {
         };
         let accounts = ["mara", "nobody-has-this-name"];
         everything(&mut asker, &nodes, shelf.root, &moments, &accounts).await;
+        if let Some(token) = token.and_then(|t| followed.get(t)) {
+            let body = Some(("application/xml", since(token)));
+            let told = asker.ask("REPORT", "/dav/Maps/", body, &[("depth", "0")]).await;
+            assert!(told.contains("multistatus"), "{told}");
+        }
         if name == "nobody" {
             // Who comes by the link sees what its maker opened, and nothing beside it.
             let mut way = model.way(node);

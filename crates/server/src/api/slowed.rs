@@ -73,7 +73,13 @@ pub async fn release(
         Some(of) => words(&people, by).1 == *of,
     });
     if released == 0 && query.of.is_some() {
-        return Err(Refusal::not_found("Somebody of that name who has to wait"));
+        return Err(Refusal::new(
+            404,
+            "nobody_waits",
+            "Nobody of that name has to wait",
+            "Nobody and nothing of that name has to wait.",
+            "List who does: yattic door slowed.",
+        ));
     }
     let what = query.of.as_deref().unwrap_or("everybody");
     state.engine.note(&who.actor, "released from waiting", None, what, "").await?;

@@ -244,7 +244,11 @@ impl Page<'_> {
             Err(StoreError::NotFound(_)) => None,
             Err(e) => return Err(e.into()),
         };
-        let here = now.as_ref().and_then(|c| names_in(c.iter().map(|r| &**r), self.at.row.node));
+        // A way through something hidden is none: what lies behind it is found where it was given.
+        let seen = |chain: &[Arc<Row>]| -> Option<Vec<String>> {
+            names_in(engine.seen_of(self.asked.actor(), chain).iter().map(|r| &**r), self.at.row.node)
+        };
+        let here = now.as_ref().and_then(|chain| seen(chain));
         let here = here.filter(|names| self.deep || names.len() == 1);
         // Where the follower may know it: as of the beginning, and as of the last page.
         let mut was = Vec::new();
@@ -254,9 +258,17 @@ impl Page<'_> {
         }
         for time in times {
             let Some(chain) = engine.chain_at(node, time).await? else { continue };
-            let Some(names) = names_in(chain.iter(), self.at.row.node) else { continue };
+            let chain: Vec<Arc<Row>> = chain.into_iter().map(Arc::new).collect();
+            let Some(names) = seen(&chain) else { continue };
             let known = self.deep || names.len() == 1;
-            if known && (gone || engine.check_past(self.asked.actor(), node, time).await.is_ok()) {
+            let actor = self.asked.actor();
+            let seen = known
+                && match gone {
+                    // What became of it is nobody's to know; that it was there is, for whoever saw it there.
+                    true => engine.seen_at(actor, node, time).await?.is_some(),
+                    false => engine.check_past(actor, node, time).await.is_ok(),
+                };
+            if seen {
                 was.push((names, time, chain[0].is_folder()));
             }
         }
