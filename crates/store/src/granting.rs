@@ -440,13 +440,19 @@ impl Engine {
         &chain[..hidden.unwrap_or(chain.len())]
     }
 
-    /// Folders, of those on the ways to what is hidden from the actor, whose sums would tell of it.
+    /// Folders, of those on the ways to what is hidden from the actor, there or removed, whose sums would tell of it.
     pub(crate) async fn hiding(&self, eyes: &Eyes) -> Result<std::collections::HashSet<NodeId>> {
         let mut found = std::collections::HashSet::new();
         for bar in eyes.access.bars() {
-            let Some(chain) = self.shared.view.chain(*bar).await? else { continue };
-            if self.level_along(eyes, &chain).is_none() {
-                found.extend(chain[1..].iter().map(|r| r.node));
+            if let Some(chain) = self.shared.view.chain(*bar).await? {
+                if self.level_along(eyes, &chain).is_none() {
+                    found.extend(chain[1..].iter().map(|r| r.node));
+                }
+            } else if let Some((way, shelf)) = self.last_way(*bar).await?
+                && eyes.standing(shelf, way.iter().copied()).level().is_none()
+            {
+                // Removed, and still in the sums of what is kept.
+                found.extend(&way[1..]);
             }
         }
         Ok(found)

@@ -473,11 +473,18 @@ impl Engine {
                     }
                 };
             }
+            // The folder itself may have been somewhere else at that time.
+            if seen && here == 0 && !eyes.access.bars().is_empty() {
+                seen = self.saw(&eyes, child, Some(node), top, Moment(n)).await?
+                    || self.saw(&eyes, child, Some(node), top, Moment(n - 1)).await?;
+            }
             if seen && points.last() != Some(&(Moment(n), at)) {
                 points.push((Moment(n), at));
+                if points.len() == 500 {
+                    break;
+                }
             }
         }
-        points.truncate(500);
         Ok(points)
     }
 }

@@ -593,6 +593,9 @@ async fn round(seed: u64) {
         story.step().await;
     }
     // A guest sees one thing and what is in it.
+    let name = story.dice.word();
+    let made = owner.make_folder(shelf.root, &name).await.unwrap();
+    story.note(&made, shelf.root, 0);
     let folders: Vec<i64> = story.folders().into_iter().filter(|n| *n != shelf.root).collect();
     let node = *story.dice.one(&folders);
     let guest = api::NewGuest {
