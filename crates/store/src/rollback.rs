@@ -791,7 +791,17 @@ impl Engine {
                         Err(e) => {
                             let row = ground.then.get(&NodeId(node)).or(ground.now.get(&NodeId(node)));
                             let name = row.map_or_else(String::new, |r| r.name().to_string());
-                            failed.insert(node, Left { name, why: e.to_string() });
+                            let lies = NodeId(node);
+                            let in_the_trash = matches!(e, StoreError::NotFound(_))
+                                && self.shared.view.row(lies).await?.is_some()
+                                && self.shared.view.chain(lies).await?.is_none();
+                            let why = match in_the_trash {
+                                true => {
+                                    "it went into a folder that was removed: bring that back first".into()
+                                }
+                                false => e.to_string(),
+                            };
+                            failed.insert(node, Left { name, why });
                         }
                     }
                 }
