@@ -257,14 +257,18 @@ fn address_has_fragment(head: &[u8]) -> bool {
 
 /// How many bytes of body follow a head; none where that is not said in advance.
 fn body_of(head: &[u8]) -> Option<u64> {
-    let text = String::from_utf8_lossy(head);
     let mut length = 0;
-    for line in text.lines().skip(1) {
-        let Some((name, value)) = line.split_once(':') else { continue };
-        match name.trim().to_ascii_lowercase().as_str() {
-            "transfer-encoding" | "upgrade" => return None,
-            "content-length" => length = value.trim().parse().ok()?,
-            _ => {}
+    for line in head.split(|b| *b == b'\n').skip(1) {
+        // Few names begin so: most lines are told by their first letter.
+        if !matches!(line.first(), Some(b'c' | b'C' | b't' | b'T' | b'u' | b'U')) {
+            continue;
+        }
+        let Some(colon) = line.iter().position(|b| *b == b':') else { continue };
+        let (name, value) = (line[..colon].trim_ascii(), line[colon + 1..].trim_ascii());
+        if name.eq_ignore_ascii_case(b"content-length") {
+            length = std::str::from_utf8(value).ok()?.parse().ok()?;
+        } else if name.eq_ignore_ascii_case(b"transfer-encoding") || name.eq_ignore_ascii_case(b"upgrade") {
+            return None;
         }
     }
     Some(length)
