@@ -35,7 +35,8 @@ impl Engine {
         }
         let mut changed = None;
         let mut why = None;
-        for attempt in 0..LOOKS {
+        let begun = std::time::Instant::now();
+        for attempt in 0.. {
             // What is known may have moved on: ask again.
             let Some(content) = self.shared.view.content(content.id).await? else { break };
             match self.look_for(row, &content).await {
@@ -45,6 +46,10 @@ impl Engine {
                 Err(e) => why = Some(e),
             }
             if attempt > 1 && self.shared.placing.is_idle() && self.shared.filing.is_idle() {
+                break;
+            }
+            // A rename that failed is tried again in half a second: it is waited for.
+            if attempt + 1 >= LOOKS && begun.elapsed() > crate::placer::TRIED_AGAIN_WITHIN {
                 break;
             }
             tokio::time::sleep(Duration::from_millis(2)).await;

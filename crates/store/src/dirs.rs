@@ -58,11 +58,16 @@ impl Dirs {
         if let Some(open) = self.known(node) {
             return Ok(open);
         }
-        for attempt in 0..looks {
+        let begun = std::time::Instant::now();
+        for attempt in 0.. {
             if let Some(dir) = self.search(node, &mut Vec::new(), false).await? {
                 return Ok(dir);
             }
-            if attempt + 1 == looks || attempt > 2 && self.placing.is_idle() {
+            if looks == 1 || attempt > 2 && self.placing.is_idle() {
+                break;
+            }
+            // A rename that failed is tried again in half a second: it is waited for.
+            if attempt + 1 >= looks && begun.elapsed() > crate::placer::TRIED_AGAIN_WITHIN {
                 break;
             }
             tokio::time::sleep(std::time::Duration::from_millis(2)).await;

@@ -26,6 +26,8 @@ const BATCH: usize = 1024;
 const GATHER: Duration = Duration::from_millis(20);
 /// What could not be carried out is tried again after this.
 const AGAIN: Duration = Duration::from_millis(500);
+/// Within this time what failed once was tried again.
+pub(crate) const TRIED_AGAIN_WITHIN: Duration = Duration::from_millis(1500);
 /// With nothing to do for so long, how far all is carried out is written to the catalogue: a later start must not
 /// look at marks again whose places somebody has used for something else since.
 const QUIET: Duration = Duration::from_millis(300);
