@@ -27,9 +27,12 @@ impl FailOnce {
 }
 
 impl Steps for FailOnce {
-    fn before(&self, _: &'static str) -> io::Result<()> {
+    fn before(&self, name: &'static str) -> io::Result<()> {
         match self.0.fetch_sub(1, Ordering::SeqCst) {
-            0 => Err(io::Error::other("once only")),
+            0 => {
+                eprintln!("\"{name}\" fails once");
+                Err(io::Error::other("once only"))
+            }
             _ => Ok(()),
         }
     }

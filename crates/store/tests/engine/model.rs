@@ -444,7 +444,9 @@ async fn fail_once(acts: &[Act], step: i64) -> bool {
                 }
             }
         }
-        assert_eq!(driver.tree().await.unwrap(), model.tree, "after {act:?}, with an error at step {step}");
+        let tree = driver.tree().await;
+        let tree = tree.unwrap_or_else(|e| panic!("{e} after {act:?}, with an error at step {step}"));
+        assert_eq!(tree, model.tree, "after {act:?}, with an error at step {step}");
     }
     // The disk follows by itself, in a while.
     let begun = std::time::Instant::now();
