@@ -35,7 +35,16 @@ pub(crate) struct Dirs {
     disk: Arc<Disk>,
     view: View,
     placing: Placing,
-    open: Arc<Cache<NodeId, Arc<OwnedFd>>>,
+    open: Arc<Cache<NodeId, Open>>,
+}
+
+/// A handle, and the object for which the catalogue had its folder when it was opened. A folder that came back from
+/// having been taken apart is another object: what its old directory was is not its place any more, though it may
+/// still stand somewhere.
+#[derive(Clone)]
+struct Open {
+    dir: Arc<OwnedFd>,
+    taken_for: ObjectId,
 }
 
 impl Dirs {
@@ -55,7 +64,7 @@ impl Dirs {
     }
 
     async fn find_by(&self, node: NodeId, looks: usize) -> Result<Arc<OwnedFd>> {
-        if let Some(open) = self.known(node) {
+        if let Some(open) = self.known(node).await? {
             return Ok(open);
         }
         let begun = std::time::Instant::now();
@@ -78,14 +87,20 @@ impl Dirs {
         }
     }
 
-    /// An open handle whose directory is still somewhere: one that was removed by hand takes nothing any more.
-    fn known(&self, node: NodeId) -> Option<Arc<OwnedFd>> {
-        let open = self.open.get(&node)?;
-        if is_unlinked(&*open) {
+    /// An open handle whose directory is still somewhere, and still the folder's: one that was removed by hand takes
+    /// nothing any more.
+    async fn known(&self, node: NodeId) -> Result<Option<Arc<OwnedFd>>> {
+        let Some(open) = self.open.get(&node) else { return Ok(None) };
+        let other = self.view.folder(node).await?.is_some_and(|folder| folder.object != open.taken_for);
+        if other || is_unlinked(&*open.dir) {
             self.open.remove(&node);
-            return None;
+            return Ok(None);
         }
-        Some(open)
+        Ok(Some(open.dir))
+    }
+
+    fn keep(&self, node: NodeId, dir: &Arc<OwnedFd>, taken_for: ObjectId) {
+        self.open.insert(node, Open { dir: dir.clone(), taken_for });
     }
 
     /// The directory of a folder into which something is placed: where the catalogue says that it lies. One that was
@@ -174,15 +189,15 @@ impl Dirs {
             }
             let dir = Arc::new(self.disk.make_dir(&*above, row.name()).map_err(|e| io(&e))?);
             let object = look_at_open(&*dir).map_err(|e| io(&e))?.id;
-            self.open.insert(node, dir.clone());
+            self.keep(node, &dir, folder.object);
             made.push(Remade { node, name: row.name().into(), object });
             Ok(Some((dir, made)))
         })
     }
 
-    /// What a folder was taken to be is another object now.
-    pub fn learn(&self, node: NodeId, dir: OwnedFd) {
-        self.open.insert(node, Arc::new(dir));
+    /// What a folder was taken to be is another object from now on.
+    pub fn learn(&self, node: NodeId, dir: OwnedFd, taken_for: ObjectId) {
+        self.keep(node, &Arc::new(dir), taken_for);
     }
 
     /// The directory of a location, for the placer.
@@ -211,7 +226,7 @@ impl Dirs {
     /// object: another program made it anew.
     fn search<'a>(&'a self, node: NodeId, within: &'a mut Vec<NodeId>, adopt: bool) -> Searching<'a> {
         Box::pin(async move {
-            if let Some(open) = self.known(node) {
+            if let Some(open) = self.known(node).await? {
                 return Ok(Some(open));
             }
             if within.contains(&node) {
@@ -231,7 +246,7 @@ impl Dirs {
                         }
                     })?;
                 let dir = Arc::new(dir);
-                self.open.insert(node, dir.clone());
+                self.keep(node, &dir, folder.object);
                 return Ok(Some(dir));
             }
             let mut candidates = Vec::new();
@@ -264,7 +279,7 @@ impl Dirs {
                 {
                     within.pop();
                     let dir = Arc::new(fd);
-                    self.open.insert(node, dir.clone());
+                    self.keep(node, &dir, folder.object);
                     return Ok(Some(dir));
                 }
             }

@@ -572,7 +572,7 @@ impl Placer {
             Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(say(&e)),
             _ => {}
         }
-        self.dirs.learn(task.node, dir);
+        self.dirs.learn(task.node, dir, task.object);
         to_file.push(File::Adopted {
             node: task.node,
             name: to_name.into(),

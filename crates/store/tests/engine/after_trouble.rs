@@ -298,10 +298,8 @@ async fn recovery_moves_nothing_that_somebody_put_where_a_mark_pointed() {
         attic.put(doc, b"ours").await;
     }
     attic.engine.settle().await.unwrap();
-    attic.engine.stop().await;
     let no_renames = Arc::new(Failing::at("rename"));
-    let engine = Engine::open(options(&attic.data(), &attic.clock, no_renames.clone())).await.unwrap();
-    let attic = Attic { engine, ..attic };
+    let attic = attic.reopen_with(no_renames.clone()).await;
     no_renames.switch(true);
     attic.rm("removed").await;
     attic.mv("moved", "elsewhere").await;
@@ -327,10 +325,8 @@ async fn what_an_editor_saved_before_it_was_removed_or_moved_goes_along_after_a_
         attic.put(doc, b"ours").await;
     }
     attic.engine.settle().await.unwrap();
-    attic.engine.stop().await;
     let no_renames = Arc::new(Failing::at("rename"));
-    let engine = Engine::open(options(&attic.data(), &attic.clock, no_renames.clone())).await.unwrap();
-    let attic = Attic { engine, ..attic };
+    let attic = attic.reopen_with(no_renames.clone()).await;
     for doc in ["removed", "moved"] {
         std::fs::write(attic.files().join("saving"), format!("edited, {doc}")).unwrap();
         std::fs::rename(attic.files().join("saving"), attic.files().join(doc)).unwrap();
@@ -580,4 +576,30 @@ async fn times_that_a_wrong_clock_left_are_mended_in_their_order() {
     let (doc, after) = (attic.find("doc").await.unwrap(), attic.find("after").await.unwrap());
     assert!(doc.at <= now && doc.at < after.at && doc.since < after.since);
     assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_folder_that_came_back_is_the_new_directory_while_its_old_one_still_stands() {
+    let nothing_goes = Arc::new(Failing::at("unlink"));
+    let attic = Attic::new().await.reopen_with(nothing_goes.clone()).await;
+    let dir = attic.mkdir("plan").await;
+    attic.put("plan/early", b"1").await;
+    attic.engine.settle().await.unwrap();
+    attic.rm("plan").await;
+    nothing_goes.switch(true);
+    attic.clock.advance(61_000);
+    // Taken apart, but for its empty directory.
+    assert!(attic.engine.run_jobs().await.is_err());
+    attic.engine.restore(&attic.ines, dir, None, Place::Last).await.unwrap();
+    attic.put("plan/late", b"2").await;
+    attic.engine.settle().await.unwrap();
+    nothing_goes.switch(false);
+    attic.clock.advance(61_000);
+    attic.engine.run_jobs().await.unwrap();
+    attic.engine.settle().await.unwrap();
+    assert_eq!(attic.cat("plan/late").await, b"2");
+    assert_eq!(attic.cat("plan/early").await, b"1");
+    let there = on_disk(&attic.files());
+    assert_eq!(there.keys().collect::<Vec<_>>(), ["plan/early", "plan/late"]);
+    assert_eq!(std::fs::read_dir(attic.data().join("past/removed")).unwrap().count(), 0);
 }

@@ -64,8 +64,13 @@ impl Attic {
 
     /// Stops the engine and opens it again.
     pub async fn reopen(self) -> Attic {
+        self.reopen_with(Arc::new(AllSteps)).await
+    }
+
+    /// The same, and these are asked before each of its steps.
+    pub async fn reopen_with(self, steps: Arc<dyn Steps>) -> Attic {
         self.engine.stop().await;
-        let engine = Engine::open(options(&self.data(), &self.clock, Arc::new(AllSteps))).await.unwrap();
+        let engine = Engine::open(options(&self.data(), &self.clock, steps)).await.unwrap();
         Attic { engine, ..self }
     }
 
