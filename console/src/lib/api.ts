@@ -1,5 +1,6 @@
 /** The API as the console uses it: types as they come, and refusals as errors with a remedy. */
 
+import { unattended } from "./present";
 import type { Going, Kept, Quota } from "./past";
 
 export type Kind = "folder" | "file";
@@ -415,7 +416,10 @@ async function send<T>(
 ): Promise<T> {
   let answer: Response;
   try {
-    const headers = body !== undefined && type ? { "Content-Type": type } : undefined;
+    const headers = {
+      ...unattended(),
+      ...(body !== undefined && type ? { "Content-Type": type } : {}),
+    };
     answer = await fetch(base + path, { method, headers, body });
   } catch {
     throw Refusal.line();

@@ -181,6 +181,7 @@ export interface StoreState {
   durability: "kept" | "unsafe" | "unknown";
   why: string;
   older_catalogue: boolean;
+  secrets?: string;
   stopped: { shelf: string; why: string }[];
   findings: { at: string; kind: string; detail: string }[];
 }

@@ -163,6 +163,9 @@ pub struct StoreState {
     pub why: String,
     /// Whether the catalogue is older than the data beside it: nothing is swept, packed or let go meanwhile.
     pub older_catalogue: bool,
+    /// Why second factors cannot be checked or set up, if they cannot: the key that seals them is missing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub secrets: Option<String>,
     /// Shelves that take no writes for now.
     pub stopped: Vec<StoppedShelf>,
     /// What was noticed on the disk and left to a person, newest first, at most 50.

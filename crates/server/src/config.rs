@@ -5,12 +5,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yellow_attic_core::forwarded::Header;
+use yellow_attic_store::{Missing, Options};
 
 /// What is in force.
 #[derive(Clone, Debug)]
 pub struct Config {
     /// The data folder.
     pub data: PathBuf,
+    /// The file with the key that seals second factors, if it is said.
+    pub secrets_key: Option<PathBuf>,
     /// Who on the machine reads the tree of shelves, if it is said: private, open or group:NAME.
     pub shelf_access: Option<String>,
     /// Where the service listens.
@@ -121,6 +124,12 @@ pub struct ConfigError {
 }
 
 impl Config {
+    /// How its store is opened; where there is none, none is made: its disk may not be mounted.
+    pub fn store(&self) -> Options {
+        let secrets_key = self.secrets_key.clone();
+        Options { missing: Missing::Refuse, secrets_key, ..Options::new(&self.data) }
+    }
+
     /// Whether a host, as a request names it, is an address of ours: one that nobody else can have lead here.
     pub fn is_ours(&self, host: &str) -> bool {
         let host =
@@ -156,8 +165,9 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 24] = [
+const KEYS: [Key; 25] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
+    Key { name: "secrets_key", env: "YATTIC_SECRETS_KEY", default: "" },
     Key { name: "shelf_access", env: "YATTIC_SHELF_ACCESS", default: "" },
     Key { name: "listen", env: "YATTIC_LISTEN", default: "127.0.0.1:7460" },
     Key { name: "public_address", env: "YATTIC_PUBLIC_ADDRESS", default: "" },
@@ -424,6 +434,7 @@ pub fn read(
         sender_patience,
         reader_patience,
         lines,
+        secrets_key: file("secrets_key"),
         shelf_access,
         organisation,
         colour,

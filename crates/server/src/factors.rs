@@ -11,9 +11,9 @@ use webauthn_rs::prelude::{
 };
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::{AccountId, factor};
-use yellow_attic_store::Actor;
 use yellow_attic_store::factors::{Factor, FactorKind};
 use yellow_attic_store::people::Account;
+use yellow_attic_store::{Actor, StoreError};
 
 /// How long a ticket counts.
 const TICKET_MS: i64 = 600_000;
@@ -156,10 +156,12 @@ fn wrong_code() -> Refusal {
 pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &str) -> Result<(), Refusal> {
     // By account, wherever it comes from: whoever gets here knows the password.
     let attempt = state.guessing.begin(&state.engine, vec![By::Factor(account.id.0)]).await?;
-    for one in state.engine.factors(account.id).await?.iter().filter(|f| f.kind == FactorKind::Codes) {
+    let codes: Vec<Factor> = state.engine.factors(account.id).await?;
+    for one in codes.iter().filter(|f| f.kind == FactorKind::Codes) {
         // By the wall clock, as the authenticator has it.
         let wall = state.engine.wall_ms();
-        if let Some(step) = factor::step_of(&one.secret, code, wall, one.step)
+        if let Some(secret) = &one.secret
+            && let Some(step) = factor::step_of(secret, code, wall, one.step)
             && state.engine.use_code(actor, one.id, step).await?
         {
             attempt.succeeded();
@@ -173,6 +175,10 @@ pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &
         return Ok(());
     }
     drop(attempt);
+    if let Some(why) = state.engine.secrets_trouble().filter(|_| codes.iter().any(|f| f.secret.is_none())) {
+        // Not wrong: it cannot be known.
+        return Err(StoreError::SecretsShut(why).into());
+    }
     state.engine.note(actor, "second factor refused", None, &account.sign_in, "").await?;
     Err(wrong_code())
 }
@@ -221,7 +227,7 @@ pub fn credentials(factors: &[Factor]) -> Vec<(i64, Passkey)> {
     factors
         .iter()
         .filter(|f| f.kind == FactorKind::Passkey)
-        .filter_map(|f| Some((f.id, serde_json::from_slice(&f.secret).ok()?)))
+        .filter_map(|f| Some((f.id, serde_json::from_slice(f.secret.as_ref()?).ok()?)))
         .collect()
 }
 
@@ -231,8 +237,11 @@ pub async fn ask_passkey(
     request: &HttpRequest,
     account: AccountId,
 ) -> Result<(serde_json::Value, PasskeyAuthentication), Refusal> {
-    let keys: Vec<_> =
-        credentials(&state.engine.factors(account).await?).into_iter().map(|(_, key)| key).collect();
+    let factors = state.engine.factors(account).await?;
+    if let Some(why) = state.engine.secrets_trouble().filter(|_| factors.iter().any(|f| f.secret.is_none())) {
+        return Err(StoreError::SecretsShut(why).into());
+    }
+    let keys: Vec<_> = credentials(&factors).into_iter().map(|(_, key)| key).collect();
     let (options, question) =
         passkeys(state, request)?.start_passkey_authentication(&keys).map_err(|_| {
             Refusal::bad("no_passkey", "The account has no passkey.", "Use another second factor.")
@@ -270,7 +279,7 @@ pub async fn check_passkey(
         if passkey.cred_id() == result.cred_id() {
             passkey.update_credential(&result);
             let kept = serde_json::to_vec(&passkey).map_err(|e| refused(e.to_string()))?;
-            state.engine.use_passkey(actor, id, kept).await?;
+            state.engine.use_passkey(actor, account, id, kept).await?;
             return Ok(());
         }
     }

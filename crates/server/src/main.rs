@@ -3,7 +3,7 @@
 mod commands;
 
 use clap::{CommandFactory, Parser, Subcommand};
-use commands::{Common, check, clock, config, demo, init, let_in, serve};
+use commands::{Common, check, clock, config, demo, init, key, let_in, serve};
 use std::process::ExitCode;
 
 /// Yellow Attic: files kept safely, on one machine.
@@ -23,6 +23,7 @@ enum Command {
     /// Compare the times that are kept with this machine's clock, while the service is stopped.
     Clock(clock::ClockOf),
     LetIn(let_in::LetIn),
+    Key(key::Key),
     /// Follow the record's chain and hash every past content, whether or not the service runs.
     Check(check::Checking),
     /// Make a museum's worth of sample files with three months of history, and serve it.
@@ -44,6 +45,7 @@ impl Command {
             Command::Clock(asked) => &asked.common,
             Command::LetIn(asked) => &asked.common,
             Command::Check(asked) => &asked.common,
+            Command::Key(asked) => asked.common(),
             _ => return None,
         };
         // What cannot be read is told by the command itself.
@@ -89,6 +91,7 @@ fn main() -> ExitCode {
         Command::Clock(asked) => Box::pin(clock::run(asked)),
         Command::LetIn(asked) => Box::pin(let_in::run(asked)),
         Command::Check(asked) => Box::pin(check::run(asked)),
+        Command::Key(asked) => Box::pin(key::run(asked)),
         Command::Demo(asked) => Box::pin(demo::run(asked)),
         Command::Completions(asked) => {
             let mut command = Arguments::command();

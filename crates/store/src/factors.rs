@@ -4,6 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
 use crate::people::Account;
+use crate::secrets::{of_factor, wipe};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 
@@ -35,8 +36,8 @@ pub struct Factor {
     pub kind: FactorKind,
     /// Its name.
     pub name: String,
-    /// Its secret, or its credential.
-    pub secret: Vec<u8>,
+    /// Its secret, or its credential; none while the key that seals it is missing.
+    pub secret: Option<Vec<u8>>,
     /// The last step whose code was used.
     pub step: Option<i64>,
     /// When it was set up, in milliseconds.
@@ -45,25 +46,28 @@ pub struct Factor {
     pub used_at: Option<i64>,
 }
 
-type FactorRow = (i64, String, String, Vec<u8>, Option<i64>, i64, Option<i64>);
+type FactorRow = (i64, String, String, Vec<u8>, bool, Option<i64>, i64, Option<i64>);
 
 impl Engine {
     /// The second factors of an account.
     #[boxed]
     pub async fn factors(&self, account: AccountId) -> Result<Vec<Factor>> {
         let rows: Vec<FactorRow> = sqlx::query_as(
-            "SELECT id, kind, name, secret, step, made_at, used_at FROM factors WHERE account = ? ORDER BY made_at",
+            "SELECT id, kind, name, secret, sealed, step, made_at, used_at FROM factors WHERE account = ? ORDER BY made_at",
         )
         .bind(account.0)
         .fetch_all(&self.shared.view.pool)
         .await?;
         Ok(rows
             .into_iter()
-            .map(|(id, kind, name, secret, step, made_at, used_at)| Factor {
+            .map(|(id, kind, name, kept, sealed, step, made_at, used_at)| Factor {
                 id,
+                secret: match sealed {
+                    true => self.shared.secrets.unseal(&of_factor(account.0, &kind), &kept).ok(),
+                    false => Some(kept),
+                },
                 kind: if kind == "codes" { FactorKind::Codes } else { FactorKind::Passkey },
                 name,
-                secret,
                 step,
                 made_at,
                 used_at,
@@ -103,10 +107,11 @@ impl Engine {
         codes: Option<Vec<[u8; 32]>>,
     ) -> Result<()> {
         let (id, now, named) = (account.id.0, self.now_ms(), name.to_string());
+        let secret = self.shared.secrets.seal(&of_factor(id, kind.word()), &secret)?;
         self.change(actor, "second factor set up", &account.sign_in, move |conn| {
             Box::pin(async move {
                 sqlx::query(
-                    "INSERT INTO factors (org, account, kind, name, secret, step, made_at) VALUES (1, ?, ?, ?, ?, ?, ?)",
+                    "INSERT INTO factors (org, account, kind, name, secret, step, made_at, sealed) VALUES (1, ?, ?, ?, ?, ?, ?, 1)",
                 )
                 .bind(id)
                 .bind(kind.word())
@@ -141,11 +146,13 @@ impl Engine {
         let id = account.id.0;
         self.change(actor, "second factor removed", &account.sign_in, move |conn| {
             Box::pin(async move {
+                wipe(conn, true).await?;
                 let done = sqlx::query("DELETE FROM factors WHERE account = ?1 AND (?2 IS NULL OR id = ?2)")
                     .bind(id)
                     .bind(factor)
                     .execute(&mut *conn)
                     .await?;
+                wipe(conn, false).await?;
                 if done.rows_affected() == 0 {
                     return Err(StoreError::NotFound("The second factor".into()));
                 }
@@ -195,11 +202,19 @@ impl Engine {
 
     /// Notes that a passkey was used, with its credential as it is now.
     #[boxed]
-    pub async fn use_passkey(&self, actor: &Actor, factor: i64, credential: Vec<u8>) -> Result<()> {
+    pub async fn use_passkey(
+        &self,
+        actor: &Actor,
+        account: &Account,
+        factor: i64,
+        credential: Vec<u8>,
+    ) -> Result<()> {
         let now = self.now_ms();
+        let what = of_factor(account.id.0, FactorKind::Passkey.word());
+        let credential = self.shared.secrets.seal(&what, &credential)?;
         self.change(actor, "", "", move |conn| {
             Box::pin(async move {
-                sqlx::query("UPDATE factors SET secret = ?, used_at = ? WHERE id = ?")
+                sqlx::query("UPDATE factors SET secret = ?, sealed = 1, used_at = ? WHERE id = ?")
                     .bind(credential)
                     .bind(now)
                     .bind(factor)

@@ -4,6 +4,7 @@
 use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::model::Actor;
+use crate::secrets::wipe;
 use async_recursion::async_recursion as boxed;
 
 /// A letter to be sent.
@@ -121,6 +122,7 @@ impl Engine {
         let now = self.now_ms();
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
+                wipe(conn, true).await?;
                 sqlx::query(
                     "UPDATE letters SET sent_at = ?, due_at = NULL, tries = tries + 1, said = ?, plain = '', rich = ''
                      WHERE id = ?",
@@ -130,6 +132,7 @@ impl Engine {
                 .bind(id)
                 .execute(&mut *conn)
                 .await?;
+                wipe(conn, false).await?;
                 sqlx::query("DELETE FROM letters WHERE due_at IS NULL AND made_at < ?")
                     .bind(now - KEPT_MS)
                     .execute(conn)
@@ -145,6 +148,7 @@ impl Engine {
     pub async fn letter_failed(&self, id: i64, said: String, again_at: Option<i64>) -> Result<()> {
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
+                wipe(conn, true).await?;
                 sqlx::query(
                     "UPDATE letters SET due_at = ?1, tries = tries + 1, said = ?2,
                        plain = iif(?1 IS NULL, '', plain), rich = iif(?1 IS NULL, '', rich) WHERE id = ?3",
@@ -152,9 +156,9 @@ impl Engine {
                 .bind(again_at)
                 .bind(said)
                 .bind(id)
-                .execute(conn)
+                .execute(&mut *conn)
                 .await?;
-                Ok(())
+                wipe(conn, false).await
             })
         })
         .await
@@ -167,6 +171,7 @@ impl Engine {
         let action = if again { "mail tried again" } else { "mail given up" };
         self.change(actor, action, &id.to_string(), move |conn| {
             Box::pin(async move {
+                wipe(conn, true).await?;
                 let done = sqlx::query(
                     "UPDATE letters SET due_at = iif(?1, ?2, NULL), plain = iif(?1, plain, ''), rich = iif(?1, rich, '')
                      WHERE id = ?3 AND due_at IS NOT NULL",
@@ -174,8 +179,9 @@ impl Engine {
                 .bind(again)
                 .bind(now)
                 .bind(id)
-                .execute(conn)
+                .execute(&mut *conn)
                 .await?;
+                wipe(conn, false).await?;
                 match done.rows_affected() {
                     0 => Err(StoreError::NotFound("The letter, waiting to be sent,".into())),
                     _ => Ok(()),

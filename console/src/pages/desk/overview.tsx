@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Clock, Gauge, HardDrive, Mail, ShieldAlert, UserPlus } from "lucide-react";
+import { Clock, Gauge, HardDrive, KeyRound, Mail, ShieldAlert, UserPlus } from "lucide-react";
 import type { ReactNode } from "react";
 import { useLocation } from "wouter";
 import { api, type Slowed } from "../../lib/api";
@@ -73,7 +73,8 @@ export function Overview() {
   const pending = alarms.isPending || quotas.isPending || accounts.isPending || mail.isPending;
   const leapt = clock.data?.leapt_ms;
   const disk = store.data;
-  const trouble = disk && (disk.stopped.length > 0 || disk.older_catalogue || disk.durability === "unsafe");
+  const trouble =
+    disk && (disk.stopped.length > 0 || disk.older_catalogue || disk.secrets || disk.durability === "unsafe");
   const nothing =
     open.length + full.length + waiting.length + givenUp.length === 0 &&
     leapt === undefined &&
@@ -113,6 +114,16 @@ export function Overview() {
               >
                 Nothing is swept, packed or let go meanwhile. Stop the service and put the newest catalogue.db
                 back; or take this one for the one that counts: yatticd init --accept-older-catalogue
+              </Decision>
+            )}
+            {disk?.secrets && (
+              <Decision
+                icon={<KeyRound size={22} className="text-brick" aria-hidden />}
+                title="Second factors cannot be checked."
+                acts={null}
+              >
+                {disk.secrets} Put the key back: the service finds it by itself. Until then, accounts with a
+                second factor sign in by a recovery code only.
               </Decision>
             )}
             {disk?.stopped.map((s) => (
@@ -156,7 +167,9 @@ export function Overview() {
                 noise{a.ending && ` and is called .${a.ending}`}. Last good moment{" "}
                 {moment(new Date(a.before_at))}.{" "}
                 {a.shut
-                  ? "That device can do nothing any more."
+                  ? a.device
+                    ? "That computer was disconnected."
+                    : "WebDAV is closed to that account until this is settled, and its browsers are signed out."
                   : "It still has its doors open: the rule tells only."}
                 {!a.path && " You may not enter there: whoever owns it can roll it back."}
               </Decision>

@@ -2,12 +2,13 @@
 //! kept is the service's alone.
 
 use crate::people::{Console, code_at, step_now};
-use crate::support::{PASSWORD, Service, program, wait_for};
+use crate::support::{PASSWORD, Service, program, python, wait_for};
 use base64::Engine as _;
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -69,6 +70,10 @@ async fn what_is_tried_side_by_side_gets_no_more_looks() {
     assert!(looked_at <= 7, "{looked_at} guesses were looked at");
     assert!(found <= 1 && (found == 0 || looked_at <= 7), "the right one was found {found} times");
     assert_eq!(looked_at + found + count((429, "too_many_attempts")), 400, "{fates:?}");
+    // However they fell: a few more, one after the other, and whoever has the right one waits.
+    for n in 0..8 {
+        connect(&http, &at, &["203.0.113.9"], "ines", &format!("one more {n}")).await;
+    }
     // By its mail address it is the same account.
     let mail = json!({ "mail": "ines@lamp.example" });
     assert_eq!(known.ask("PATCH", "/accounts/ines", mail).await.0, 200);
@@ -472,4 +477,165 @@ async fn the_record_is_proved_by_the_key_that_init_told() {
     let (sound, told) = yatticd(&["check", "--record-key", kept.to_str().unwrap(), "--json"]);
     let told: Value = serde_json::from_str(&told).unwrap();
     assert!(sound && told["record"]["proved_to"] == told["record"]["rows"], "{told}");
+}
+
+/// Changes the catalogue of a service that is stopped.
+fn in_the_catalogue(data: &Path, statement: &str) {
+    let done = python("in_catalogue.py").arg(data.join("catalogue.db")).arg(statement).output().unwrap();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+}
+
+/// Whether bytes lie anywhere in the catalogue's files.
+fn lies_in_the_catalogue(data: &Path, bytes: &[u8]) -> bool {
+    ["catalogue.db", "catalogue.db-wal"].iter().any(|name| {
+        let file = std::fs::read(data.join(name)).unwrap_or_default();
+        file.windows(bytes.len()).any(|w| w == bytes)
+    })
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn second_factors_are_sealed_and_without_the_key_a_recovery_code_signs_in() {
+    let dir = tempfile::tempdir().unwrap();
+    let (data, key) = (dir.path().join("data"), dir.path().join("apart.key"));
+    let set = [("YATTIC_SECRETS_KEY", key.to_str().unwrap())];
+    let mut service = Service::start_set(&data, &[], &set);
+    service.set_up().await;
+    let mut ines = Console::new(&service);
+    ines.sign_in("ines", PASSWORD).await;
+    let (_, begun) = ines.ask("POST", "/me/factors/codes", json!({})).await;
+    let secret = begun["secret"].as_str().unwrap().to_string();
+    let confirm = json!({ "ticket": begun["ticket"], "code": code_at(&secret, step_now()), "name": "Phone" });
+    let (_, made) = ines.ask("POST", "/me/factors/codes/confirm", confirm).await;
+    let recovery: Vec<String> = serde_json::from_value(made["codes"].clone()).unwrap();
+    let raw = totp_rs::Secret::try_from_base32(&secret).unwrap();
+    assert!(!lies_in_the_catalogue(&data, raw.as_bytes()));
+    let fit = |what: &str| {
+        let done = Command::new(program("yatticd"))
+            .args(["key", what, "--data"])
+            .arg(&data)
+            .env_clear()
+            .envs(set)
+            .output()
+            .unwrap();
+        (done.status.code(), String::from_utf8_lossy(&[done.stdout, done.stderr].concat()).into_owned())
+    };
+    let (status, told) = fit("check");
+    assert!(status == Some(0) && told.contains("1 of 1 opened by it"), "{told}");
+    let text = std::fs::read_to_string(&key).unwrap();
+    assert!(!told.contains(text.trim()) && fit("show").1.contains(text.trim()));
+
+    // The key is away, and the service begins again.
+    let away = dir.path().join("away.key");
+    std::fs::rename(&key, &away).unwrap();
+    let again = |mut service: Service| {
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        Service::start_set(&data, &[], &set)
+    };
+    let service = again(service);
+    let second = async |code: &str| {
+        let mut console = Console::new(&service);
+        let ticket = console.sign_in("ines", PASSWORD).await.1["ticket"].clone();
+        let (status, told) =
+            console.ask("POST", "/session/second", json!({ "ticket": ticket, "code": code })).await;
+        (status, told["code"].as_str().unwrap_or_default().to_string(), console)
+    };
+    let (status, code, _) = second(&code_at(&secret, step_now() + 1)).await;
+    assert_eq!((status, code.as_str()), (503, "secrets_key_missing"));
+    let (status, _, mut ines) = second(&recovery[0]).await;
+    assert_eq!(status, 200);
+    let told = ines.ask_get("/store").await.1["secrets"].as_str().unwrap_or_default().to_string();
+    assert!(told.contains("apart.key is not there"), "{told}");
+    assert_eq!(ines.ask("POST", "/me/factors/codes", json!({})).await.0, 503, "nothing is set up unsealed");
+    let (status, told) = fit("check");
+    assert!(status == Some(1) && told.contains("let-in"), "{told}");
+    // Another one is not taken for it.
+    std::fs::write(&key, "0".repeat(64)).unwrap();
+    let (status, told) = fit("check");
+    assert!(status == Some(1) && told.contains("another key"), "{told}");
+    assert_eq!(second(&code_at(&secret, step_now() + 1)).await.0, 503);
+    // Put back, it counts at once.
+    std::fs::rename(&away, &key).unwrap();
+    assert_eq!(second(&code_at(&secret, step_now() + 1)).await.0, 200);
+    assert_eq!(ines.ask_get("/store").await.1["secrets"], Value::Null);
+
+    // As a version before left it: unsealed. It is sealed at the start, and nothing of it stays.
+    let mut service = service;
+    service.child.kill().unwrap();
+    service.child.wait().unwrap();
+    let hex: String = raw.as_bytes().iter().map(|b| format!("{b:02x}")).collect();
+    in_the_catalogue(
+        &data,
+        &format!(
+            "UPDATE factors SET secret = x'{hex}', sealed = 0, step = NULL; UPDATE store SET secrets_key = NULL"
+        ),
+    );
+    assert!(lies_in_the_catalogue(&data, raw.as_bytes()));
+    std::fs::remove_file(&key).unwrap();
+    let service = Service::start_set(&data, &[], &set);
+    assert!(!lies_in_the_catalogue(&data, raw.as_bytes()));
+    assert_eq!(fit("check").0, Some(0));
+    let mut console = Console::new(&service);
+    let ticket = console.sign_in("ines", PASSWORD).await.1["ticket"].clone();
+    let code = code_at(&secret, step_now());
+    assert_eq!(
+        console.ask("POST", "/session/second", json!({ "ticket": ticket, "code": code })).await.0,
+        200
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_that_was_left_alone_is_signed_out_by_a_rule() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = dir.path().join("data");
+    let mut service = Service::start_in(&data);
+    service.set_up().await;
+    let mut ines = Console::new(&service);
+    ines.sign_in("ines", PASSWORD).await;
+    let rule = json!({ "value": "2", "scope": "service" });
+    let (status, told) = ines.ask("PUT", "/rules/browsers-idle-hours", rule).await;
+    assert_eq!(status, 200, "{told}");
+    let later = |mut service: Service, hours: i64| {
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        let ago = format!("CAST(strftime('%s') AS INTEGER) * 1000 - {hours} * 3600000 - 60000");
+        in_the_catalogue(&data, &format!("UPDATE sessions SET made_at = {ago}, used_at = {ago}"));
+        Service::start_in(&data)
+    };
+    let service = later(service, 1);
+    ines.address = service.address.clone();
+    // What a page asks for by itself is no use; what somebody does is.
+    let alone = reqwest::Client::new().get(format!("{}/api/v1/me", ines.address));
+    let alone = alone.header("cookie", &ines.cookie).header("attic-unattended", "1");
+    assert_eq!(alone.try_clone().unwrap().send().await.unwrap().status(), 200);
+    let service = later(service, 2);
+    ines.address = service.address.clone();
+    let (status, told) = ines.ask_get("/me").await;
+    assert_eq!((status, told["code"].as_str()), (401, Some("browser_left_alone")));
+    // Coming back does not help: it is over.
+    assert_eq!(ines.ask_get("/me").await.0, 401);
+    assert_eq!(ines.sign_in("ines", PASSWORD).await.0, 200);
+    assert_eq!(ines.ask_get("/me").await.0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn made_up_invitations_are_slowed_and_the_right_one_counts_elsewhere() {
+    let (service, _dir) = behind_a_proxy(&[]).await;
+    let owner = service.client().await;
+    let new = api::NewAccount { sign_in: "celia".into(), ..Default::default() };
+    owner.make_account(&new).await.unwrap();
+    let address = owner.invite("celia").await.unwrap().address;
+    let secret = address.split_once('#').unwrap().1.to_string();
+    let http = reqwest::Client::new();
+    let look = async |from: &str, secret: &str| {
+        let call = http.post(format!("{}/api/v1/invitation/look", service.address));
+        let call = call.header("x-forwarded-for", from).json(&json!({ "secret": secret }));
+        call.send().await.unwrap().status().as_u16()
+    };
+    let mut last = 0;
+    for n in 0..40 {
+        last = look("198.51.100.7", &format!("made up {n}")).await;
+    }
+    assert_eq!(last, 429);
+    assert_eq!(look("198.51.100.8", &secret).await, 200);
 }

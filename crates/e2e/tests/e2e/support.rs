@@ -52,6 +52,7 @@ impl Service {
                 .args(["init", "--accept-unsafe-disk", "--data"])
                 .arg(data)
                 .env_clear()
+                .envs(set.iter().copied())
                 .output()
                 .unwrap();
             assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));

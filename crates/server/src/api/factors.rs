@@ -121,6 +121,9 @@ pub async fn list_factors(
 async fn may_add(state: &State, who: &Who) -> Result<bool, Refusal> {
     who.need_own()?;
     who.need_session()?;
+    if let Some(why) = state.engine.secrets_trouble() {
+        return Err(yellow_attic_store::StoreError::SecretsShut(why).into());
+    }
     let there = state.engine.factors(who.account.id).await?;
     // Whoever has one already proves themselves by it: a password alone adds none.
     who.need(state, if there.is_empty() { Deed::AddFactor } else { Deed::ChangeFactors })?;

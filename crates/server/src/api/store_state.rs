@@ -21,6 +21,7 @@ pub async fn store_state(state: web::Data<State>, who: Who) -> Result<HttpRespon
         durability: durability.into(),
         why: sentence(&why),
         older_catalogue: state.engine.has_older_catalogue(),
+        secrets: state.engine.secrets_trouble().map(|why| sentence(&why)),
         stopped: stopped
             .map(|(shelf, why)| api::StoppedShelf {
                 shelf: shelf.name.clone(),

@@ -1,7 +1,7 @@
 use super::{Common, Outcome};
 use yellow_attic_core::size::human;
 use yellow_attic_server::api::store_state::promise_of;
-use yellow_attic_store::{Durability, Engine, Options, TreeAccess, disk, mending, probe};
+use yellow_attic_store::{Durability, Engine, Missing, Options, TreeAccess, disk, mending, probe};
 
 /// Make the store, and look at what the file system under it can do.
 #[derive(clap::Args)]
@@ -55,7 +55,7 @@ pub async fn run(init: &Init) -> Outcome {
     let wanted = wanted
         .map(|text| TreeAccess::read(&text).map_err(|e| format!("shelf_access {text}: {e}")))
         .transpose()?;
-    let engine = Engine::open(Options::new(data)).await?;
+    let engine = Engine::open(Options { missing: Missing::Make, ..config.store() }).await?;
     if let Some(wanted) = wanted.filter(|wanted| *wanted != engine.tree_access() || !is_new) {
         let changed = wanted.give_all(data)?;
         println!("Shelves read  by: {} ({changed} files and folders changed)", wanted.word());

@@ -1,6 +1,6 @@
 use super::{Common, Outcome};
 use yellow_attic_server::auth::{hash_secret, new_secret};
-use yellow_attic_store::{Actor, Engine, Missing, Options};
+use yellow_attic_store::{Actor, Engine};
 
 /// How long the address counts.
 const COUNTS_MS: i64 = 3_600_000;
@@ -23,8 +23,7 @@ pub struct LetIn {
 /// Makes the address.
 pub async fn run(asked: &LetIn) -> Outcome {
     let config = asked.common.read()?;
-    let options = Options { missing: Missing::Refuse, ..Options::new(&config.data) };
-    let engine = Engine::open(options).await?;
+    let engine = Engine::open(config.store()).await?;
     let made = make(&engine, asked).await;
     engine.stop().await;
     let secret = made?;

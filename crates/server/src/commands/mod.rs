@@ -5,6 +5,7 @@ pub mod clock;
 pub mod config;
 pub mod demo;
 pub mod init;
+pub mod key;
 pub mod let_in;
 pub mod serve;
 
