@@ -3,12 +3,13 @@
 use crate::engine::Engine;
 use crate::error::Result;
 use crate::model::{Actor, name_in};
+use crate::people::doors_word;
 use crate::rows::parse;
 use async_recursion::async_recursion as boxed;
-use std::collections::{BTreeMap, HashMap};
-use yellow_attic_core::mass::{Change, WINDOW_MS, judge};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use yellow_attic_core::mass::{Change, Looks, SLOW_MS, Suspect, WINDOW_MS, judge, suspects};
 use yellow_attic_core::rights::Level;
-use yellow_attic_core::rules::{Rule, Value};
+use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{AccountId, DeviceId, Moment, ShelfId};
 
 /// The most changes looked at in one go; more come with the next look.
@@ -39,7 +40,7 @@ pub struct Alarm {
     pub ending: Option<String>,
     /// When it was raised.
     pub raised_at: i64,
-    /// Whether the device was shut out.
+    /// Whether whoever did it was shut out.
     pub shut: bool,
     /// When somebody settled it.
     pub settled_at: Option<i64>,
@@ -68,25 +69,30 @@ fn read(row: AlarmRow) -> Alarm {
     }
 }
 
-/// node, shelf, key, since, at, account, device, noise, parent, key before, noise before.
-type Seen = (
-    i64,
-    i64,
-    String,
-    i64,
-    i64,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-    Option<String>,
-    Option<i64>,
-);
-/// parent, key, ended at, account, device, noise, until.
-type Gone = (Option<i64>, String, i64, Option<i64>, Option<i64>, Option<i64>, i64);
+/// A state: name, folder, bytes, noise, since when.
+type State = (String, Option<i64>, Option<i64>, Option<i64>, i64);
+/// node, shelf, number, when, account, device, how it was, how it is.
+type Seen = (i64, i64, i64, i64, Option<i64>, Option<i64>, Option<State>, Option<State>);
 
-/// A place that was left: folder, name, and by whom.
-type Place = (i64, String, Option<i64>, Option<i64>);
+/// Whose changes are looked at together: a shelf, an account, a device.
+type Whose = (i64, Option<i64>, Option<i64>);
+
+/// What was found suspicious lately, by whom. In memory only: who begins anew after a restart is looked at anew.
+pub(crate) type Suspected = HashMap<Whose, BTreeMap<i64, Suspect>>;
+
+/// More are not remembered of one: it is an alarm long since.
+const MOST_SUSPECTED: usize = 20_000;
+
+fn looks(state: Option<State>) -> Option<Looks> {
+    let (key, folder, size, noise, at) = state?;
+    Some(Looks {
+        name: name_in(&key).to_string(),
+        folder: folder.unwrap_or_default(),
+        size: size.unwrap_or_default(),
+        noise: noise.unwrap_or_default().clamp(0, 800) as u16,
+        at,
+    })
+}
 
 impl Engine {
     /// Looks at what changed since the last look. Returns the alarms that are new.
@@ -101,9 +107,11 @@ impl Engine {
         // Changes count together within a window: those just before the last look are looked at again.
         let last_at = self.time_of(Moment(seen)).await?;
         let from = self.moment_at(last_at - WINDOW_MS).await?.0.min(seen);
+        // Of a node: each change with the state before it; what ended by being removed has none after.
         let found: String = sqlx::query_scalar(
-            "SELECT json_group_array(json_array(e.node, e.shelf, e.sort_key, e.since, e.at, e.account, e.device, c.noise,
-                                                e.parent, p.sort_key, pc.noise))
+            "SELECT json_group_array(json_array(e.node, e.shelf, e.since, e.at, e.account, e.device,
+                 iif(p.id IS NULL, NULL, json_array(p.sort_key, p.parent, pc.size, pc.noise, p.at)),
+                 json_array(e.sort_key, e.parent, c.size, c.noise, e.at)))
              FROM (SELECT * FROM (
                  SELECT node, shelf, sort_key, since, at, account, device, content, parent FROM entries_now
                    WHERE since > ?1 AND kind = 1
@@ -119,64 +127,48 @@ impl Engine {
         .fetch_one(pool)
         .await?;
         let gone: String = sqlx::query_scalar(
-            "SELECT json_group_array(json_array(e.parent, e.sort_key, e.ended_at, e.ended_account, e.ended_device, c.noise, e.until))
-             FROM entries_past e LEFT JOIN contents c ON c.id = e.content
-             WHERE e.ended_how = 7 AND e.kind = 1 AND e.until > ?1",
+            "SELECT json_group_array(json_array(e.node, e.shelf, e.until, e.ended_at, e.ended_account, e.ended_device,
+                 json_array(e.sort_key, e.parent, c.size, c.noise, e.at), NULL))
+             FROM (SELECT * FROM entries_past WHERE ended_how = 7 AND kind = 1 AND until > ?1 ORDER BY until LIMIT ?2) e
+             LEFT JOIN contents c ON c.id = e.content",
         )
         .bind(from)
+        .bind(MOST)
         .fetch_one(pool)
         .await?;
-        let mut removed: HashMap<Place, Option<i64>> = HashMap::new();
-        for (parent, key, _, account, device, noise, _) in parse::<Vec<Gone>>(&gone)? {
-            if let Some(parent) = parent {
-                removed.insert((parent, name_in(&key).to_string(), account, device), noise);
-            }
-        }
-        let mut by: BTreeMap<(i64, Option<i64>, Option<i64>), Vec<Change>> = BTreeMap::new();
         let mut upto = head;
-        let rows = parse::<Vec<Seen>>(&found)?;
-        if rows.len() as i64 == MOST {
-            upto = rows.last().map_or(head, |r| r.3).max(seen + 1);
+        let mut rows = parse::<Vec<Seen>>(&found)?;
+        let gone = parse::<Vec<Seen>>(&gone)?;
+        for part in [&rows, &gone] {
+            if part.len() as i64 == MOST {
+                upto = part.last().map_or(head, |r| r.2).max(seen + 1).min(upto);
+            }
         }
-        for (node, shelf, key, since, at, account, device, noise, parent, before, noise_before) in rows {
-            if account.is_none() {
-                continue;
+        rows.extend(gone);
+        rows.sort_by_key(|r| r.2);
+        let mut by: BTreeMap<Whose, Vec<Change>> = BTreeMap::new();
+        for (node, shelf, moment, at, account, device, before, after) in rows {
+            if account.is_some() {
+                let change = Change { moment, at, node, before: looks(before), after: looks(after) };
+                by.entry((shelf, account, device)).or_default().push(change);
             }
-            let after = name_in(&key).to_string();
-            let mut before = before.map(|k| name_in(&k).to_string());
-            let mut was = noise_before;
-            if before.is_none() {
-                // A new file in the place of one that was removed, with something added to its name.
-                let stem = after.rsplit_once('.').map(|(stem, _)| stem.to_string());
-                if let (Some(parent), Some(stem)) = (parent, stem)
-                    && let Some(its) = removed.get(&(parent, stem.clone(), account, device))
-                {
-                    (before, was) = (Some(stem), *its);
-                }
-            }
-            let number = |n: Option<i64>| n.map(|n| n.clamp(0, 800) as u16);
-            let noise = number(was).zip(number(noise)).filter(|_| before.is_some());
-            by.entry((shelf, account, device)).or_default().push(Change {
-                moment: since,
-                at,
-                node,
-                before,
-                after: Some(after),
-                noise,
-            });
         }
         let rules = self.rules();
+        let settled = self.settled_lately().await?;
         let mut raised = Vec::new();
-        for ((shelf, account, device), mut changes) in by {
+        for ((shelf, account, device), changes) in by {
+            let whose = (shelf, account, device);
             let shelf = ShelfId(shelf);
             let rule = rules.decide_on(Rule::MassChange, &[], Some(shelf)).value;
             let Some(its) = self.shared.view.shelf(shelf).filter(|_| rule != Value::Choice("off")) else {
                 continue;
             };
-            changes.sort_by_key(|c| c.moment);
+            // What somebody has settled does not count again.
+            let settled = settled.get(&whose).copied().unwrap_or(i64::MIN);
+            let found = self.suspected(whose, &changes, settled);
             let files = self.shared.view.folder(its.root).await?.map_or(0, |f| f.files.max(0) as usize);
-            if let Some(alarm) = judge(&changes, files) {
-                let close = rule == Value::Choice("close") && device.is_some();
+            if let Some(alarm) = judge(&found, files) {
+                let close = rule == Value::Choice("close");
                 if let Some(new) = self.raise(shelf, account, device, &alarm, close).await? {
                     raised.push(new);
                 }
@@ -190,6 +182,35 @@ impl Engine {
         })
         .await?;
         Ok(raised)
+    }
+
+    /// What is suspicious of one's changes within a day: those looked at now, and what is remembered of before.
+    fn suspected(&self, whose: Whose, changes: &[Change], settled: i64) -> Vec<Suspect> {
+        let mut all = self.shared.suspected.lock();
+        let its = all.entry(whose).or_default();
+        // What has become of them by now is what counts.
+        changes.iter().for_each(|change| drop(its.remove(&change.node)));
+        for suspect in suspects(changes) {
+            if its.len() < MOST_SUSPECTED {
+                its.insert(suspect.node, suspect);
+            }
+        }
+        let newest = changes.last().map_or(i64::MIN, |c| c.at);
+        its.retain(|_, s| s.at > settled && s.at > newest.saturating_sub(SLOW_MS));
+        let mut found: Vec<Suspect> = its.values().cloned().collect();
+        found.sort_by_key(|s| (s.at, s.moment));
+        all.retain(|_, its| !its.is_empty());
+        found
+    }
+
+    /// When alarms were settled last, by whose changes raised them.
+    async fn settled_lately(&self) -> Result<HashMap<Whose, i64>> {
+        let rows: Vec<(i64, Option<i64>, Option<i64>, i64)> = sqlx::query_as(
+            "SELECT shelf, account, device, max(settled_at) FROM alarms WHERE settled_at IS NOT NULL GROUP BY shelf, account, device",
+        )
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(shelf, account, device, at)| ((shelf, account, device), at)).collect())
     }
 
     /// Raises an alarm, or lets the one that is up already grow.
@@ -208,13 +229,14 @@ impl Engine {
         self.change_rights(&Actor::service(), "alarm raised", &what, move |conn| {
             Box::pin(async move {
                 let up: Option<(i64, i64)> = sqlx::query_as(
-                    "SELECT id, settled_at IS NOT NULL FROM alarms
-                     WHERE shelf = ? AND account IS ? AND device IS ? AND to_at >= ? AND from_at <= ? ORDER BY id DESC LIMIT 1",
+                    "SELECT id, files FROM alarms
+                     WHERE shelf = ? AND account IS ? AND device IS ? AND to_at >= ? AND from_at <= ? AND settled_at IS NULL
+                     ORDER BY id DESC LIMIT 1",
                 )
                 .bind(shelf.0)
                 .bind(account)
                 .bind(device)
-                .bind(found.from_ms - WINDOW_MS)
+                .bind(found.from_ms - SLOW_MS)
                 .bind(found.to_ms)
                 .fetch_optional(&mut *conn)
                 .await?;
@@ -246,11 +268,7 @@ impl Engine {
                 .fetch_one(&mut *conn)
                 .await?;
                 if close {
-                    sqlx::query("UPDATE devices SET ended_at = ? WHERE id = ? AND ended_at IS NULL")
-                        .bind(now)
-                        .bind(device)
-                        .execute(&mut *conn)
-                        .await?;
+                    shut_out(conn, id, account, device, now).await?;
                 }
                 let _ = tell.send(id);
                 Ok(())
@@ -288,7 +306,33 @@ impl Engine {
         Ok(seen)
     }
 
-    /// Somebody has dealt with an alarm.
+    /// Why a token counts no more, if an alarm ended it.
+    #[boxed]
+    pub async fn shut_out_by(&self, token: [u8; 32]) -> Result<Option<Alarm>> {
+        let row: Option<AlarmRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+            "SELECT {COLUMNS} FROM alarms WHERE id = (SELECT shut_by FROM devices WHERE token = ? AND ended_at IS NOT NULL)"
+        )))
+        .bind(&token[..])
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
+        Ok(row.map(read))
+    }
+
+    /// The alarm that closed a door to an account, if one did.
+    #[boxed]
+    pub async fn closed_by(&self, account: AccountId, door: Door) -> Result<Option<Alarm>> {
+        let row: Option<AlarmRow> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+            "SELECT {COLUMNS} FROM alarms WHERE account = ? AND closed = ? AND settled_at IS NULL ORDER BY id DESC LIMIT 1"
+        )))
+        .bind(account.0)
+        .bind(door.word())
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
+        Ok(row.map(read))
+    }
+
+    /// Somebody has dealt with an alarm. A door that it closed is open again; a computer that it shut out is connected anew
+    /// by its owner.
     #[boxed]
     pub async fn settle_alarm(&self, actor: &Actor, id: i64) -> Result<()> {
         let (now, by) = (self.kept_ms(), actor.account.map(|a| a.0));
@@ -300,11 +344,69 @@ impl Engine {
                 .bind(now)
                 .bind(by)
                 .bind(id)
-                .execute(conn)
+                .execute(&mut *conn)
                 .await?;
+                let closed: Option<(Option<i64>, String)> =
+                    sqlx::query_as("SELECT account, closed FROM alarms WHERE id = ? AND closed <> ''")
+                        .bind(id)
+                        .fetch_optional(&mut *conn)
+                        .await?;
+                if let Some((Some(account), door)) = closed
+                    && let Some(door) = Door::from_word(&door)
+                {
+                    set_door(conn, account, door, false).await?;
+                }
                 Ok(())
             })
         })
         .await
     }
+}
+
+/// Ends the computer; where there is none, closes the door through which programs come with a password, and ends what is
+/// signed in.
+async fn shut_out(
+    conn: &mut sqlx::SqliteConnection,
+    alarm: i64,
+    account: Option<i64>,
+    device: Option<i64>,
+    now: i64,
+) -> Result<()> {
+    if device.is_some() {
+        sqlx::query("UPDATE devices SET ended_at = ?, shut_by = ? WHERE id = ? AND ended_at IS NULL")
+            .bind(now)
+            .bind(alarm)
+            .bind(device)
+            .execute(conn)
+            .await?;
+        return Ok(());
+    }
+    let Some(account) = account else { return Ok(()) };
+    sqlx::query("DELETE FROM sessions WHERE account = ?").bind(account).execute(&mut *conn).await?;
+    if set_door(conn, account, Door::Dav, true).await? {
+        sqlx::query("UPDATE alarms SET closed = ? WHERE id = ?")
+            .bind(Door::Dav.word())
+            .bind(alarm)
+            .execute(conn)
+            .await?;
+    }
+    Ok(())
+}
+
+/// Closes or opens a door to one account. Whether that changed anything.
+async fn set_door(conn: &mut sqlx::SqliteConnection, account: i64, door: Door, close: bool) -> Result<bool> {
+    let closed: String = sqlx::query_scalar("SELECT closed FROM accounts WHERE id = ?")
+        .bind(account)
+        .fetch_one(&mut *conn)
+        .await?;
+    let mut doors: BTreeSet<Door> = closed.split(',').filter_map(Door::from_word).collect();
+    let changed = if close { doors.insert(door) } else { doors.remove(&door) };
+    if changed {
+        sqlx::query("UPDATE accounts SET closed = ? WHERE id = ?")
+            .bind(doors_word(&doors))
+            .bind(account)
+            .execute(conn)
+            .await?;
+    }
+    Ok(changed)
 }

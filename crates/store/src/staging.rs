@@ -335,9 +335,15 @@ impl Staged {
             (_, Some(noise)) => noise,
             (Bytes::Memory(bytes), None) => yellow_attic_core::mass::noise(bytes),
             (Bytes::Disk(file), None) => {
-                let mut first = [0; 4096];
-                let n = file.read_at(&mut first, 0).unwrap_or(0);
-                yellow_attic_core::mass::noise(&first[..n])
+                let parts = yellow_attic_core::mass::samples(u64::try_from(self.size).unwrap_or(0));
+                let read = parts.into_iter().map(|(from, length)| {
+                    let mut part = vec![0; length];
+                    let n = file.read_at(&mut part, from).unwrap_or(0);
+                    part.truncate(n);
+                    part
+                });
+                let read: Vec<Vec<u8>> = read.collect();
+                yellow_attic_core::mass::noise_of(&read.iter().map(Vec::as_slice).collect::<Vec<_>>())
             }
         }
     }
