@@ -147,7 +147,10 @@ pub fn sure(yes: bool, what: &str, question: &str) -> Result<(), Failure> {
         return Ok(());
     }
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::failed(what, "Standard input is no terminal to ask on: give --yes."));
+        return Err(Failure::failed(
+            format!("nothing was done: {what}"),
+            "Standard input is no terminal to ask on: give --yes.",
+        ));
     }
     eprint!("{what}. {question} (y/N) ");
     std::io::stderr().flush()?;

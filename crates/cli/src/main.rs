@@ -2,10 +2,14 @@
 
 #![forbid(unsafe_code)]
 
+#[macro_use]
+mod print;
 mod commands;
 mod connection;
+mod help;
 mod output;
 mod progress;
+mod transfer;
 
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use output::{Failure, Output};
@@ -14,7 +18,7 @@ use std::process::ExitCode;
 /// Work with files kept by a Yellow Attic service.
 ///
 /// Remote places are written shelf:/path; home:/ is your own shelf. Exit status: 0 done,
-/// 1 refused or failed, 2 wrong usage, 3 partly done.
+/// 1 refused or failed, 2 wrong usage, 3 partly done, 130 stopped.
 #[derive(Parser)]
 #[command(name = "yattic", version, max_term_width = 100, disable_help_subcommand = true)]
 struct Arguments {
@@ -68,10 +72,11 @@ enum Command {
     Apply(commands::apply::Apply),
     Completions(commands::completions::Completions),
     Manual(commands::manual::Manual),
+    Help(help::Help),
 }
 
 fn main() -> ExitCode {
-    let arguments = match Arguments::from_arg_matches(&Arguments::command().get_matches()) {
+    let arguments = match Arguments::from_arg_matches(&help::dressed(Arguments::command()).get_matches()) {
         Ok(arguments) => arguments,
         Err(e) => e.exit(),
     };
@@ -120,7 +125,8 @@ fn main() -> ExitCode {
         Command::Mail(c) => Box::pin(c.run(output)),
         Command::Apply(c) => Box::pin(c.run(output)),
         Command::Completions(c) => Box::pin(std::future::ready(c.run(&mut Arguments::command()))),
-        Command::Manual(c) => Box::pin(std::future::ready(c.run(Arguments::command()))),
+        Command::Manual(c) => Box::pin(std::future::ready(c.run(help::dressed(Arguments::command())))),
+        Command::Help(c) => Box::pin(std::future::ready(c.run(help::dressed(Arguments::command()), output))),
     };
     let done = runtime.block_on(running);
     // A thread may still wait for a prompt or a pipe: do not wait for it.

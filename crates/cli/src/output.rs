@@ -54,6 +54,11 @@ impl Failure {
         Failure { status: 2, ..Failure::failed(text, remedy) }
     }
 
+    /// Somebody stopped it: exit status 130, as by the signal.
+    pub fn stopped(text: impl Into<String>, remedy: impl Into<String>) -> Failure {
+        Failure { status: 130, ..Failure::failed(text, remedy) }
+    }
+
     /// Partly done: exit status 3. Each item's fate was printed.
     pub fn partly(text: impl Into<String>) -> Failure {
         Failure { status: 3, ..Failure::failed(text, "") }
@@ -71,6 +76,7 @@ impl Failure {
                     code: match self.status {
                         2 => "usage",
                         3 => "partly_done",
+                        130 => "stopped",
                         _ => "failed",
                     }
                     .into(),
@@ -189,6 +195,22 @@ pub fn moment(text: &str) -> Result<String, Failure> {
                 "Write it like 2026-11-02, \"2026-11-02 16:20\", 2026-11-02T16:20:00Z, or take one from yattic history.",
             )
         })
+}
+
+/// The same of something that has been: a time in the future is refused.
+pub fn past_moment(text: &str) -> Result<String, Failure> {
+    let at = moment(text)?;
+    // A day that is not over yet means now.
+    let today =
+        text.len() == 10 && text.parse::<jiff::civil::Date>().is_ok_and(|d| d == jiff::Zoned::now().date());
+    match at.parse::<Timestamp>() {
+        Ok(time) if time > Timestamp::now() && today => Ok(Timestamp::now().to_string()),
+        Ok(time) if time > Timestamp::now() => Err(Failure::usage(
+            format!("\"{text}\" is in the future"),
+            "Name a moment that has been: see yattic help moments.",
+        )),
+        _ => Ok(at),
+    }
 }
 
 /// Prints columns, each as wide as its widest cell; `right`: which are flush right.

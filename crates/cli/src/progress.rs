@@ -35,7 +35,8 @@ pub fn show(output: Output, progress: &Arc<Progress>) -> Shown {
         loop {
             let files = progress.files.load(Ordering::Relaxed);
             let done = progress.files_done.load(Ordering::Relaxed);
-            ticked.set_length(progress.bytes.load(Ordering::Relaxed));
+            // Nothing found yet is not all done.
+            ticked.set_length(progress.bytes.load(Ordering::Relaxed).max(1));
             ticked.set_position(progress.bytes_done.load(Ordering::Relaxed));
             ticked.set_message(format!("{done} of {files} files"));
             tokio::time::sleep(Duration::from_millis(120)).await;

@@ -31,6 +31,8 @@ pub struct Down {
     pub at: Option<String>,
     /// Leave out files that are there already with the same bytes.
     pub skip_same: bool,
+    /// Whether files that are there with other bytes are replaced.
+    pub replace: bool,
 }
 
 impl Down {
@@ -95,9 +97,21 @@ impl Down {
 
     async fn fetch(&self, node: &api::Node, local: &Path) -> Result<(), Error> {
         let size = node.size.max(0) as u64;
-        if self.skip_same && is_same(node, local).await {
-            self.progress.same(size);
-            return Ok(());
+        match tokio::fs::symlink_metadata(local).await {
+            Ok(there) if !there.is_file() => {
+                return Err(Error::Strange("what is here under that name is no plain file; it stays".into()));
+            }
+            Ok(_) if (self.skip_same || !self.replace) && is_same(node, local).await => {
+                self.progress.same(size);
+                return Ok(());
+            }
+            Ok(_) if !self.replace => {
+                return Err(Error::Strange(
+                    "a file with other bytes is here under that name; it stays, unless --replace is given"
+                        .into(),
+                ));
+            }
+            _ => {}
         }
         let mtime = (self.read_time)(&node.modified).and_then(|ms| u64::try_from(ms).ok());
         // The part of another state would be in the way; this state's is gone on with.
@@ -110,7 +124,7 @@ impl Down {
                 if let Some(ms) = mtime {
                     file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
                 }
-                std::fs::rename(&part, &local)
+                arrive(&part, &local, true)
             })
             .await?;
             self.progress.done();
@@ -121,7 +135,7 @@ impl Down {
             move || Landing::open(part, size)
         })
         .await?;
-        self.progress.moved(landing.got);
+        self.progress.kept(landing.got);
         match self.fill(node, &mut landing).await {
             // What arrived is kept for the next try.
             Err(e @ Error::Line(_)) => return Err(e),
@@ -131,6 +145,7 @@ impl Down {
             }
             Ok(()) => {}
         }
+        let replace = self.replace;
         work(move || {
             let Some(file) = landing.file else { return Ok(()) };
             // A large file goes to the disk while others still come; the rest goes at the end.
@@ -140,9 +155,31 @@ impl Down {
             if let Some(ms) = mtime {
                 file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
             }
-            std::fs::rename(&part, &local)
+            arrive(&part, &local, replace)
         })
         .await?;
+        self.progress.done();
+        Ok(())
+    }
+
+    /// Writes a file's bytes into what is there already: a device, or a pipe that somebody reads. The hash is compared at
+    /// the end.
+    pub async fn pour_into(&self, node: &api::Node, local: &Path) -> Result<(), Error> {
+        self.progress.found(node.size.max(0) as u64);
+        let mut file = tokio::fs::File::options().write(true).open(local).await?;
+        let mut hasher = blake3::Hasher::new();
+        let stream = self.client.content(node.id, self.at.as_deref(), 0).await?;
+        let mut stream = std::pin::pin!(stream);
+        while let Some(piece) = stream.next().await {
+            let piece = piece?;
+            hasher.update(&piece);
+            tokio::io::AsyncWriteExt::write_all(&mut file, &piece).await?;
+            self.progress.moved(piece.len() as u64);
+        }
+        tokio::io::AsyncWriteExt::flush(&mut file).await?;
+        if node.blake3.as_ref().is_some_and(|wanted| *wanted != hasher.finalize().to_hex().as_str()) {
+            return Err(Error::Strange("the bytes that came are not those that were listed".into()));
+        }
         self.progress.done();
         Ok(())
     }
@@ -267,7 +304,24 @@ impl Landing {
     }
 }
 
-async fn is_same(node: &api::Node, local: &Path) -> bool {
+/// A whole file takes its name. What has come to stand there meanwhile is not replaced unasked.
+fn arrive(part: &Path, local: &Path, replace: bool) -> std::io::Result<()> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    if replace {
+        return std::fs::rename(part, local);
+    }
+    match renameat_with(CWD, part, CWD, local, RenameFlags::NOREPLACE) {
+        Ok(()) => Ok(()),
+        // A file system that cannot: looked at a moment before.
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) if !local.exists() => {
+            std::fs::rename(part, local)
+        }
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// Whether a local file has the bytes of a state.
+pub async fn is_same(node: &api::Node, local: &Path) -> bool {
     let facts = tokio::fs::symlink_metadata(local).await;
     let (Ok(facts), Some(wanted)) = (facts, &node.blake3) else { return false };
     facts.is_file() && facts.len() as i64 == node.size && hash_of(local).await.is_ok_and(|h| h == *wanted)

@@ -44,10 +44,10 @@ async fn send_whole(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(),
         None if send_delta(up, item, parent, name).await? => return Ok(()),
         None => (patiently(|| up.client.begin_upload(&new)).await?, 0),
     };
+    up.progress.kept(from);
     if from == item.size {
         return Ok(());
     }
-    up.progress.moved(from);
     let mut broken_since = None;
     loop {
         let sent = send_from(up, item, &id, from).await;

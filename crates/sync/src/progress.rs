@@ -64,6 +64,17 @@ impl Progress {
         self.bytes.fetch_add(bytes, Ordering::Relaxed);
     }
 
+    /// More bytes than were known of.
+    pub fn more(&self, bytes: u64) {
+        self.bytes.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// Bytes that are there from an earlier try: they need not be moved.
+    pub fn kept(&self, bytes: u64) {
+        self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+        self.bytes_same.fetch_add(bytes, Ordering::Relaxed);
+    }
+
     /// Bytes moved.
     pub fn moved(&self, bytes: u64) {
         self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
@@ -88,7 +99,7 @@ impl Progress {
 
     /// Bytes that went over the line.
     pub fn bytes_moved(&self) -> u64 {
-        self.bytes_done.load(Ordering::Relaxed) - self.bytes_same.load(Ordering::Relaxed)
+        self.bytes_done.load(Ordering::Relaxed).saturating_sub(self.bytes_same.load(Ordering::Relaxed))
     }
 
     /// Files whose fate is known.

@@ -219,7 +219,7 @@ impl Account {
             Act::End { name, yes, .. } => {
                 let account = find(&client, &name).await?;
                 let what = format!(
-                    "{} ({}) will be signed out everywhere; its {} stay",
+                    "{} ({}) would be signed out everywhere; its {} stay",
                     account.sign_in,
                     account.display_name,
                     size(account.bytes)
@@ -342,7 +342,7 @@ async fn import(
     if !yes && !output.json {
         show_list(output, &told)?;
     }
-    let what = format!("{} to make, {} to change, {} wrong", sum("made"), sum("changed"), sum("wrong"));
+    let what = format!("{} would be made, {} changed; {} wrong", sum("made"), sum("changed"), sum("wrong"));
     sure(yes, &what, "Do it?")?;
     let query = api::ListPeopleQuery { preview: false, ..query };
     let done = proved(client, async || client.list_people(bytes.clone(), &query).await).await?;
@@ -405,7 +405,7 @@ async fn delete(
         Some(heir) => format!("its files go to {heir}"),
         None => "its files are out of reach".to_string(),
     };
-    let what = format!("With {name} go {}. In {days} days {files}", lost.join(", "));
+    let what = format!("With {name} would go {}. In {days} days {files}", lost.join(", "));
     sure(yes, &what, "Have it deleted then?")?;
     let removal = api::Removal { name: name.into(), days: Some(days), heir };
     let done = proved(client, async || client.decide_removal(name, &removal).await).await?;

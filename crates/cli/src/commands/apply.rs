@@ -51,7 +51,7 @@ impl Apply {
         if !self.yes && !output.json {
             show(output, &told)?;
         }
-        sure(self.yes, &format!("{} to do", count(changes, "step")), "Apply the plan?")?;
+        sure(self.yes, &format!("{} would be done", count(changes, "step")), "Apply the plan?")?;
         let apply = api::ApplyPlan { plan, preview: false };
         let done = proved(&client, async || client.apply_plan(&apply).await).await?;
         show(output, &done)?;

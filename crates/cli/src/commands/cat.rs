@@ -1,7 +1,7 @@
 //! `yattic cat`
 
 use crate::connection;
-use crate::output::{Done, Failure, Output, moment};
+use crate::output::{Done, Failure, Output, past_moment};
 use futures_util::StreamExt;
 use tokio::io::AsyncWriteExt;
 use yellow_attic_client::{Client, api};
@@ -20,7 +20,7 @@ pub struct Cat {
 impl Cat {
     pub async fn run(self, _: Output) -> Done {
         let client = connection::client()?;
-        let at = self.at.as_deref().map(moment).transpose()?;
+        let at = self.at.as_deref().map(past_moment).transpose()?;
         for path in &self.paths {
             copy_out(&client, path, at.as_deref()).await?;
         }

@@ -102,7 +102,7 @@ impl Device {
                         "Disconnect it with: yattic disconnect",
                     ));
                 }
-                sure(yes, &format!("\"{}\" will have to be connected anew", one.name), "Disconnect it?")?;
+                sure(yes, &format!("\"{}\" would have to be connected anew", one.name), "Disconnect it?")?;
                 proved(&client, async || client.end_device(one.id).await).await?;
                 output.say(format!("\"{}\" is disconnected.", one.name));
             }

@@ -1,7 +1,7 @@
 //! `yattic find`
 
 use crate::connection;
-use crate::output::{Done, Output, moment, size, table, time};
+use crate::output::{Done, Output, past_moment, size, table, time};
 use yellow_attic_client::api;
 
 /// Find files and folders by their names.
@@ -26,7 +26,7 @@ pub struct Find {
 impl Find {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
-        let at = self.at.as_deref().map(moment).transpose()?;
+        let at = self.at.as_deref().map(past_moment).transpose()?;
         let within = match &self.within {
             Some(path) => Some(connection::place(&client, path, at.as_deref()).await?.node.id),
             None => None,

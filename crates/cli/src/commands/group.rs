@@ -95,7 +95,7 @@ impl Group {
             Act::End { name, yes } => {
                 let group = find(&client, &name).await?;
                 let members = count(group.members.len(), "member");
-                let what = format!("{members} of {} will lose what was given to the group", group.name);
+                let what = format!("{members} of {} would lose what was given to the group", group.name);
                 sure(yes, &what, "End it?")?;
                 proved(&client, async || client.end_group(&group.name).await).await?;
                 output.say(format!("The group {} is ended.", group.name));

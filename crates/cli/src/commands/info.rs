@@ -1,7 +1,7 @@
 //! `yattic info`
 
 use crate::connection;
-use crate::output::{Done, Output, count, moment, size, table, time};
+use crate::output::{Done, Output, count, past_moment, size, table, time};
 use yellow_attic_client::api;
 
 /// Show the facts of a file or folder.
@@ -17,7 +17,7 @@ pub struct Info {
 impl Info {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
-        let at = self.at.as_deref().map(moment).transpose()?;
+        let at = self.at.as_deref().map(past_moment).transpose()?;
         let facts = connection::place(&client, &self.path, at.as_deref()).await?;
         if output.object(&facts)? {
             return Ok(());

@@ -21,10 +21,10 @@ struct Taken {
     /// pictures, documents, sound, video, archives, or endings such as .pdf, with commas; anything.
     #[arg(long, value_name = "KINDS")]
     kinds: Option<String>,
-    /// The largest file, such as 20MiB; 0: no limit of its own.
+    /// The largest file, such as 20MiB, or none: no limit of its own.
     #[arg(long, value_name = "SIZE")]
     largest: Option<String>,
-    /// The most of one delivery, such as 2GiB; 0: no limit of its own.
+    /// The most of one delivery, such as 2GiB, or none: no limit of its own.
     #[arg(long, value_name = "SIZE")]
     together: Option<String>,
     /// Whether senders are asked for a mail address.
@@ -36,9 +36,14 @@ impl Taken {
     fn add(&self, set: api::OpeningSet) -> Result<api::OpeningSet, Failure> {
         let size = |text: &Option<String>| {
             text.as_deref()
-                .map(|t| {
-                    yellow_attic_core::size::read(t)
-                        .ok_or_else(|| Failure::usage(format!("{t} is no size"), "Write it like 20MiB."))
+                .map(|t| match t {
+                    "none" => Ok(0),
+                    _ => yellow_attic_core::size::read(t).filter(|n| *n > 0).ok_or_else(|| {
+                        Failure::usage(
+                            format!("\"{t}\" is no limit"),
+                            "Write a size like 20MiB, or none for no limit of its own.",
+                        )
+                    }),
                 })
                 .transpose()
         };

@@ -1,7 +1,7 @@
 //! `yattic ls`
 
 use crate::connection;
-use crate::output::{Done, Output, moment, size, table, time};
+use crate::output::{Done, Output, past_moment, size, table, time};
 use yellow_attic_client::api;
 
 /// List a folder, or the shelves and what was given to you.
@@ -73,7 +73,7 @@ impl Ls {
             table(&rows, &[]);
             return Ok(());
         }
-        let at = self.at.as_deref().map(moment).transpose()?;
+        let at = self.at.as_deref().map(past_moment).transpose()?;
         let facts = connection::place(&client, path, at.as_deref()).await?;
         let entries = if facts.node.kind == api::Kind::Folder {
             let query = api::ListQuery {

@@ -1,17 +1,21 @@
 //! `yattic mv`
 
 use crate::connection;
-use crate::output::{Done, Output};
+use crate::output::{Done, Failure, Output};
 use yellow_attic_client::api;
 
 /// Move or rename files and folders.
 ///
 /// Costs the same for one file and for a folder of a million.
 #[derive(clap::Args)]
+#[command(
+    after_help = "Examples:\n  yattic mv home:/draft.txt home:/letter.txt    another name\n  yattic mv home:/a home:/b home:/Old/          into a folder"
+)]
 pub struct Mv {
     /// What, as shelf:/path
-    from: String,
-    /// Where to: a folder, or its new place and name.
+    #[arg(required = true)]
+    from: Vec<String>,
+    /// Where to: a folder, or (for a single thing) its new place and name.
     to: String,
     /// Replace a file that is there; its state stays in its history.
     #[arg(long)]
@@ -21,11 +25,43 @@ pub struct Mv {
 impl Mv {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
-        let from = connection::place(&client, &self.from, None).await?;
-        let (parent, name) = connection::target(&client, &self.to, &from.node.name).await?;
-        let target = api::Target { parent: Some(parent), name: Some(name), replace: self.replace };
-        let moved = client.change(from.node.id, &target).await?;
-        output.object(&moved)?;
-        Ok(())
+        // All is looked at before anything is moved.
+        let mut wanted = Vec::new();
+        for from in &self.from {
+            let facts = connection::place(&client, from, None).await?;
+            let (parent, name) = if self.from.len() > 1 {
+                let folder = connection::place(&client, &self.to, None).await?;
+                if folder.node.kind != api::Kind::Folder {
+                    return Err(Failure::usage(
+                        format!("\"{}\" is a file", folder.path),
+                        "Several things need a folder to go to.",
+                    ));
+                }
+                (folder.node.id, facts.node.name.clone())
+            } else {
+                connection::target(&client, &self.to, &facts.node.name).await?
+            };
+            wanted
+                .push((facts, api::Target { parent: Some(parent), name: Some(name), replace: self.replace }));
+        }
+        let (mut moved, mut not) = (Vec::new(), 0);
+        for (facts, target) in &wanted {
+            match client.change(facts.node.id, target).await {
+                Ok(node) => moved.push(node),
+                Err(error) if wanted.len() == 1 => return Err(error.into()),
+                Err(error) => {
+                    not += 1;
+                    eprintln!("failed: {}: {}", facts.path, yellow_attic_sync::up::explain(&error));
+                }
+            }
+        }
+        match (wanted.len(), moved.first()) {
+            (1, Some(node)) => output.object(node)?,
+            _ => output.object(&moved)?,
+        };
+        match not {
+            0 => Ok(()),
+            not => Err(Failure::partly(format!("{not} of {} were not moved", wanted.len()))),
+        }
     }
 }

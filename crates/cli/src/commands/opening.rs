@@ -26,9 +26,21 @@ pub struct Terms {
     /// Until when it opens: 2026-12-31 (to its end), or never.
     #[arg(long, value_name = "WHEN")]
     pub until: Option<String>,
-    /// How many downloads or deliveries; 0: any number.
-    #[arg(long, value_name = "N")]
+    /// How many downloads or deliveries, or none: any number.
+    #[arg(long, value_name = "N", value_parser = times)]
     pub times: Option<u32>,
+}
+
+/// A count, or none. 0 would shut it, and means the opposite elsewhere: it is not taken.
+fn times(text: &str) -> Result<u32, String> {
+    match text {
+        "none" => Ok(0),
+        _ => text
+            .parse()
+            .ok()
+            .filter(|n| *n > 0)
+            .ok_or_else(|| "write a number from 1, or none for any number".to_string()),
+    }
 }
 
 impl Terms {
@@ -125,8 +137,8 @@ pub struct Which {
     /// Only those with these words in the name, path, or name of a person.
     #[arg(long, value_name = "WORDS")]
     pub words: Option<String>,
-    /// Only open ones, shut ones, or those in a state such as "used up".
-    #[arg(long, value_name = "STATE")]
+    /// Only open ones, shut ones, or those in one state.
+    #[arg(long, value_name = "STATE", value_parser = clap::builder::PossibleValuesParser::new(yellow_attic_core::openings::STATES))]
     pub state: Option<String>,
     /// As a table for spreadsheets (CSV).
     #[arg(long)]
@@ -305,8 +317,8 @@ pub async fn set(output: Output, kind: &str, id: i64, set: api::OpeningSet) -> D
 pub async fn end(output: Output, kind: &str, ids: Vec<i64>, yes: bool) -> Done {
     let client = connection::client()?;
     let what = match ids.as_slice() {
-        [one] => format!("{kind} {one} will not open any more"),
-        many => format!("{} {kind}s will not open any more", many.len()),
+        [one] => format!("{kind} {one} would not open any more"),
+        many => format!("{} {kind}s would not open any more", many.len()),
     };
     sure(yes, &what, "End it?")?;
     let of = ids.iter().map(|id| api::GivenId { kind: kind.into(), id: *id }).collect();

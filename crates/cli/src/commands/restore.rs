@@ -2,7 +2,7 @@
 
 use super::history::find;
 use crate::connection;
-use crate::output::{Done, Failure, Output, moment, time};
+use crate::output::{Done, Failure, Output, past_moment, time};
 use yellow_attic_client::api;
 
 /// Give a file an earlier state, or bring back something removed.
@@ -31,8 +31,8 @@ impl Restore {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         let at = match (&self.version, &self.at) {
-            (Some(version), _) => Some(moment(version)?),
-            (None, Some(when)) => Some(moment(when)?),
+            (Some(version), _) => Some(past_moment(version)?),
+            (None, Some(when)) => Some(past_moment(when)?),
             (None, None) => None,
         };
         let node = match &at {

@@ -1,7 +1,7 @@
 //! `yattic rollback`
 
 use crate::connection::{self, sure};
-use crate::output::{Done, Failure, Output, count, moment, size, table, time};
+use crate::output::{Done, Failure, Output, count, past_moment, size, table, time};
 use std::io::{IsTerminal, Write};
 use std::time::Duration;
 use yellow_attic_client::{Client, api};
@@ -40,12 +40,12 @@ impl Rollback {
         let client = connection::client()?;
         let begun = match (self.undo, self.path, self.to) {
             (Some(id), _, _) => {
-                sure(self.yes, &format!("rollback {id} is taken back"), "Take it back?")?;
+                sure(self.yes, &format!("rollback {id} would be taken back"), "Take it back?")?;
                 client.change_rollback(id, "undo").await?
             }
             (None, Some(path), Some(to)) => {
                 let node = client.place(&connection::normalised(&path)?, None).await?.node.id;
-                let to = moment(&to)?;
+                let to = past_moment(&to)?;
                 let mut keep = Vec::new();
                 for path in &self.keep {
                     keep.push(client.place(&connection::normalised(path)?, None).await?.node.id);
@@ -67,7 +67,7 @@ impl Rollback {
                 }
                 sure(
                     self.yes,
-                    &format!("{path} is rolled back, {}", count(seen.steps as i64, "step")),
+                    &format!("{path} would be rolled back, {}", count(seen.steps as i64, "step")),
                     "Roll back?",
                 )?;
                 let new = api::NewRollback { to: seen.to, token: Some(seen.token), keep };

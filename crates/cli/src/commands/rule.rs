@@ -131,7 +131,7 @@ pub async fn set(output: Output, client: &Client, name: &str, change: api::RuleC
         if lets_go > 0 {
             what.push(count(lets_go as i64, "past state"));
         }
-        sure(yes, &format!("{name} touches {}", what.join(" and ")), "Set it?")?;
+        sure(yes, &format!("{name} would touch {}", what.join(" and ")), "Set it?")?;
     }
     let done = proved(client, async || client.set_rule(name, &change).await).await?;
     if output.object(&done)? {

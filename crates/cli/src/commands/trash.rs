@@ -118,7 +118,7 @@ pub async fn let_go(output: Output, client: &Client, what: api::LetGo, preview: 
     if told.states > 0 {
         sure(
             yes,
-            &format!("{} and {} go for good", count(told.states as i64, "state"), size(told.bytes)),
+            &format!("{} and {} would go for good", count(told.states as i64, "state"), size(told.bytes)),
             "Let go?",
         )?;
     }
