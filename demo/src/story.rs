@@ -115,7 +115,7 @@ impl Museum {
             self.engine.make_device(&actor, account, device, token).await?;
             if let Some(known) = self.engine.devices(account).await?.into_iter().find(|d| d.name == device) {
                 let last = vec![(known.id, self.now - 26 * HOUR, actor.from.to_string())];
-                self.engine.note_device_use(last).await?;
+                self.engine.note_use(last, Vec::new()).await?;
                 self.actors.insert(device.into(), Actor { device: Some(known.id), ..actor });
             }
         }

@@ -15,7 +15,7 @@
 //! - [`cursor`]: opaque places in a list, bound to that list.
 //! - [`forwarded`]: which address a request really came from.
 //! - [`guessing`], [`password`] and [`factor`]: how guessing is slowed, which passwords are refused,
-//!   which one-time codes count.
+//!   which one-time codes count. [`secret`]: how what must be read again is sealed.
 //! - [`rules`]: settings with a scope, of which the tightest counts. [`people`]: what a plan or a list
 //!   of people asks for, against what there is.
 //! - [`keeping`]: which past states are still needed, by which rule, and until when. [`schedule`]: when
@@ -62,6 +62,7 @@ pub mod rights;
 pub mod rollback;
 pub mod rules;
 pub mod schedule;
+pub mod secret;
 pub mod size;
 pub mod table;
 pub mod tar;

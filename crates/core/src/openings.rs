@@ -182,6 +182,23 @@ pub enum Told {
     UsedUp,
 }
 
+/// The words by which openings are listed: open, shut (whatever for), or one reason.
+pub const STATES: [&str; 13] = [
+    "open",
+    "shut",
+    "ended",
+    "target removed",
+    "maker disabled",
+    "maker lost the right",
+    "door closed",
+    "against a rule",
+    "asleep",
+    "over",
+    "paused",
+    "not yet",
+    "used up",
+];
+
 impl Shut {
     /// A stable word for programs.
     pub fn word(self) -> &'static str {

@@ -1,17 +1,18 @@
 //! What every request meets: state, headers, limits, routes.
 
 use crate::archive::{Archives, Checksums};
-use crate::auth::{DevicesUsed, Known, Proofs, Who};
+use crate::auth::{InUse, Known, Proofs, Who};
 use crate::config::Config;
 use crate::guessing::Guessing;
 use crate::metrics::Metrics;
-use crate::problem::{Refusal, unreadable};
+use crate::problem::{Refusal, bad_body, unreadable};
 use crate::reads::Reads;
 use crate::thumbnails::Thumbnails;
-use crate::{api, console, metrics, public, strangers};
-use actix_web::body::{BoxBody, MessageBody};
+use crate::{api, methods, metrics, public, strangers};
+use actix_web::body::{BodySize, BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{HttpResponse, web};
 use std::collections::HashMap;
@@ -48,7 +49,7 @@ pub struct State {
     /// The address under which the service is reached, for what is sent out.
     pub address: std::sync::OnceLock<String>,
     /// Last uses of devices, not written yet.
-    pub devices_used: DevicesUsed,
+    pub in_use: InUse,
     /// Checksums of contents that went into archives.
     pub checksums: Checksums,
     /// What is remembered of links and intakes.
@@ -96,7 +97,7 @@ impl State {
             names: Names::default(),
             proofs: Proofs::default(),
             pairs: Default::default(),
-            devices_used: DevicesUsed::default(),
+            in_use: InUse::default(),
             checksums: Checksums::default(),
             digests: quick_cache::sync::Cache::new(1000),
             chunks: quick_cache::sync::Cache::new(8),
@@ -211,9 +212,7 @@ const ALWAYS: [(HeaderName, &str); 5] = [
 pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig) {
     move |app: &mut web::ServiceConfig| {
         app.app_data(state)
-            .app_data(
-                web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| unreadable("body", &e)),
-            )
+            .app_data(web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| bad_body(&e)))
             .app_data(web::QueryConfig::default().error_handler(|e, _| unreadable("query", &e)))
             .app_data(
                 web::PathConfig::default().error_handler(|_, _| Refusal::not_found("The address").into()),
@@ -224,11 +223,13 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
             .route("/api/openapi.json", web::get().to(api::openapi))
             .configure(crate::dav::routes)
             .service(
-                web::scope("/api/v1").configure(api::routes).default_service(web::route().to(no_such_route)),
+                web::scope("/api/v1")
+                    .configure(api::routes)
+                    .default_service(web::route().to(methods::nowhere)),
             )
             .configure(strangers::routes)
-            .service(web::scope("/api").default_service(web::route().to(no_such_route)))
-            .default_service(web::get().to(console::page));
+            .service(web::scope("/api").default_service(web::route().to(methods::nowhere)))
+            .default_service(web::route().to(methods::elsewhere));
     }
 }
 
@@ -244,6 +245,11 @@ pub async fn around(
         public::note(request.request(), state);
     }
     crate::patience::watch(&mut request);
+    let method = request.method().clone();
+    let bare = method == Method::HEAD;
+    if bare && !methods::has_own_head(request.path()) {
+        request.head_mut().method = Method::GET;
+    }
     // WebDAV refuses it in its own way.
     let cut = crate::listening::note_fragment(request.request()) && !request.path().starts_with("/dav");
     let answered = match cut {
@@ -252,7 +258,17 @@ pub async fn around(
             .map_into_boxed_body(),
         false => next.call(request).await?.map_into_boxed_body(),
     };
+    let answered = match answered.status() {
+        StatusCode::METHOD_NOT_ALLOWED if !answered.headers().contains_key(header::ALLOW) => {
+            let which = methods::say_which(answered.request());
+            answered.into_response(which).map_into_boxed_body()
+        }
+        _ => answered,
+    };
     let mut response = compressed(answered).await;
+    if bare {
+        response = without_body(response);
+    }
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();
     for (name, value) in ALWAYS {
@@ -276,19 +292,27 @@ pub async fn around(
     let asked = response.request();
     let ms = begun.elapsed().as_secs_f64() * 1000.0;
     if let Some(state) = &state {
-        state.metrics.answered(asked.method().as_str(), status, ms / 1000.0);
+        state.metrics.answered(method.as_str(), status, ms / 1000.0);
     }
     // Paths hold no secrets: tokens travel in headers, the set-up code behind a #, and the endings of
     // links and intakes are left out.
     let path = logged(asked.path());
     if status >= 500 {
-        tracing::warn!(method = %asked.method(), %path, status, ms, "answered");
-    } else if asked.method().is_safe() {
-        tracing::debug!(method = %asked.method(), %path, status, ms, "answered");
+        tracing::warn!(%method, %path, status, ms, "answered");
+    } else if method.is_safe() {
+        tracing::debug!(%method, %path, status, ms, "answered");
     } else {
-        tracing::info!(method = %asked.method(), %path, status, ms, "answered");
+        tracing::info!(%method, %path, status, ms, "answered");
     }
     Ok(response)
+}
+
+/// The answer to a HEAD: all that GET would tell, and none of the bytes.
+fn without_body(response: ServiceResponse<BoxBody>) -> ServiceResponse<BoxBody> {
+    let told = response.headers().get(header::CONTENT_LENGTH);
+    let told = told.and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
+    let length = told.map_or_else(|| response.response().body().size(), BodySize::Sized);
+    response.map_body(|_, _| BoxBody::new(methods::Bare(length)))
 }
 
 fn cut_address() -> Refusal {
@@ -357,16 +381,6 @@ fn logged(path: &str) -> std::borrow::Cow<'_, str> {
     }
     let what = parts.nth(1).unwrap_or_default();
     format!("/{place}/…/{what}").into()
-}
-
-async fn no_such_route() -> Refusal {
-    Refusal::new(
-        404,
-        "no_such_route",
-        "No such route",
-        "The API has no such route.",
-        "See /api/openapi.json.",
-    )
 }
 
 impl actix_web::Responder for Refusal {

@@ -19,6 +19,7 @@ use yellow_attic_core::guessing::By;
 use yellow_attic_core::proof::{Deed, Needs};
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
+use yellow_attic_store::alarms::Alarm;
 use yellow_attic_store::people::{Account, Principal, Role, Why};
 
 /// The cookie that holds a session.
@@ -225,11 +226,11 @@ fn looking_only() -> Refusal {
 async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
     let state = state(request)?;
     let from = from(request, &state);
-    let bearer = request
-        .headers()
-        .get(header::AUTHORIZATION)
-        .and_then(|v| v.to_str().ok())
-        .map(|v| v.strip_prefix("Bearer ").unwrap_or("").trim().to_string());
+    let bearer = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).map(|v| {
+        // The scheme's name is written in any case (RFC 9110, section 11.1).
+        let (scheme, token) = v.split_once(' ').unwrap_or_default();
+        if scheme.eq_ignore_ascii_case("bearer") { token.trim().to_string() } else { String::new() }
+    });
     let (secret, device) = match bearer {
         Some(token) => (token, true),
         None => {
@@ -237,7 +238,7 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
             if let Some(look) = own_cookie(request, &state, LOOK_COOKIE) {
                 check_host(request, &state)?;
                 check_origin(request, &state)?;
-                match holder(&state, look.value(), false, &from).await {
+                match holder(&state, request, look.value(), false, &from).await {
                     Ok(who) if who.seen_by.is_some() => return Ok(who),
                     _ => {}
                 }
@@ -252,7 +253,7 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
             }
         }
     };
-    holder(&state, &secret, device, &from).await
+    holder(&state, request, &secret, device, &from).await
 }
 
 /// The name of one of our cookies: where people come by https, one that no other page of the host's can set
@@ -271,20 +272,35 @@ pub fn own_cookie(
 }
 
 /// Who holds a secret.
-async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result<Who, Refusal> {
+async fn holder(
+    state: &State,
+    request: &HttpRequest,
+    secret: &str,
+    device: bool,
+    from: &str,
+) -> Result<Who, Refusal> {
     let token = hash_secret(secret);
     let now = state.engine.now_ms();
     if let Some(Some(mut who)) = state.known.get(&token, now) {
         if *who.actor.from != *from {
             who.actor.from = from.into();
         }
-        state.devices_used.note(&who.actor, now);
+        note_use(state, request, &who, now);
         return Ok(who);
     }
     let door = if device { Door::Sync } else { Door::Console };
     let principal =
         if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
-    let Some(Principal { account, device, seen_by }) = principal else { return Err(not_signed_in()) };
+    let Some(principal) = principal else {
+        return Err(match device {
+            true => ended(state, token).await?.unwrap_or_else(not_signed_in),
+            false => not_signed_in(),
+        });
+    };
+    if is_idle(state, &principal, &token, now) {
+        return Err(left_alone());
+    }
+    let Principal { account, device, seen_by, .. } = principal;
     // A look ends with the role that it came from, and never goes upward.
     if let Some(by) = &seen_by
         && (by.role != Role::Administrator || account.role == Role::Administrator)
@@ -308,8 +324,35 @@ async fn holder(state: &State, secret: &str, device: bool, from: &str) -> Result
     let seen_by = seen_by.map(Arc::new);
     let who = Who { account: Arc::new(account), actor, token, door, seen_by, needs_factor };
     state.known.put(token, who.clone(), now);
-    state.devices_used.note(&who.actor, now);
+    note_use(state, request, &who, now);
     Ok(who)
+}
+
+fn note_use(state: &State, request: &HttpRequest, who: &Who, now: i64) {
+    state.in_use.note_device(&who.actor, now);
+    if who.actor.device.is_none() && is_attended(request) {
+        state.in_use.note_browser(who.token, now);
+    }
+}
+
+/// Why a token that was good is not, where that can be told to whoever holds it.
+pub async fn ended(state: &State, token: [u8; 32]) -> Result<Option<Refusal>, Refusal> {
+    Ok(state.engine.shut_out_by(token).await?.map(|alarm| shut_out("This computer was disconnected", &alarm)))
+}
+
+/// What is said to whom an alarm has shut out.
+pub fn shut_out(what: &str, alarm: &Alarm) -> Refusal {
+    Refusal::new(
+        403,
+        "shut_out",
+        "Shut out by an alarm",
+        &format!(
+            "{what} at {}, because {} files that had been there before turned to noise or got unknown endings within a short time, as malware would do. Nothing is lost: the states of before are kept.",
+            crate::times::show(alarm.raised_at),
+            alarm.files
+        ),
+        "Look for malware on this computer first; tell the administrator, who sees it on the desk and can roll the files back.",
+    )
 }
 
 /// Refuses an account whose door is closed: said only to who has proved who they are.
@@ -369,7 +412,10 @@ pub async fn still(state: &State, who: &Who) -> bool {
         None => state.engine.session(who.token).await,
     };
     match principal {
-        Ok(Some(p)) => check_door(state, p.seen_by.as_ref().unwrap_or(&p.account), door).is_ok(),
+        Ok(Some(p)) => {
+            !is_idle(state, &p, &who.token, state.engine.now_ms())
+                && check_door(state, p.seen_by.as_ref().unwrap_or(&p.account), door).is_ok()
+        }
         _ => false,
     }
 }
@@ -409,39 +455,91 @@ impl Proofs {
     }
 }
 
-/// When and from where devices were last used, not written yet.
+/// When, and of devices from where, each was last used; not written yet.
 #[derive(Default)]
-pub struct DevicesUsed(Mutex<HashMap<DeviceId, (i64, Arc<str>)>>);
+pub struct InUse {
+    devices: Mutex<HashMap<DeviceId, (i64, Arc<str>)>>,
+    browsers: Mutex<HashMap<[u8; 32], i64>>,
+}
 
-impl DevicesUsed {
-    pub fn note(&self, actor: &Actor, now: i64) {
+impl InUse {
+    /// A device was used.
+    pub fn note_device(&self, actor: &Actor, now: i64) {
         if let Some(device) = actor.device {
-            let mut used = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut used = self.devices.lock().unwrap_or_else(PoisonError::into_inner);
             used.insert(device, (now, actor.from.clone()));
         }
     }
 
-    /// What is known and not written yet.
-    pub fn of(&self, devices: &[DeviceId]) -> Vec<Option<(i64, String)>> {
-        let used = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+    /// Somebody did something in a browser.
+    fn note_browser(&self, token: [u8; 32], now: i64) {
+        self.browsers.lock().unwrap_or_else(PoisonError::into_inner).insert(token, now);
+    }
+
+    /// When that was last, if it is not written yet.
+    fn browser(&self, token: &[u8; 32]) -> Option<i64> {
+        self.browsers.lock().unwrap_or_else(PoisonError::into_inner).get(token).copied()
+    }
+
+    /// What is known of devices and not written yet.
+    pub fn devices(&self, devices: &[DeviceId]) -> Vec<Option<(i64, String)>> {
+        let used = self.devices.lock().unwrap_or_else(PoisonError::into_inner);
         devices.iter().map(|d| used.get(d).map(|(at, from)| (*at, from.to_string()))).collect()
     }
 
     /// Writes it.
     pub async fn write(&self, engine: &yellow_attic_store::Engine) {
-        let used = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
-        if used.is_empty() {
+        let devices = std::mem::take(&mut *self.devices.lock().unwrap_or_else(PoisonError::into_inner));
+        let browsers = self.browsers.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        if devices.is_empty() && browsers.is_empty() {
             return;
         }
-        let used = used.into_iter().map(|(d, (at, from))| (d, at, from.to_string())).collect();
-        if let Err(error) = engine.note_device_use(used).await {
-            tracing::warn!(%error, "the last use of devices could not be written");
+        let devices = devices.into_iter().map(|(d, (at, from))| (d, at, from.to_string())).collect();
+        let written: Vec<_> = browsers.into_iter().collect();
+        if let Err(error) = engine.note_use(devices, written.clone()).await {
+            tracing::warn!(%error, "the last use of devices and browsers could not be written");
+            return;
+        }
+        // Only now: until it is written, it is known from here.
+        let mut browsers = self.browsers.lock().unwrap_or_else(PoisonError::into_inner);
+        for (token, at) in written {
+            if browsers.get(&token) == Some(&at) {
+                browsers.remove(&token);
+            }
         }
     }
 }
 
+/// By this header our own pages say that nobody has touched them for a while: what they ask is no use of the browser.
+const UNATTENDED: &str = "attic-unattended";
+
+/// Whether a request tells that somebody sits there. A page that follows what happens does that by itself.
+fn is_attended(request: &HttpRequest) -> bool {
+    !request.headers().contains_key(UNATTENDED) && !request.path().ends_with("/events")
+}
+
+/// Whether a browser has been left alone for longer than a rule allows.
+fn is_idle(state: &State, principal: &Principal, token: &[u8; 32], now: i64) -> bool {
+    if principal.device.is_some() || principal.seen_by.is_some() {
+        return false;
+    }
+    let hours = state.engine.rules_of(principal.account.id, |r, groups| r.number(Rule::BrowsersIdle, groups));
+    let used = state.in_use.browser(token).unwrap_or(0).max(principal.used_at);
+    hours.is_some_and(|hours| now - used > i64::from(hours) * 3_600_000)
+}
+
 fn state(request: &HttpRequest) -> Result<web::Data<State>, Refusal> {
     request.app_data::<web::Data<State>>().cloned().ok_or_else(not_signed_in)
+}
+
+fn left_alone() -> Refusal {
+    Refusal::new(
+        401,
+        "browser_left_alone",
+        "Signed out",
+        "A rule signs a browser out after it has been left alone for some hours, and this one was.",
+        "Sign in again.",
+    )
 }
 
 fn not_signed_in() -> Refusal {

@@ -28,6 +28,29 @@ pub fn built(name: &str) -> Option<Vec<u8>> {
     Built::get(name).map(|file| file.data.into_owned())
 }
 
+/// The console's own pages, by the first part of their address; its router (`console/src/app.tsx`) has the same.
+const PAGES: [&str; 12] = [
+    "shelf",
+    "account",
+    "welcome",
+    "space",
+    "computers",
+    "given-out",
+    "intake",
+    "desk",
+    "recent",
+    "set-up",
+    "sign-in",
+    "index.html",
+];
+
+/// Whether the console has a page, or a file, there.
+pub fn is_page(path: &str) -> bool {
+    let path = path.trim_start_matches('/');
+    let first = path.split('/').next().unwrap_or_default();
+    path.is_empty() || PAGES.contains(&first) || first == "assets" || Built::get(path).is_some()
+}
+
 /// Serves a built file; any other path is a page of the console itself.
 pub async fn page(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
@@ -87,4 +110,21 @@ fn packed(name: &str, data: &[u8]) -> Vec<u8> {
             encoder.finish().unwrap_or_default()
         })
         .clone()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_page_of_the_consoles_router_is_one_of_ours() {
+        let router = include_str!("../../../console/src/app.tsx");
+        let mut pages = 0;
+        for part in router.split('"').filter(|p| p.starts_with('/') && !p.contains(' ')) {
+            assert!(is_page(part.trim_end_matches(['?', '*'])), "{part}");
+            pages += 1;
+        }
+        assert!(pages > 10, "{pages}");
+        assert!(!is_page("/home/x") && !is_page("/api"));
+    }
 }

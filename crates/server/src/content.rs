@@ -2,6 +2,7 @@
 //! in our pages.
 
 use crate::app::State;
+use crate::conditional::{asked, if_range_date, of_read};
 use crate::listening::Outlet;
 use crate::problem::Refusal;
 use crate::reader::Reader;
@@ -19,8 +20,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use yellow_attic_core::NodeId;
-use yellow_attic_core::conditions::{Tags, parse_tags};
-use yellow_attic_core::range::{Asked, parse};
+use yellow_attic_core::conditions::ReadAnswer;
+use yellow_attic_core::range::Asked;
 use yellow_attic_store::Row;
 use yellow_attic_store::engine::RightsWatch;
 
@@ -34,6 +35,9 @@ const LARGE_BLOCK: u64 = 1 << 20;
 const WORTH_AHEAD: u64 = 8 << 20;
 /// At most so many at a time.
 const MOST_AHEAD: usize = 16;
+
+/// Whoever keeps it asks each time whether it is still so.
+const PRIVATE: &str = "private, no-cache";
 
 const KEEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'.').remove(b'-').remove(b'_');
 
@@ -67,16 +71,6 @@ pub fn safe_type(name: &str) -> Option<&'static str> {
     })
 }
 
-/// What part of something a request asks for. If-Range: a part only of the very state that the
-/// caller has the rest of.
-pub fn asked(request: &HttpRequest, tag: &str, size: u64) -> Asked {
-    let text = |name: header::HeaderName| request.headers().get(name).and_then(|v| v.to_str().ok());
-    match text(header::IF_RANGE) {
-        Some(wanted) if wanted != tag => Asked::Whole,
-        _ => parse(text(header::RANGE), size),
-    }
-}
-
 /// Answers with the bytes of a state.
 pub async fn answer(
     request: &HttpRequest,
@@ -97,31 +91,32 @@ pub async fn answer(
     let (file, row) = state.engine.open_bytes(row).await?;
     let size = row.size().max(0) as u64;
     let tag = row.etag().unwrap_or_default();
-    let text = |name: header::HeaderName| request.headers().get(name).and_then(|v| v.to_str().ok());
-    let matches = |tags: Option<Tags>| match tags {
-        Some(Tags::Any) => true,
-        Some(Tags::OneOf(list)) => list.iter().any(|t| t == tag.trim_matches('"')),
-        None => false,
+    match of_read(request).read(&row.standing()) {
+        ReadAnswer::Send => {}
+        ReadAnswer::NotModified => {
+            return Ok(HttpResponse::NotModified()
+                .insert_header((header::ETAG, tag))
+                .insert_header((header::LAST_MODIFIED, times::http_date(row.mtime)))
+                .insert_header((header::CACHE_CONTROL, PRIVATE))
+                .finish());
+        }
+        ReadAnswer::Failed => {
+            return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
+        }
+    }
+    let own_second = match if_range_date(request) {
+        Some(_) => state.engine.own_second(&row).await?,
+        None => None,
     };
-    if text(header::IF_NONE_MATCH).is_some_and(|v| matches(parse_tags(v))) {
-        return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());
-    }
-    if text(header::IF_MATCH).is_some_and(|v| !matches(parse_tags(v))) {
-        return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
-    }
     let mut several = Vec::new();
-    let (from, length, partial) = match asked(request, &tag, size) {
+    let (from, length, partial) = match asked(request, &tag, own_second, size) {
         Asked::Whole => (0, size, false),
         Asked::Part { from, length } => (from, length, true),
         Asked::Parts(parts) => {
             several = parts;
             (0, size, true)
         }
-        Asked::Outside => {
-            return Ok(HttpResponse::RangeNotSatisfiable()
-                .insert_header((header::CONTENT_RANGE, format!("bytes */{size}")))
-                .finish());
-        }
+        Asked::Outside => return Ok(outside(size)),
     };
     let mut answer = if partial { HttpResponse::PartialContent() } else { HttpResponse::Ok() };
     let kind = safe_type(row.name());
@@ -132,7 +127,7 @@ pub async fn answer(
         .insert_header((header::ACCEPT_RANGES, "bytes"))
         .insert_header((header::CONTENT_TYPE, kind.unwrap_or("application/octet-stream")))
         .insert_header((header::LAST_MODIFIED, times::http_date(row.mtime)))
-        .insert_header((header::CACHE_CONTROL, "private, no-cache"))
+        .insert_header((header::CACHE_CONTROL, PRIVATE))
         .insert_header((header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'"))
         .insert_header((
             header::CONTENT_DISPOSITION,
@@ -182,6 +177,23 @@ pub async fn answer(
         return Ok(answer.body(SizedStream::new(length, guarded(bytes, may))));
     }
     Ok(answer.body(SizedStream::new(length, guarded(blocks(Arc::new(file), from, length), may))))
+}
+
+/// 416: nothing of what there is lies in the range.
+pub fn outside(size: u64) -> HttpResponse {
+    let refusal = Refusal::new(
+        416,
+        "range_outside",
+        "No such range",
+        &format!("There are {size} bytes; the range lies outside of them."),
+        "Ask without a range, or for one that begins earlier.",
+    );
+    let mut answer = actix_web::ResponseError::error_response(&refusal);
+    let told = header::HeaderValue::from_str(&format!("bytes */{size}"));
+    if let Ok(told) = told {
+        answer.headers_mut().insert(header::CONTENT_RANGE, told);
+    }
+    answer
 }
 
 /// Several parts of a file, each with its own headers (RFC 9110, section 14.6).

@@ -94,7 +94,8 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
     let who =
         alarm.account.and_then(|a| names.accounts.get(&a).cloned()).unwrap_or_else(|| "Somebody".into());
     let device = alarm.device.and_then(|d| names.devices.get(&d).cloned());
-    let with = device.map_or_else(|| "in a browser".to_string(), |d| format!("with {d}"));
+    let with = device
+        .map_or_else(|| "in a browser or by WebDAV with the password".to_string(), |d| format!("with {d}"));
     let place = title(&shelf);
     let before = crate::times::show(state.engine.time_of(alarm.before).await?);
     tracing::warn!(shelf = place, files = alarm.files, of = alarm.of, "one device changed very much at once");
@@ -103,7 +104,13 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
         alarm.files,
         alarm.of,
         alarm.ending.as_ref().map_or_else(String::new, |e| format!(" or has the ending .{e}")),
-        if alarm.shut { " That device can do nothing any more until it is connected again." } else { "" },
+        match (alarm.shut, alarm.device) {
+            (true, Some(_)) =>
+                " That computer was disconnected: it can do nothing any more until it is connected again.",
+            (true, None) =>
+                " WebDAV is closed to this account until the alarm is settled, and its browsers are signed out.",
+            (false, _) => "",
+        },
     );
     for account in to_tell(state, &state.engine.owners_of(&shelf)).await? {
         let subject = format!("Very much has changed on {place}");

@@ -1,5 +1,6 @@
 //! How refusals look: one table from the kind of an error to status, code and remedy.
 
+use actix_web::error::JsonPayloadError;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yellow_attic_api::Problem;
@@ -418,6 +419,15 @@ impl From<StoreError> for Refusal {
             StoreError::OtherDevice(_) | StoreError::NoStore(_) => {
                 make(500, "no_store", "The store cannot be opened", "Tell the administrator.")
             }
+            // Paths of the machine are for the desk.
+            StoreError::SecretsShut(_) => Refusal::new(
+                503,
+                "secrets_key_missing",
+                "Second factors cannot be checked",
+                "The key with which this service keeps second factors is not there. A recovery code still signs in.",
+                "Use a recovery code, or tell the administrator, who puts the key back: the desk says where.",
+            )
+            .retry_after(60),
             StoreError::BytesMissing(_) => make(
                 410,
                 "bytes_missing",
@@ -498,4 +508,30 @@ pub fn unreadable(what: &str, error: &dyn std::fmt::Display) -> actix_web::Error
         "Compare it with /api/openapi.json and send it again.",
     )
     .into()
+}
+
+/// Says why a body of JSON was refused.
+pub fn bad_body(error: &JsonPayloadError) -> actix_web::Error {
+    match error {
+        JsonPayloadError::ContentType => Refusal::new(
+            415,
+            "wrong_media_type",
+            "Not of this kind",
+            "The body is not said to be JSON.",
+            "Send it with Content-Type: application/json.",
+        )
+        .into(),
+        JsonPayloadError::OverflowKnownLength { limit, .. } | JsonPayloadError::Overflow { limit } => {
+            Refusal::new(
+                413,
+                "body_too_large",
+                "Too large",
+                &format!("The body is larger than {limit} bytes, the most for this."),
+                "Send less at a time.",
+            )
+            .into()
+        }
+        JsonPayloadError::Deserialize(why) => unreadable("body", why),
+        _ => Refusal::bad("body_cut_short", "The body was cut short.", "Send it again.").into(),
+    }
 }

@@ -12,7 +12,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use yellow_attic_store::{Actor, Engine, Missing, Options, TreeAccess};
+use yellow_attic_store::{Actor, Engine, TreeAccess};
 
 /// So often.
 const CHORES_EVERY: Duration = Duration::from_secs(300);
@@ -37,8 +37,7 @@ pub struct Running {
 /// Opens the store and begins to listen. Where there is none, nothing is made: its disk may not be mounted.
 #[boxed(?Send)]
 pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>> {
-    let options = Options { missing: Missing::Refuse, ..Options::new(&config.data) };
-    let engine = Engine::open(options).await?;
+    let engine = Engine::open(config.store()).await?;
     let (word, why) = crate::api::store_state::promise_of(engine.durability());
     if word != "kept" {
         tracing::warn!("the disk: {why}");
@@ -172,7 +171,7 @@ async fn do_chores(state: web::Data<State>) {
         }
         tokio::time::sleep(CHORES_EVERY).await;
         state.reads.write(&state.engine).await;
-        state.devices_used.write(&state.engine).await;
+        state.in_use.write(&state.engine).await;
     }
 }
 
@@ -224,7 +223,7 @@ impl Running {
         let _ = self.server.await;
         self.chores.iter().for_each(tokio::task::JoinHandle::abort);
         self.state.reads.write(&self.state.engine).await;
-        self.state.devices_used.write(&self.state.engine).await;
+        self.state.in_use.write(&self.state.engine).await;
         self.state.strangers.write_uses(&self.state.engine).await;
         self.state.engine.stop().await;
     }

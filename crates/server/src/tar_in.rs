@@ -17,7 +17,7 @@ use tar::EntryType;
 use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, mpsc};
 use yellow_attic_api::{Fate, Problem, TarEntry, TarLine, TarSums};
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NameError, NodeId, PathError};
@@ -321,8 +321,7 @@ impl Taking {
         let weight = (size.min(SMALL as u64) as usize / 1024).max(LEAST_KIB) as u32;
         let room = self.runtime.block_on(self.under_way.clone().acquire_many_owned(weight));
         let Some(name) = names.pop() else { return Ok(None) };
-        let if_none_match = (!self.replace).then_some(Tags::Any);
-        let conditions = Conditions { if_match: None, if_none_match };
+        let conditions = if self.replace { Conditions::default() } else { Conditions::nothing_there() };
         let (engine, actor, lines, sums) =
             (self.engine.clone(), self.actor.clone(), self.lines.clone(), self.sums.clone());
         self.runtime.spawn(async move {

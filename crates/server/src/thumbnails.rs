@@ -2,6 +2,7 @@
 //! are what strangers made.
 
 use crate::app::State;
+use crate::conditional::of_read;
 use crate::problem::Refusal;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -13,6 +14,7 @@ use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use tokio::sync::Semaphore;
 use yellow_attic_core::Moment;
+use yellow_attic_core::conditions::ReadAnswer;
 use yellow_attic_store::Row;
 use yellow_attic_store::disk::hex;
 
@@ -150,7 +152,7 @@ pub async fn answer(request: &HttpRequest, state: &State, row: &Row) -> Result<H
         )
     };
     let tag = row.etag().ok_or_else(none)?;
-    if request.headers().get(header::IF_NONE_MATCH).and_then(|v| v.to_str().ok()) == Some(&tag) {
+    if of_read(request).read(&row.standing()) == ReadAnswer::NotModified {
         return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());
     }
     let bytes = state.thumbnails.get(state, row).await?.ok_or_else(none)?;

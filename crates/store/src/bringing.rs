@@ -10,7 +10,7 @@ use crate::staging::Staged;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{Moment, Name, NodeId};
@@ -71,7 +71,7 @@ impl Engine {
             let staged = self.stage_copy(&source).await?;
             let in_the_way = there.as_ref().filter(|t| t.is_folder());
             let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
-            let free = Conditions { if_match: None, if_none_match: (!replace).then_some(Tags::Any) };
+            let free = if replace { Conditions::default() } else { Conditions::nothing_there() };
             let like = self.to_take_on(node, there.as_ref().map(|t| t.node)).await?;
             let put =
                 self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied, like).await;
@@ -152,9 +152,15 @@ impl Engine {
 
     /// Moves or renames; what stands at the name makes room, whatever it is.
     #[boxed]
-    pub async fn move_over(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
-        let free = Conditions::default();
-        match self.move_node(actor, node, parent, name.clone(), true, free.clone()).await {
+    pub async fn move_over(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        parent: NodeId,
+        name: Name,
+        conditions: Conditions,
+    ) -> Result<Done> {
+        match self.move_node(actor, node, parent, name.clone(), true, conditions.clone()).await {
             Err(StoreError::FolderInTheWay(_) | StoreError::NameTaken(_)) => {}
             other => return other,
         }
@@ -164,7 +170,7 @@ impl Engine {
             return Err(StoreError::IntoItself);
         }
         let made_room = self.make_room(actor, Some(there.node)).await?;
-        let done = self.move_node(actor, node, parent, name, false, free).await;
+        let done = self.move_node(actor, node, parent, name, false, conditions).await;
         self.or_put_back(actor, made_room, done).await
     }
 

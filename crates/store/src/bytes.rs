@@ -67,6 +67,22 @@ impl Engine {
         Err(why.unwrap_or_else(|| StoreError::BytesMissing(row.name().into())))
     }
 
+    /// The second of a state's own time, if no other state of the same file had that: then it names this one alone.
+    #[boxed]
+    pub async fn own_second(&self, row: &Row) -> Result<Option<i64>> {
+        let second = row.mtime.div_euclid(1000);
+        let others: i64 = sqlx::query_scalar(
+            "SELECT (SELECT count(*) FROM entries_past WHERE node = ?1 AND mtime >= ?2 AND mtime < ?2 + 1000 AND content IS NOT ?3)
+                + (SELECT count(*) FROM entries_now WHERE node = ?1 AND mtime >= ?2 AND mtime < ?2 + 1000 AND content IS NOT ?3)",
+        )
+        .bind(row.node.0)
+        .bind(second * 1000)
+        .bind(row.content.map(|c| c.id.0))
+        .fetch_one(&self.shared.view.pool)
+        .await?;
+        Ok((others == 0).then_some(second))
+    }
+
     async fn try_place(&self, row: &Row, content: &Content) -> Result<Option<(File, Look)>> {
         if !self.shared.placing.is_placed(content.mark)
             && let Ok(staged) =

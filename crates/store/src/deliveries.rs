@@ -11,7 +11,7 @@ use crate::uploads::{NewUpload, OtherPlace, Upload};
 use async_recursion::async_recursion as boxed;
 use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::intake::{HEAD, KindError, numbered, sender_folder};
 use yellow_attic_core::name::from_stranger;
 use yellow_attic_core::rights::Level;
@@ -283,7 +283,7 @@ impl Engine {
         loop {
             n = self.first_free(parent, upload.new.name.as_str(), n, false).await?;
             let name = Name::new(&numbered(upload.new.name.as_str(), n, false))?;
-            let conditions = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
+            let conditions = Conditions::nothing_there();
             match self.finish_upload(actor, id, Some(OtherPlace { parent, name, conditions })).await {
                 // Another one came between: the next number.
                 Err(

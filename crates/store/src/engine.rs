@@ -14,6 +14,7 @@ use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::quota::Claims;
 use crate::record_key::RecordKey;
+use crate::secrets::Secrets;
 use crate::staging::{Arriving, Staged, Staging};
 use crate::steps::{AllSteps, Steps};
 use crate::uploads::Uploads;
@@ -48,6 +49,8 @@ pub struct Options {
     pub most_owed: (usize, std::time::Duration),
     /// Whether background jobs run by themselves; else by [`Engine::run_jobs`].
     pub background: bool,
+    /// The file with the key of the secrets; in the data folder, if nobody says.
+    pub secrets_key: Option<PathBuf>,
 }
 
 impl Options {
@@ -61,6 +64,7 @@ impl Options {
             take_apart_after_ms: 3_600_000,
             most_owed: (10_000, std::time::Duration::from_secs(5)),
             background: true,
+            secrets_key: None,
         }
     }
 }
@@ -99,9 +103,12 @@ pub(crate) struct Shared {
     pub packing: Packing,
     /// Rollbacks that run, with how far they are.
     pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::rollback::Running>>>,
+    /// What was found suspicious lately.
+    pub suspected: Mutex<crate::alarms::Suspected>,
     /// Folders as they were, kept from one page to the next.
     pub listed: Mutex<Vec<crate::then::Listed>>,
     seal: Seal,
+    pub(crate) secrets: Secrets,
     /// The record's first key, if it was made at this start.
     first_key: Option<String>,
     /// Whether jobs run by themselves.
@@ -145,6 +152,8 @@ impl Engine {
         let mut conn = db::open_writer(&disk.catalogue()).await?;
         let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
         let seal = identity::seal(&mut conn).await?;
+        let usual = || options.data.join(crate::secrets::USUAL_NAME);
+        let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
         crate::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;
         let began = crate::book::load_heads(&mut conn).await?.at;
@@ -289,7 +298,9 @@ impl Engine {
                 packing,
                 rolling: Mutex::default(),
                 listed: Mutex::default(),
+                suspected: Mutex::default(),
                 seal,
+                secrets,
                 first_key,
                 background: options.background,
                 delivering: Default::default(),
@@ -390,6 +401,11 @@ impl Engine {
             let (answer, _) = oneshot::channel();
             let _ = sender.try_send(make(answer));
         }
+    }
+
+    /// Why the key of the secrets is not there, if it is not: second factors cannot be checked or set up meanwhile.
+    pub fn secrets_trouble(&self) -> Option<String> {
+        self.shared.secrets.key().err().map(|why| why.to_string())
     }
 
     /// The time, for ends of links, grants and sign-ins: the later of the wall clock and the newest time kept, so that a

@@ -236,6 +236,9 @@ pub enum StoreError {
     /// There is no store in the folder.
     #[error("{0}")]
     NoStore(String),
+    /// The key that seals second factors is not there.
+    #[error("the key of the secrets is missing: {0}")]
+    SecretsShut(String),
     /// The folder of a shelf is not there: its disk may not be mounted. Nothing is made in its stead.
     #[error("the folder of the shelf \"{0}\" is not there: is its disk mounted?")]
     ShelfMissing(String),

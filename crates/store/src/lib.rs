@@ -85,6 +85,7 @@ pub mod rollback;
 mod rows;
 pub mod ruling;
 pub mod searching;
+pub mod secrets;
 pub mod signing;
 pub mod slips;
 pub mod snapshots;

@@ -3,6 +3,7 @@
 use crate::disk::ObjectId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
+use yellow_attic_core::conditions::Standing;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OpeningId, OrgId, ShelfId};
@@ -230,6 +231,11 @@ impl Row {
     /// The tag of its bytes.
     pub fn etag(&self) -> Option<String> {
         self.content.map(|c| yellow_attic_core::conditions::etag(&c.hash))
+    }
+
+    /// What conditions of requests ask of it.
+    pub fn standing(&self) -> Standing {
+        Standing { tag: self.etag(), mtime: self.mtime, at: self.at }
     }
 }
 

@@ -302,9 +302,9 @@ pub(crate) async fn put(
         return Err(StoreError::TooDeep(chain.len()));
     }
     let shelf = chain[chain.len() - 1].shelf;
-    let present = there.as_ref().and_then(|r| r.etag());
-    if !conditions.hold(present.as_deref()) {
-        return Err(StoreError::ConditionFailed { present });
+    let present = there.as_ref().map(|r| r.standing());
+    if !conditions.hold(present.as_ref()) {
+        return Err(StoreError::ConditionFailed { present: present.and_then(|p| p.tag) });
     }
     let left = match &there {
         Some(_) => None,
@@ -453,9 +453,9 @@ pub(crate) async fn move_node(
     {
         return Err(StoreError::Busy);
     }
-    let present = mover.etag();
-    if !conditions.hold(present.as_deref()) {
-        return Err(StoreError::ConditionFailed { present });
+    let present = mover.standing();
+    if !conditions.hold(Some(&present)) {
+        return Err(StoreError::ConditionFailed { present: present.tag });
     }
     if mover.is_folder() && to_chain.iter().any(|r| r.node == node) {
         return Err(StoreError::IntoItself);
@@ -617,9 +617,9 @@ pub(crate) async fn remove(
     let chain = book.require(actor, node, Level::Edit).await?;
     let row = chain[0].clone();
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
-    let present = row.etag();
-    if !conditions.hold(present.as_deref()) {
-        return Err(StoreError::ConditionFailed { present });
+    let present = row.standing();
+    if !conditions.hold(Some(&present)) {
+        return Err(StoreError::ConditionFailed { present: present.tag });
     }
     book.check_going(&chain)?;
     let sums = book.folder(node).await?;

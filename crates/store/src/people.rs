@@ -193,6 +193,8 @@ pub struct Principal {
     pub device: Option<DeviceId>,
     /// The administrator behind it, who looks as this account.
     pub seen_by: Option<Account>,
+    /// When a browser was last used, as far as it is written; of a device, nothing is said here.
+    pub used_at: i64,
 }
 
 type AccountJson = (
@@ -258,7 +260,7 @@ fn account(row: AccountJson) -> Account {
     }
 }
 
-fn doors_word(doors: &BTreeSet<Door>) -> String {
+pub(crate) fn doors_word(doors: &BTreeSet<Door>) -> String {
     doors.iter().map(|d| d.word()).collect::<Vec<_>>().join(",")
 }
 
@@ -529,8 +531,8 @@ impl Engine {
     /// Who stands behind a session.
     #[boxed]
     pub async fn session(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<(String, Option<String>)> = sqlx::query_as(sql(format!(
-            "SELECT {ACCOUNT}, (SELECT {SEEN} FROM accounts b WHERE b.id = s.looks_as AND b.disabled_at IS NULL)
+        let row: Option<(i64, String, Option<String>)> = sqlx::query_as(sql(format!(
+            "SELECT coalesce(s.used_at, s.made_at), {ACCOUNT}, (SELECT {SEEN} FROM accounts b WHERE b.id = s.looks_as AND b.disabled_at IS NULL)
              FROM sessions s JOIN accounts a ON a.id = s.account
              WHERE s.token = ? AND s.ends_at > ? AND a.disabled_at IS NULL AND {THERE}",
             SEEN = ACCOUNT.replace("a.", "b.")
@@ -539,11 +541,13 @@ impl Engine {
         .bind(self.now_ms())
         .fetch_optional(&self.shared.view.pool)
         .await?;
-        let Some((its, looked)) = row else { return Ok(None) };
+        let Some((used_at, its, looked)) = row else { return Ok(None) };
         let its = account(parse(&its)?);
         Ok(Some(match looked {
-            Some(other) => Principal { account: account(parse(&other)?), device: None, seen_by: Some(its) },
-            None => Principal { account: its, device: None, seen_by: None },
+            Some(other) => {
+                Principal { account: account(parse(&other)?), device: None, seen_by: Some(its), used_at }
+            }
+            None => Principal { account: its, device: None, seen_by: None, used_at },
         }))
     }
 
@@ -619,9 +623,17 @@ impl Engine {
 
     /// Writes when and from where devices were last used.
     #[boxed]
-    pub async fn note_device_use(&self, used: Vec<(DeviceId, i64, String)>) -> Result<()> {
-        let list: Vec<_> = used.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
+    pub async fn note_use(
+        &self,
+        devices: Vec<(DeviceId, i64, String)>,
+        browsers: Vec<([u8; 32], i64)>,
+    ) -> Result<()> {
+        let list: Vec<_> =
+            devices.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
         let list = serde_json::Value::Array(list).to_string();
+        let tokens: Vec<_> =
+            browsers.iter().map(|(token, at)| serde_json::json!([crate::disk::hex(token), at])).collect();
+        let tokens = serde_json::Value::Array(tokens).to_string();
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 sqlx::query(
@@ -629,6 +641,13 @@ impl Engine {
                      FROM json_each(?) j WHERE devices.id = j.value->>0",
                 )
                 .bind(list)
+                .execute(&mut *conn)
+                .await?;
+                sqlx::query(
+                    "UPDATE sessions SET used_at = j.value->>1 FROM json_each(?) j
+                     WHERE sessions.token = unhex(j.value->>0)",
+                )
+                .bind(tokens)
                 .execute(conn)
                 .await?;
                 Ok(())
@@ -648,7 +667,8 @@ impl Engine {
         .fetch_optional(&self.shared.view.pool)
         .await?;
         let Some((device, its)) = row else { return Ok(None) };
-        Ok(Some(Principal { account: account(parse(&its)?), device: Some(DeviceId(device)), seen_by: None }))
+        let (account, device) = (account(parse(&its)?), Some(DeviceId(device)));
+        Ok(Some(Principal { account, device, seen_by: None, used_at: 0 }))
     }
 
     /// The names to show for accounts and devices.

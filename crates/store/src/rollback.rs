@@ -844,7 +844,7 @@ impl Engine {
         goal: Moment,
         id: i64,
     ) -> Result<i64> {
-        let free = Conditions { if_match: None, if_none_match: None };
+        let free = Conditions::default();
         if step == Step::Goes {
             // A node that was there then is never removed with the folder that it stands in now.
             return self.remove(actor, node, free).await.map(|_| 0);
@@ -897,7 +897,7 @@ impl Engine {
             return Err(StoreError::NameTaken(name.to_string()));
         }
         let aside = Name::new(&format!("{}{:x}", aside_prefix(id), there.node.0))?;
-        let free = Conditions { if_match: None, if_none_match: None };
+        let free = Conditions::default();
         self.move_node(actor, there.node, parent, aside, false, free).await.map(|_| ())
     }
 }

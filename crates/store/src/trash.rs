@@ -8,7 +8,7 @@ use crate::ops::{Done, Place};
 use crate::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::cursor::CursorError;
 use yellow_attic_core::keeping::Keeping;
 use yellow_attic_core::rights::Level;
@@ -257,7 +257,7 @@ impl Engine {
                     continue;
                 }
                 let staged = self.stage_copy(&state).await?;
-                let free = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
+                let free = Conditions::nothing_there();
                 match self
                     .put_as(actor, above, own.clone(), staged, state.mtime, free, How::Restored, None)
                     .await

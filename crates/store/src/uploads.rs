@@ -15,7 +15,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::OwnedMutexGuard;
-use yellow_attic_core::conditions::{Conditions, parse_tags};
+use yellow_attic_core::conditions::{Conditions, Tags, parse_tags, parse_tags_weakly};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{ContentId, Name, NodeId};
 
@@ -290,9 +290,9 @@ impl Engine {
             // What is there already is nothing to a sender: theirs gets a number.
             Some(_) => self.chain(actor, new.parent, Level::Add).await.map(|_| None)?,
         };
-        let present = there.as_ref().and_then(|row| row.etag());
-        if !conditions(&new)?.hold(present.as_deref()) {
-            return Err(StoreError::ConditionFailed { present });
+        let present = there.as_ref().map(|row| row.standing());
+        if !conditions(&new)?.hold(present.as_ref()) {
+            return Err(StoreError::ConditionFailed { present: present.and_then(|p| p.tag) });
         }
         let replaced = there.as_ref().map_or(0, |row| row.size().max(0) as u64);
         match there {
@@ -878,12 +878,18 @@ fn read(row: UploadRow) -> Result<Upload> {
 }
 
 fn conditions(new: &NewUpload) -> Result<Conditions> {
-    let read = |text: &Option<String>| match text {
+    type Parse = fn(&str) -> Option<Tags>;
+    let read = |text: &Option<String>, parse: Parse| match text {
         None => Ok(None),
-        Some(text) => match parse_tags(text) {
+        Some(text) => match parse(text) {
             Some(tags) => Ok(Some(tags)),
             None => Err(StoreError::BadInput(format!("{text} is no ETag"))),
         },
     };
-    Ok(Conditions { if_match: read(&new.if_match)?, if_none_match: read(&new.if_none_match)? })
+    let if_match = read(&new.if_match, parse_tags)?;
+    Ok(Conditions {
+        if_match,
+        if_none_match: read(&new.if_none_match, parse_tags_weakly)?,
+        ..Conditions::default()
+    })
 }

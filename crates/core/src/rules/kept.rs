@@ -96,7 +96,7 @@ pub(super) fn wanted(rule: Rule) -> String {
         Rule::Hold => "on or off".into(),
         Rule::MakeRoom => "SIZE free, nothing younger than TIME, such as \"20 GiB free, nothing younger than 7 days\"; or none".into(),
         Rule::Snapshots => Schedule::WANTED.into(),
-        Rule::MassChange => "off, tell (administrators and owners hear of it), or close (and that device can do nothing any more)".into(),
+        Rule::MassChange => "off, tell (administrators and owners hear of it), or close (and that computer is disconnected; without one, WebDAV is closed to that account until the alarm is settled)".into(),
         Rule::QuotaWarns => "a number from 50 to 99".into(),
         _ => "some of versions, trash, snapshots, given (what others gave one), with commas between them, or none".into(),
     }

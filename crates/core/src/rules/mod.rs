@@ -81,6 +81,8 @@ pub enum Rule {
     PasswordStrength,
     /// From which day on nobody signs in without a second factor.
     SecondFactor,
+    /// After how many hours without use a browser is signed out.
+    BrowsersIdle,
     /// Whom one sees in the list of people.
     PeopleSeen,
     /// Whether people from outside may be invited.
@@ -207,10 +209,11 @@ pub enum RuleError {
 
 impl Rule {
     /// All of them, in the order in which they are shown.
-    pub const ALL: [Rule; 26] = [
+    pub const ALL: [Rule; 27] = [
         Rule::PasswordLength,
         Rule::PasswordStrength,
         Rule::SecondFactor,
+        Rule::BrowsersIdle,
         Rule::DoorsClosed,
         Rule::PeopleSeen,
         Rule::LooksTold,
@@ -242,6 +245,7 @@ impl Rule {
             Rule::PasswordLength => "password-length",
             Rule::PasswordStrength => "password-strength",
             Rule::SecondFactor => "second-factor-from",
+            Rule::BrowsersIdle => "browsers-idle-hours",
             Rule::PeopleSeen => "people-seen",
             Rule::GuestsInvited => "guests-invited",
             Rule::GuestsIdle => "guests-idle-days",
@@ -270,6 +274,7 @@ impl Rule {
             Rule::PasswordLength => "Shortest password",
             Rule::PasswordStrength => "Strength of passwords",
             Rule::SecondFactor => "Second factor demanded",
+            Rule::BrowsersIdle => "Idle browsers",
             Rule::PeopleSeen => "Who sees whom",
             Rule::GuestsInvited => "Guests may be invited",
             Rule::GuestsIdle => "Idle guests",
@@ -299,7 +304,7 @@ impl Rule {
             Rule::SignUpDomains | Rule::DoorsClosed => Value::Words(BTreeSet::new()),
             Rule::SignUpApproval | Rule::LooksTold => Value::Switch(true),
             Rule::LinksPassword | Rule::KeptInside => Value::Switch(false),
-            Rule::LinksDays | Rule::IntakesDays => Value::Number(None),
+            Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle => Value::Number(None),
             Rule::LinksMadeBy | Rule::IntakesMadeBy => Value::Words(BTreeSet::from([EVERYONE.to_string()])),
             other => kept::default_value(other),
         }
@@ -315,6 +320,7 @@ impl Rule {
             Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
                 "a number of days from 1 to 3650, or none".into()
             }
+            Rule::BrowsersIdle => "a number of hours from 1 to 720, or none".into(),
             Rule::LinksMadeBy | Rule::IntakesMadeBy => {
                 "everyone (every member), nobody, or names of groups with commas between them".into()
             }
@@ -399,7 +405,10 @@ impl Rule {
         match self {
             Rule::PasswordLength => Ok(Value::Number(Some(number(8, 64)?))),
             Rule::PasswordStrength => Ok(Value::Number(Some(number(0, 4)?))),
-            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays if none => Ok(Value::Number(None)),
+            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle if none => {
+                Ok(Value::Number(None))
+            }
+            Rule::BrowsersIdle => Ok(Value::Number(Some(number(1, 720)?))),
             Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
                 Ok(Value::Number(Some(number(1, 3650)?)))
             }
@@ -460,7 +469,10 @@ impl Rule {
             (Value::Number(a), Value::Number(b)) => Value::Number(match (a, b) {
                 (None, other) | (other, None) => *other,
                 (Some(a), Some(b))
-                    if matches!(self, Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays) =>
+                    if matches!(
+                        self,
+                        Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle
+                    ) =>
                 {
                     Some(*a.min(b))
                 }
@@ -536,6 +548,15 @@ impl Rule {
                 format!("A guest who has not signed in for {days} days is disabled.")
             }
             (Rule::GuestsIdle, _) => "Guests are never disabled for being away.".into(),
+            (Rule::BrowsersIdle, Value::Number(Some(1))) => {
+                "A browser that was left alone for an hour is signed out.".into()
+            }
+            (Rule::BrowsersIdle, Value::Number(Some(hours))) => {
+                format!("A browser that was left alone for {hours} hours is signed out.")
+            }
+            (Rule::BrowsersIdle, _) => {
+                "A browser stays signed in for 30 days, however long it is left alone.".into()
+            }
             (Rule::SignUpDomains, Value::Words(words)) if words.is_empty() => {
                 "Nobody can sign up; administrators make accounts.".into()
             }

@@ -323,7 +323,16 @@ async fn put_and_get_go_on_by_themselves_over_a_line_that_breaks() {
     fs::create_dir(&into).unwrap();
     fs::rename(&back, into.join("tree")).unwrap();
     fs::write(into.join("tree/small 7"), b"changed here").unwrap();
-    let again = yattic.ok(&["--json", "get", "--skip-same", "home:/tree", "--to", into.to_str().unwrap()]);
+    let again = yattic.ok(&[
+        "--json",
+        "get",
+        "--replace",
+        "--skip-same",
+        "--into",
+        "home:/tree",
+        "--to",
+        into.to_str().unwrap(),
+    ]);
     let again: serde_json::Value = serde_json::from_str(&again).unwrap();
     assert_eq!((&again["done"], &again["same"]), (&1.into(), &313.into()), "{again}");
     let leftovers = run(dir.path(), "find", &["into", "-name", "*.part"]);
@@ -590,7 +599,7 @@ async fn a_large_file_that_changed_a_little_goes_up_and_comes_down_as_what_chang
     let up = service.received().await - whole;
     assert!(up > 60_000 && up < 2_000_000, "{up} bytes went up");
     let before = service.sent().await;
-    yattic.ok(&["get", "home:/drawings.bin", "--to", &there_text]);
+    yattic.ok(&["get", "--replace", "home:/drawings.bin", "--to", &there_text]);
     assert_eq!(fs::read(&there).unwrap(), bytes);
     let down = service.sent().await - before;
     assert!(down > 60_000 && down < 2_000_000, "{down} bytes came down");

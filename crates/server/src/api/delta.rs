@@ -1,10 +1,10 @@
 //! Deltas: the chunks of a file, and a new state made of parts of older ones and what is new.
 //! docs/protocol.md describes both.
 
-use super::nodes::conditions;
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::conditional::of_write;
 use crate::problem::Refusal;
 use crate::times;
 use crate::upload::{feed_on, lots};
@@ -131,7 +131,7 @@ pub async fn assemble(
     let (parent, name) = path.into_inner();
     let (parent, name) = (NodeId(parent), Name::new(&name).map_err(StoreError::from)?);
     let there = state.engine.check_put(&who.actor, parent, &name).await?;
-    let conditions = conditions(&request)?;
+    let conditions = of_write(&request)?;
     // The first line says what it is.
     let mut line = Vec::new();
     let rest = loop {

@@ -1,9 +1,10 @@
 //! Bytes in and out by path, and into a folder by name.
 
-use super::nodes::{at_in, conditions};
+use super::nodes::at_in;
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::conditional::of_write;
 use crate::content;
 use crate::problem::Refusal;
 use crate::reader::Reader;
@@ -26,7 +27,7 @@ async fn put(
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
-    let conditions = conditions(request)?;
+    let conditions = of_write(request)?;
     let waits = is_small(request)
         && conditions == Conditions::default()
         && state.engine.look_can_wait(&who.actor, parent).await?;
@@ -34,6 +35,9 @@ async fn put(
         true => None,
         false => state.engine.check_put(&who.actor, parent, &name).await?,
     };
+    if !waits && !conditions.hold(there.as_ref().map(|row| row.standing()).as_ref()) {
+        return Err(StoreError::ConditionFailed { present: there.and_then(|row| row.etag()) }.into());
+    }
     let mtime = match modified {
         None => state.engine.now_ms(),
         Some(text) => times::read(text).ok_or_else(|| {

@@ -9,6 +9,7 @@ use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::GrantId;
+use yellow_attic_core::openings::STATES;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Gives, Level};
 use yellow_attic_store::Actor;
@@ -82,6 +83,13 @@ fn given_opening(o: api::Opening) -> api::Given {
 }
 
 async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<Vec<api::Given>, Refusal> {
+    if let Some(word) = query.state.as_deref().filter(|s| !STATES.contains(s)) {
+        return Err(Refusal::bad(
+            "unknown_state",
+            &format!("\"{word}\" is no state of a link, intake or share."),
+            &format!("Choose one of: {}.", STATES.join(", ")),
+        ));
+    }
     let all = Directory::read(state).await?;
     let by = if query.all { None } else { Some(who.account.id) };
     let wants = |kind: &str| query.kind.as_deref().is_none_or(|k| k == kind);

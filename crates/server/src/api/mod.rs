@@ -218,5 +218,10 @@ struct Description;
 
 /// Serves the description.
 pub async fn openapi() -> HttpResponse {
-    HttpResponse::Ok().json(Description::openapi())
+    HttpResponse::Ok().json(description())
+}
+
+/// The API, described.
+pub fn description() -> utoipa::openapi::OpenApi {
+    Description::openapi()
 }

@@ -3,32 +3,16 @@
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::conditional::of_write;
 use crate::problem::Refusal;
 use crate::reader::Reader;
 use crate::times::{self, show};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web};
 use yellow_attic_api as api;
-use yellow_attic_core::conditions::{Conditions, parse_tags};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::{Place, Row, Sort, StoreError};
-
-/// Reads If-Match and If-None-Match.
-pub fn conditions(request: &HttpRequest) -> Result<Conditions, Refusal> {
-    let read = |name: header::HeaderName| match request.headers().get(&name) {
-        None => Ok(None),
-        Some(value) => match value.to_str().ok().and_then(parse_tags) {
-            Some(tags) => Ok(Some(tags)),
-            None => Err(Refusal::bad(
-                "condition_malformed",
-                &format!("The header {name} is malformed."),
-                "Send an ETag as it was given, with its quotes, or *.",
-            )),
-        },
-    };
-    Ok(Conditions { if_match: read(header::IF_MATCH)?, if_none_match: read(header::IF_NONE_MATCH)? })
-}
 
 async fn facts_of(
     state: &State,
@@ -248,7 +232,7 @@ pub async fn change(
     let node = NodeId(*path);
     let (parent, name) = target(&state, &who, node, &body).await?;
     let done =
-        state.engine.move_node(&who.actor, node, parent, name, body.replace, conditions(&request)?).await?;
+        state.engine.move_node(&who.actor, node, parent, name, body.replace, of_write(&request)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(shown::present(&state, &who, &row).await?))
 }
@@ -284,7 +268,7 @@ pub async fn remove(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let done = state.engine.remove(&who.actor, NodeId(*path), conditions(&request)?).await?;
+    let done = state.engine.remove(&who.actor, NodeId(*path), of_write(&request)?).await?;
     let before = yellow_attic_core::Moment(done.moment.0 - 1);
     Ok(HttpResponse::NoContent().insert_header(("Moment", before.token())).finish())
 }

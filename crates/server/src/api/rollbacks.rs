@@ -253,5 +253,7 @@ pub async fn settle_alarm(
     }
     who.need(&state, Deed::SettleAlarm)?;
     state.engine.settle_alarm(&who.actor, *path).await?;
+    // A door may be open again.
+    state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }

@@ -235,7 +235,7 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
 #[get("/devices")]
 pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let devices = state.engine.devices(who.account.id).await?;
-    let fresh = state.devices_used.of(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
+    let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
     Ok(HttpResponse::Ok().json(api::Devices {
         devices: devices
             .into_iter()

@@ -87,7 +87,7 @@ pub async fn mail_invitation(
 }
 
 /// The account of an invitation that still counts.
-async fn invited(state: &State, secret: &str) -> Result<(Account, i64), Refusal> {
+async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(Account, i64), Refusal> {
     let gone = |code, detail| {
         Refusal::new(410, code, "The address counts no more", detail, "Ask an administrator for a new one.")
     };
@@ -100,7 +100,11 @@ async fn invited(state: &State, secret: &str) -> Result<(Account, i64), Refusal>
             "See that it was copied whole, or ask an administrator for a new one.",
         )
     };
+    let by = crate::guessing::place(request, state, b"invitations").by;
+    let attempt = state.guessing.begin(&state.engine, by).await?;
     let found = state.engine.invitation(hash_secret(secret)).await?.ok_or_else(unknown)?;
+    // It was made once: nobody guessed it.
+    attempt.succeeded();
     if found.used_at.is_some() {
         return Err(gone("invitation_used", "A password was chosen by it already."));
     }
@@ -120,10 +124,11 @@ async fn invited(state: &State, secret: &str) -> Result<(Account, i64), Refusal>
     responses((status = 200, body = api::Invited), (status = 404, body = api::Problem), (status = 410, body = api::Problem)))]
 #[post("/invitation/look")]
 pub async fn look_at_invitation(
+    request: HttpRequest,
     state: web::Data<State>,
     body: web::Json<api::InvitationSecret>,
 ) -> Result<HttpResponse, Refusal> {
-    let (account, expires) = invited(&state, &body.secret).await?;
+    let (account, expires) = invited(&state, &request, &body.secret).await?;
     Ok(HttpResponse::Ok().json(api::Invited {
         again: !account.password.is_empty(),
         sign_in: account.sign_in,
@@ -142,7 +147,7 @@ pub async fn accept_invitation(
     body: web::Json<api::Accept>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
-    let (account, _) = invited(&state, &body.secret).await?;
+    let (account, _) = invited(&state, &request, &body.secret).await?;
     let hash = hashed_for(&state, &account, &body.password).await?;
     let actor = Actor {
         account: Some(account.id),

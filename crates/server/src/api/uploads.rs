@@ -18,7 +18,7 @@ use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, ResponseError, g
 use base64::Engine as _;
 use std::collections::HashMap;
 use yellow_attic_api as api;
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
@@ -370,11 +370,11 @@ pub async fn place_upload(
     path: web::Path<String>,
     body: web::Json<api::UploadPlace>,
 ) -> Result<HttpResponse, Refusal> {
-    let if_none_match = (!body.replace).then_some(Tags::Any);
+    let conditions = if body.replace { Conditions::default() } else { Conditions::nothing_there() };
     let other = OtherPlace {
         parent: NodeId(body.parent),
         name: Name::new(&body.name).map_err(StoreError::from)?,
-        conditions: Conditions { if_match: None, if_none_match },
+        conditions,
     };
     state.engine.check_put(&who.actor, other.parent, &other.name).await?;
     let done = state.engine.finish_upload(&who.actor, &path, Some(other)).await?.ok_or_else(|| {

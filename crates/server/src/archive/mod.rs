@@ -5,7 +5,8 @@
 pub mod parts;
 
 use crate::app::State;
-use crate::content::{BLOCK, StillMay, asked, block, guarded};
+use crate::conditional::asked;
+use crate::content::{BLOCK, StillMay, block, guarded};
 use crate::problem::Refusal;
 use crate::reader::Reader;
 use actix_web::body::SizedStream;
@@ -129,7 +130,7 @@ pub async fn answer(
     let tree = state.archives.tree(state, reader, &wanted).await?;
     let length = Layout::of(wanted.format, &tree.items).length();
     let tag = tag(&wanted);
-    let (from, count, partial) = match asked(request, &tag, length) {
+    let (from, count, partial) = match asked(request, &tag, None, length) {
         Asked::Whole | Asked::Parts(_) => (0, length, false),
         Asked::Part { from, length } => (from, length, true),
         Asked::Outside => {

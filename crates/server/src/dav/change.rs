@@ -2,7 +2,7 @@
 
 use super::spot::{At, Missing, Spot};
 use super::{Answered, Asked, Fault, PREFIX, conditions, malformed, refuse};
-use crate::api::nodes;
+use crate::conditional::of_write;
 use crate::problem::Refusal;
 use crate::upload::receive;
 use actix_web::http::header;
@@ -108,7 +108,7 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
             looked.map_err(|e| fault(e, &href))?
         }
     };
-    let mut conditions: Conditions = nodes::conditions(asked.request)?;
+    let mut conditions = of_write(asked.request)?;
     // What was decided by the If header counts at the commit too.
     if asked.request.headers().contains_key("if")
         && conditions.if_match.is_none()
@@ -165,11 +165,7 @@ pub async fn remove(asked: &Asked<'_>, spot: Spot) -> Answered {
             "Send Depth: infinity, or leave it out.",
         ));
     }
-    // A folder has no tag; what was asked of it was decided before.
-    let conditions = match at.row.is_folder() {
-        true => Conditions::default(),
-        false => nodes::conditions(asked.request)?,
-    };
+    let conditions = of_write(asked.request)?;
     match asked.state.engine.remove(asked.actor(), at.row.node, conditions).await {
         Ok(_) => Ok(HttpResponse::NoContent().finish()),
         Err(e) => Err(fault_beneath(asked, e, &at).await),
@@ -250,8 +246,9 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
             "Choose another name, or send Overwrite: T.",
         ));
     }
+    let conditions = of_write(asked.request)?;
     let done = match moves {
-        true => move_to(asked, &at, parent, name, there).await,
+        true => move_to(asked, &at, parent, name, there, conditions).await,
         false => copy_to(asked, &at, parent, name, there.is_some(), whole).await,
     };
     match done {
@@ -275,13 +272,12 @@ async fn move_to(
     parent: NodeId,
     name: Name,
     there: Option<NodeId>,
+    conditions: Conditions,
 ) -> Result<Done, StoreError> {
     let engine = &asked.state.engine;
     match there {
-        Some(_) => engine.move_over(asked.actor(), at.row.node, parent, name).await,
-        None => {
-            engine.move_node(asked.actor(), at.row.node, parent, name, false, Conditions::default()).await
-        }
+        Some(_) => engine.move_over(asked.actor(), at.row.node, parent, name, conditions).await,
+        None => engine.move_node(asked.actor(), at.row.node, parent, name, false, conditions).await,
     }
 }
 

@@ -2,8 +2,8 @@
 
 use super::spot::Spot;
 use super::{Asked, Fault, PREFIX, malformed, refuse};
+use crate::conditional::of_write;
 use yellow_attic_core::NodeId;
-use yellow_attic_core::conditions::{Tags, parse_tags};
 use yellow_attic_core::dav::condition::{Facts, If};
 use yellow_attic_core::dav::headers;
 
@@ -52,26 +52,14 @@ pub async fn check(asked: &Asked<'_>, spot: &Spot) -> Result<Vec<String>, Fault>
             "Look at its present state and its locks, then send the request again.",
         )
     };
-    let named = |name: &str| asked.request.headers().contains_key(name);
-    if !matches!(asked.request.method().as_str(), "GET" | "HEAD")
-        && (named("if-match") || named("if-none-match"))
-    {
-        let own = facts(asked, spot);
-        let there = matches!(spot, Spot::Node(_));
-        let matches = |tags: &Tags| match tags {
-            Tags::Any => there,
-            Tags::OneOf(list) => {
-                own.tag.as_deref().is_some_and(|tag| list.iter().any(|t| t == tag.trim_matches('"')))
-            }
+    if !matches!(asked.request.method().as_str(), "GET" | "HEAD") {
+        let present = match spot {
+            Spot::Node(at) => Some(at.row.standing()),
+            Spot::State(row) => Some(row.standing()),
+            _ => None,
         };
-        if let Some(text) = asked.text("if-match")?
-            && !matches(&parse_tags(text).ok_or_else(|| malformed("If-Match"))?)
-        {
-            return Err(failed());
-        }
-        if let Some(text) = asked.text("if-none-match")?
-            && matches(&parse_tags(text).ok_or_else(|| malformed("If-None-Match"))?)
-        {
+        let conditions = of_write(asked.request).map_err(Fault::Refused)?;
+        if !conditions.hold(present.as_ref()) {
             return Err(failed());
         }
     }

@@ -5,7 +5,7 @@ use super::spot::{At, Spot};
 use super::{Answered, Asked, Fault, XML, bad_body, change, condition, malformed, refuse};
 use crate::problem::Refusal;
 use actix_web::HttpResponse;
-use yellow_attic_core::conditions::{Conditions, Tags};
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::bodies;
 use yellow_attic_core::dav::condition::If;
 use yellow_attic_core::dav::headers::{self, Depth};
@@ -42,7 +42,7 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
             })?;
             let engine = &asked.state.engine;
             let staged = engine.stage_small(Vec::new())?;
-            let free = Conditions { if_match: None, if_none_match: Some(Tags::Any) };
+            let free = Conditions::nothing_there();
             let put = engine
                 .put(asked.actor(), above[0].node, missing.name.clone(), staged, engine.now_ms(), free)
                 .await;

@@ -34,6 +34,8 @@ use yellow_attic_store::{Actor, StoreError};
 pub const PREFIX: &str = "/dav";
 /// The largest body of XML that is read.
 const LARGEST_XML: usize = 256 * 1024;
+/// What the service does of WebDAV (RFC 4918, section 18).
+pub const CLASSES: &str = "1, 2, 3";
 const METHODS: &str =
     "OPTIONS, GET, HEAD, PUT, DELETE, PROPFIND, PROPPATCH, MKCOL, COPY, MOVE, LOCK, UNLOCK, REPORT";
 
@@ -158,7 +160,7 @@ async fn handle(request: HttpRequest, state: web::Data<State>, payload: web::Pay
         }
     };
     let headers = answer.headers_mut();
-    headers.insert(header::HeaderName::from_static("dav"), header::HeaderValue::from_static("1, 2, 3"));
+    headers.insert(header::HeaderName::from_static("dav"), header::HeaderValue::from_static(CLASSES));
     if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
         let policy = header::HeaderValue::from_static("sandbox; default-src 'none'");
         headers.insert(header::CONTENT_SECURITY_POLICY, policy);
@@ -249,7 +251,8 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
 /// Whether a request puts a few bytes, whatever is there.
 fn is_plain_and_small(request: &HttpRequest) -> bool {
     let has = |name: &str| request.headers().contains_key(name);
-    crate::upload::is_small(request) && !has("if") && !has("if-match") && !has("if-none-match")
+    let conditional = ["if", "if-match", "if-none-match", "if-unmodified-since"];
+    crate::upload::is_small(request) && !conditional.into_iter().any(has)
 }
 
 /// Reads a small body.

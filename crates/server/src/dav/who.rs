@@ -77,10 +77,13 @@ async fn by_token(state: &State, name: Option<&str>, secret: &str, from: &str) -
         if *who.actor.from != *from {
             who.actor.from = from.into();
         }
-        state.devices_used.note(&who.actor, now);
+        state.in_use.note_device(&who.actor, now);
         return Ok(who);
     }
     let Some(principal) = state.engine.device(hash).await? else {
+        if let Some(why) = crate::auth::ended(state, hash).await? {
+            return Err(why);
+        }
         return Err(not_signed_in("The token is not, or no longer, that of a connected computer."));
     };
     check_door(state, &principal.account, Door::Dav)?;
@@ -104,7 +107,7 @@ async fn by_token(state: &State, name: Option<&str>, secret: &str, from: &str) -
         return Err(not_signed_in("The token is that of another account."));
     }
     state.known.put(key, who.clone(), now);
-    state.devices_used.note(&who.actor, now);
+    state.in_use.note_device(&who.actor, now);
     Ok(who)
 }
 
@@ -143,7 +146,13 @@ async fn by_password(
             account
         }
     };
-    check_door(state, &account, Door::Dav)?;
+    if let Err(closed) = check_door(state, &account, Door::Dav) {
+        // Whoever has got here has proved who they are.
+        return Err(match state.engine.closed_by(account.id, Door::Dav).await? {
+            Some(alarm) => crate::auth::shut_out("WebDAV was closed to this account", &alarm),
+            None => closed,
+        });
+    }
     let actor = Actor {
         account: Some(account.id),
         device: None,

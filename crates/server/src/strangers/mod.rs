@@ -436,7 +436,10 @@ pub fn refused(request: &HttpRequest, state: &State, refusal: Refusal) -> HttpRe
 
 /// Anything else below an address.
 async fn nothing(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
-    refused(&request, &state, refusal(Told::Nothing))
+    match crate::methods::refused_method(&request) {
+        Some(wrong) => wrong,
+        None => refused(&request, &state, refusal(Told::Nothing)),
+    }
 }
 
 /// The routes for strangers.

@@ -125,7 +125,7 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
     }
     let visit = visit(request, state, Kind::Link, ending(request)).await?;
     let (mut way, row) = find(request, state, &visit).await?;
-    let none = Conditions { if_match: None, if_none_match: None };
+    let none = Conditions::default();
     let name = || Name::new(&from_stranger(asked.name.trim())).map_err(StoreError::from);
     match asked.what.as_str() {
         "folder" => {
@@ -274,8 +274,10 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
             ));
         }
         let answer = content::answer(request, state, &reader, &row).await?;
-        let whole =
-            matches!(content::asked(request, "", u64::MAX), Asked::Whole | Asked::Part { from: 0, .. });
+        let whole = matches!(
+            crate::conditional::asked(request, "", None, u64::MAX),
+            Asked::Whole | Asked::Part { from: 0, .. }
+        );
         if *request.method() == Method::GET && answer.status().is_success() && whole {
             state.strangers.note_use(&visit, state.engine.now_ms());
         }

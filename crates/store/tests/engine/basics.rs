@@ -39,7 +39,7 @@ async fn conditions_are_checked_at_the_commit() {
     let tag = attic.put("a.txt", b"one").await.row.unwrap().etag().unwrap();
     attic.put("a.txt", b"two").await;
     let staged = attic.engine.stage_small(b"three".to_vec()).unwrap();
-    let when = Conditions { if_match: parse_tags(&tag), if_none_match: None };
+    let when = Conditions { if_match: parse_tags(&tag), ..Conditions::default() };
     let refused = attic.engine.put(&attic.ines, attic.home, name("a.txt"), staged, 0, when).await;
     assert!(matches!(refused, Err(StoreError::ConditionFailed { present: Some(_) })));
     assert_eq!(attic.cat("a.txt").await, b"two");

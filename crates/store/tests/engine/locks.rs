@@ -4,6 +4,7 @@ use crate::support::{Attic, START, StopAfter, actor, name, options};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
+use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::PropName;
 use yellow_attic_store::check::check;
 use yellow_attic_store::clock::SetClock;
@@ -145,15 +146,15 @@ async fn copies_and_moves_take_places_and_what_makes_room_in_vain_comes_back() {
     // A file over a folder, and a folder over a file.
     engine.copy_over(&ines, file, attic.home, name("b"), true).await.unwrap();
     assert_eq!(attic.cat("b").await, b"f");
-    engine.move_over(&ines, a, attic.home, name("file")).await.unwrap();
+    engine.move_over(&ines, a, attic.home, name("file"), Conditions::default()).await.unwrap();
     assert_eq!(attic.cat("file/sub/y").await, b"y");
     // Into itself, or onto what it lies in: nothing is removed for that.
     let (whole, sub) = (node("file").await, node("file/sub").await);
     for done in [
         engine.copy_over(&ines, sub, attic.home, name("file"), true).await,
         engine.copy_alone(&ines, sub, attic.home, name("file"), true).await,
-        engine.move_over(&ines, sub, attic.home, name("file")).await,
-        engine.move_over(&ines, whole, sub, name("in")).await,
+        engine.move_over(&ines, sub, attic.home, name("file"), Conditions::default()).await,
+        engine.move_over(&ines, whole, sub, name("in"), Conditions::default()).await,
     ] {
         assert!(matches!(done, Err(StoreError::IntoItself)), "{done:?}");
     }

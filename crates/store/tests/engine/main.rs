@@ -2,6 +2,7 @@
 #![allow(clippy::disallowed_methods)]
 
 mod after_trouble;
+mod alarm;
 mod basics;
 mod bounds;
 mod hands;
