@@ -5,7 +5,7 @@ use crate::auth::{InUse, Known, Proofs, Who};
 use crate::config::Config;
 use crate::guessing::Guessing;
 use crate::metrics::Metrics;
-use crate::problem::{Refusal, bad_body, unreadable};
+use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
 use crate::thumbnails::Thumbnails;
 use crate::{api, methods, metrics, public, strangers};
@@ -212,11 +212,8 @@ const ALWAYS: [(HeaderName, &str); 5] = [
 pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig) {
     move |app: &mut web::ServiceConfig| {
         app.app_data(state)
-            .app_data(web::JsonConfig::default().limit(256 * 1024).error_handler(|e, _| bad_body(&e)))
             .app_data(web::QueryConfig::default().error_handler(|e, _| unreadable("query", &e)))
-            .app_data(
-                web::PathConfig::default().error_handler(|_, _| Refusal::not_found("The address").into()),
-            )
+            .app_data(web::PathConfig::default().error_handler(|_, request| no_such_path(request)))
             .route("/healthz", web::get().to(healthz))
             .route("/readyz", web::get().to(readyz))
             .route("/metrics", web::get().to(metrics::signed_in))
@@ -230,6 +227,14 @@ pub fn configure(state: web::Data<State>) -> impl FnOnce(&mut web::ServiceConfig
             .configure(strangers::routes)
             .service(web::scope("/api").default_service(web::route().to(methods::nowhere)))
             .default_service(web::route().to(methods::elsewhere));
+    }
+}
+
+/// A part of the address is not what the route takes: perhaps another route is meant, by another method.
+fn no_such_path(request: &actix_web::HttpRequest) -> actix_web::Error {
+    match methods::refused_method(request) {
+        Some(wrong) => actix_web::error::InternalError::from_response("", wrong).into(),
+        None => Refusal::not_found("The address").into(),
     }
 }
 

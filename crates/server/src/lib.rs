@@ -2,7 +2,7 @@
 //!
 //! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
 //! [`app`] (what every request meets), [`methods`] (which methods an address takes), [`auth`] (who asks), [`api`] (one resource per file),
-//! [`content`] and [`archive`] (bytes out), [`conditional`] (what requests demand), [`upload`] and [`tar_in`] (bytes in), [`patience`] (with senders), [`console`] (the
+//! [`content`] and [`archive`] (bytes out), [`conditional`] (what requests demand), [`body`], [`upload`] and [`tar_in`] (what comes in), [`patience`] (with senders), [`console`] (the
 //! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
 //! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
 //! address that links carry), [`guessing`] (how guessing is slowed), [`listening`] and [`lines`] (connections), [`tls`], [`times`].
@@ -13,6 +13,7 @@ pub mod api;
 pub mod app;
 pub mod archive;
 pub mod auth;
+pub mod body;
 pub mod conditional;
 pub mod config;
 pub mod console;

@@ -32,6 +32,8 @@ enum Command {
     Completions(Shell),
     /// Write the manual pages into a folder.
     Manual(Folder),
+    /// Print the description of the API (OpenAPI 3.1, JSON), without a service.
+    Describe,
     /// Show every setting in force and where its value came from.
     Config(config::Show),
 }
@@ -103,6 +105,10 @@ fn main() -> ExitCode {
                 .and_then(|()| clap_mangen::generate_to(Arguments::command(), &asked.folder))
                 .map_err(Into::into),
         )),
+        Command::Describe => {
+            println!("{:#}", yellow_attic_server::api::description());
+            return ExitCode::SUCCESS;
+        }
         Command::Config(show) => Box::pin(std::future::ready(config::run(show))),
     };
     let outcome = runtime.block_on(running);

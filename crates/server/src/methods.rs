@@ -74,12 +74,9 @@ fn read(template: &str, methods: &[&str]) -> Kind {
 fn kinds() -> &'static [Kind] {
     static KINDS: OnceLock<Vec<Kind>> = OnceLock::new();
     KINDS.get_or_init(|| {
-        let described = serde_json::to_value(crate::api::description()).unwrap_or_default();
+        let described = crate::api::description();
         let described = described["paths"].as_object().into_iter().flatten().filter_map(|(path, item)| {
             let mut methods: Vec<&str> = item.as_object()?.keys().map(String::as_str).collect();
-            if path == "/api/v1/uploads/{id}" {
-                methods.extend(["head", "patch", "delete"]);
-            }
             methods.retain(|m| ["get", "head", "put", "post", "patch", "delete", "options"].contains(m));
             Some(read(path, &methods))
         });
@@ -91,6 +88,8 @@ fn kinds() -> &'static [Kind] {
 fn taken_at(path: &str) -> Option<Vec<String>> {
     let asked: Vec<&str> = path.trim_end_matches('/').split('/').skip(1).collect();
     let mut taken: Vec<String> = Vec::new();
+    // Of several kinds that fit the one that says most: /accounts/list is no account.
+    let mut said = 0;
     for kind in kinds() {
         let rest = matches!(kind.parts.last(), Some(Part::Rest));
         let fits = if rest { asked.len() >= kind.parts.len() } else { asked.len() == kind.parts.len() };
@@ -98,7 +97,14 @@ fn taken_at(path: &str) -> Option<Vec<String>> {
             Part::Fixed(text) => text == asked,
             Part::One | Part::Rest => !asked.is_empty(),
         };
-        if fits && kind.parts.iter().zip(&asked).all(same) {
+        if !fits || !kind.parts.iter().zip(&asked).all(same) {
+            continue;
+        }
+        let says = kind.parts.iter().filter(|part| matches!(part, Part::Fixed(_))).count();
+        if says > said {
+            (said, taken) = (says, Vec::new());
+        }
+        if says == said {
             taken.extend(kind.methods.iter().cloned());
         }
     }

@@ -4,6 +4,7 @@ use crate::support::Service;
 use reqwest::Method;
 use serde_json::Value;
 use std::collections::BTreeMap;
+use std::process::Command;
 use yellow_attic_client::{Client, api};
 
 /// One answer, as it came.
@@ -406,4 +407,51 @@ async fn every_get_of_the_description_answers_head_and_options() {
         }
     }
     assert!(seen.len() > 40, "{}", seen.len());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_description_is_valid_by_two_that_others_wrote_and_nothing_contradicts_it() {
+    let (service, owner, caller, _) = with_a_file().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    for n in 0..20 {
+        owner.put(home, &format!("{n}.txt"), None, &Default::default(), vec![b'a'; n].into()).await.unwrap();
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let document = dir.path().join("api.json");
+    std::fs::write(&document, caller.ask("GET", "/api/openapi.json", &[], b"").await.body).unwrap();
+    let clients = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("clients");
+    let tools = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/python/bin");
+    let run = |command: &mut Command| {
+        let done = command.output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&[done.stdout, done.stderr].concat()));
+    };
+    run(Command::new(tools.join("openapi-spec-validator")).arg(&document));
+    run(Command::new("node").arg(clients.join("openapi.mjs")).arg(&document));
+    // 5 requests of each kind, always the same; others by YATTIC_SCHEMA_EXAMPLES and _SEED. What ends the caller's own sign-in goes last, and what
+    // never ends not at all.
+    let set = |name: &str, usual: &str| std::env::var(name).unwrap_or_else(|_| usual.into());
+    let (examples, seed) = (set("YATTIC_SCHEMA_EXAMPLES", "5"), set("YATTIC_SCHEMA_SEED", "1"));
+    let ends = "/devices/this|/devices/.device.|/session$|/sessions/|/events|/me/password";
+    for (choice, pattern) in
+        [("--exclude-path-regex", ends), ("--include-path-regex", "/devices/this|/me/password")]
+    {
+        let mut command = Command::new(tools.join("schemathesis"));
+        command
+            .arg("--config-file")
+            .arg(clients.join("schemathesis.toml"))
+            .args(["run", &format!("{}/api/openapi.json", service.address), "--checks", "all"])
+            .args(["-H", &format!("Authorization: Bearer {}", caller.token), "--max-examples", &examples])
+            .args([
+                "--phases",
+                "examples,coverage,fuzzing",
+                "--request-timeout",
+                "20",
+                "--continue-on-failure",
+            ])
+            .args([choice, pattern, "--no-color", "--seed", &seed])
+            .env("SCHEMATHESIS_HOOKS", "st_hooks")
+            .env("PYTHONPATH", &clients)
+            .current_dir(dir.path());
+        run(&mut command);
+    }
 }

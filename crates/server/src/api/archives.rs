@@ -3,6 +3,7 @@
 use crate::app::State;
 use crate::archive::{self, Format, Wanted};
 use crate::auth::{Who, new_secret};
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::reader::Reader;
 use crate::times;
@@ -56,7 +57,7 @@ pub async fn fetch_folder(
 pub async fn gather(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewArchive>,
+    body: Json<api::NewArchive>,
 ) -> Result<HttpResponse, Refusal> {
     if body.nodes.is_empty() {
         return Err(Refusal::bad(

@@ -3,6 +3,7 @@
 use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
 use crate::auth::{AnyWho, Who, check_host, check_origin, from, hash_secret};
+use crate::body::Json;
 use crate::factors::{Held, check_code, check_passkey, credentials, new_recovery, passkeys};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -42,7 +43,7 @@ fn actor_of(request: &HttpRequest, state: &State, account: &Account) -> Actor {
 pub async fn ask_passkey(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::Ticket>,
+    body: Json<api::Ticket>,
 ) -> Result<HttpResponse, Refusal> {
     let Held::SignIn(id, _) = state.tickets.look(&body.ticket, state.engine.now_ms())? else {
         return Err(Refusal::not_found("The ticket"));
@@ -59,7 +60,7 @@ pub async fn ask_passkey(
 pub async fn second_step(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::SecondStep>,
+    body: Json<api::SecondStep>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
     check_origin(&request, &state)?;
@@ -192,7 +193,7 @@ fn counts_now(state: &State) {
 pub async fn confirm_codes(
     state: web::Data<State>,
     who: AnyWho,
-    body: web::Json<api::ConfirmCodes>,
+    body: Json<api::ConfirmCodes>,
 ) -> Result<HttpResponse, Refusal> {
     let who = who.0;
     let first = may_add(&state, &who).await?;
@@ -257,7 +258,7 @@ pub async fn confirm_passkey(
     request: HttpRequest,
     state: web::Data<State>,
     who: AnyWho,
-    body: web::Json<api::ConfirmPasskey>,
+    body: Json<api::ConfirmPasskey>,
 ) -> Result<HttpResponse, Refusal> {
     let who = who.0;
     let first = may_add(&state, &who).await?;

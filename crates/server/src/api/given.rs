@@ -4,6 +4,7 @@ use super::openings::{kind, mine, place, set_of, shown};
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
@@ -223,7 +224,7 @@ fn place_of(g: &api::Given) -> String {
 pub async fn change_given(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::GivenChange>,
+    body: Json<api::GivenChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_own()?;
     let closes = (body.end || body.paused == Some(true)) && body.ends.is_none();

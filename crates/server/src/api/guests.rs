@@ -5,6 +5,7 @@ use super::rights::gives;
 use super::signing::{invitation, mail_invitation};
 use crate::app::State;
 use crate::auth::{Who, address, check_origin, from};
+use crate::body::Json;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::times;
@@ -42,7 +43,7 @@ pub fn name_for(mail: &str, taken: impl Fn(&str) -> bool) -> String {
 pub async fn invite_guest(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewGuest>,
+    body: Json<api::NewGuest>,
 ) -> Result<HttpResponse, Refusal> {
     let to = body.mail.trim().to_string();
     if !password::check_mail(&to) {
@@ -165,7 +166,7 @@ async fn tell_guest(
 pub async fn sign_up(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::SignUp>,
+    body: Json<api::SignUp>,
 ) -> Result<HttpResponse, Refusal> {
     if request.headers().contains_key("origin") {
         check_origin(&request, &state)?;

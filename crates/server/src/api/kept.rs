@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, put, web};
@@ -147,7 +148,7 @@ async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::trash::
 pub async fn let_go(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::LetGo>,
+    body: Json<api::LetGo>,
 ) -> Result<HttpResponse, Refusal> {
     let wrong = || {
         Refusal::bad(
@@ -289,7 +290,7 @@ pub async fn name_version(
     state: web::Data<State>,
     who: Who,
     path: web::Path<(i64, String)>,
-    body: web::Json<api::VersionName>,
+    body: Json<api::VersionName>,
 ) -> Result<HttpResponse, Refusal> {
     let at = times::moment(&state.engine, &path.1).await?;
     state.engine.name_version(&who.actor, NodeId(path.0), at, &body.label).await?;

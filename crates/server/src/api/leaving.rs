@@ -3,6 +3,7 @@
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, delete, get, put, web};
@@ -60,7 +61,7 @@ pub async fn decide_removal(
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
-    body: web::Json<api::Removal>,
+    body: Json<api::Removal>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let (all, account) = found(&state, &path).await?;

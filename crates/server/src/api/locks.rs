@@ -3,6 +3,7 @@
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use actix_web::{HttpResponse, delete, put, web};
 use yellow_attic_api as api;
@@ -19,7 +20,7 @@ pub async fn take_lock(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::NewLock>,
+    body: Json<api::NewLock>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let engine = &state.engine;

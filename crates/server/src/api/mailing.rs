@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::mail::{Says, compose};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -49,7 +50,7 @@ pub async fn show_mail(state: web::Data<State>, who: Who) -> Result<HttpResponse
 pub async fn test_mail(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::MailTest>,
+    body: Json<api::MailTest>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let to = body.to.trim();
@@ -89,7 +90,7 @@ pub async fn change_letter(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::LetterChange>,
+    body: Json<api::LetterChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     state.engine.hurry_letter(&who.actor, *path, body.again).await?;

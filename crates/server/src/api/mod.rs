@@ -2,6 +2,7 @@
 
 pub mod archives;
 pub mod delta;
+mod description;
 pub mod events;
 pub mod factors;
 pub mod files;
@@ -221,7 +222,10 @@ pub async fn openapi() -> HttpResponse {
     HttpResponse::Ok().json(description())
 }
 
-/// The API, described.
-pub fn description() -> utoipa::openapi::OpenApi {
-    Description::openapi()
+/// The API, described (OpenAPI 3.1).
+pub fn description() -> &'static serde_json::Value {
+    static ALL: std::sync::OnceLock<serde_json::Value> = std::sync::OnceLock::new();
+    ALL.get_or_init(|| {
+        description::complete(serde_json::to_value(Description::openapi()).unwrap_or_default())
+    })
 }

@@ -3,6 +3,7 @@
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::conditional::of_write;
 use crate::problem::Refusal;
 use crate::reader::Reader;
@@ -192,7 +193,7 @@ pub async fn make_folder(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::NewFolder>,
+    body: Json<api::NewFolder>,
 ) -> Result<HttpResponse, Refusal> {
     let done = state.engine.make_folder(&who.actor, NodeId(*path), name(&body.name)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
@@ -227,7 +228,7 @@ pub async fn change(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Target>,
+    body: Json<api::Target>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let (parent, name) = target(&state, &who, node, &body).await?;
@@ -245,7 +246,7 @@ pub async fn copy(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Target>,
+    body: Json<api::Target>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let (parent, name) = target(&state, &who, node, &body).await?;
@@ -281,7 +282,7 @@ pub async fn restore(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Restore>,
+    body: Json<api::Restore>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     // Before anything is looked at: of what may not be seen, nothing is told.

@@ -3,6 +3,7 @@
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::{Who, hash_password};
+use crate::body::Json;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::strangers::base;
@@ -197,7 +198,7 @@ pub async fn list_openings(
 pub async fn make_opening(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewOpening>,
+    body: Json<api::NewOpening>,
 ) -> Result<HttpResponse, Refusal> {
     let kind = kind(&body.kind)?;
     let node = NodeId(body.node);
@@ -254,7 +255,7 @@ pub async fn change_opening(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::OpeningSet>,
+    body: Json<api::OpeningSet>,
 ) -> Result<HttpResponse, Refusal> {
     let opening = mine(&state, &who, *path).await?;
     let own = state.engine.decides_over(&who.actor, &opening).await;
@@ -313,7 +314,7 @@ pub async fn mail_opening(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::OpeningMail>,
+    body: Json<api::OpeningMail>,
 ) -> Result<HttpResponse, Refusal> {
     let opening = decided(&state, &who, *path).await?;
     if !state.post.is_set() {

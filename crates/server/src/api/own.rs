@@ -4,6 +4,7 @@ use super::people::Directory;
 use super::sessions::look_cookie;
 use crate::app::State;
 use crate::auth::{AnyWho, Who, hash_secret, new_secret};
+use crate::body::Json;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -65,7 +66,7 @@ pub async fn show_own(state: web::Data<State>, who: Who) -> Result<HttpResponse,
 pub async fn change_own(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::OwnChange>,
+    body: Json<api::OwnChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     let name = body.display_name.as_deref().map(str::trim);
@@ -176,7 +177,7 @@ pub async fn show_picture(
 pub async fn begin_look(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::Look>,
+    body: Json<api::Look>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     who.need_session()?;

@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::{Who, hash_password};
+use crate::body::Json;
 use crate::factors::{Held, ask_passkey, check_code, check_passkey};
 use crate::problem::Refusal;
 use crate::times::show;
@@ -173,7 +174,7 @@ pub async fn prove(
     request: HttpRequest,
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::Proof>,
+    body: Json<api::Proof>,
 ) -> Result<HttpResponse, Refusal> {
     crate::auth::check_own_password(&state, &request, &who, &body.password).await?;
     let factor = match (&body.passkey, &body.ticket, &body.code) {
@@ -371,7 +372,7 @@ fn doors(words: &[String]) -> Result<BTreeSet<Door>, Refusal> {
 pub async fn make_account(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewAccount>,
+    body: Json<api::NewAccount>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let all = Directory::read(&state).await?;
@@ -404,7 +405,7 @@ pub async fn change_account(
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
-    body: web::Json<api::AccountChange>,
+    body: Json<api::AccountChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     who.need(&state, Deed::ChangeAccount)?;
@@ -491,7 +492,7 @@ pub async fn list_groups(state: web::Data<State>, who: Who) -> Result<HttpRespon
 pub async fn make_group(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewGroup>,
+    body: Json<api::NewGroup>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let all = Directory::read(&state).await?;
@@ -512,7 +513,7 @@ pub async fn change_group(
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
-    body: web::Json<api::GroupChange>,
+    body: Json<api::GroupChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let all = Directory::read(&state).await?;

@@ -7,6 +7,7 @@ use super::rules::{check_groups, check_way_in, read_rule, read_scope};
 use super::shelves::shelf_name;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use actix_web::{HttpResponse, post, web};
 use std::collections::{BTreeSet, HashMap};
@@ -344,7 +345,7 @@ async fn walk(
 pub async fn apply_plan(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::ApplyPlan>,
+    body: Json<api::ApplyPlan>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let looked = walk(&state, &who, &body.plan, true).await?;

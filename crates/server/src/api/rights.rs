@@ -3,6 +3,7 @@
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::mail;
 use crate::problem::Refusal;
 use crate::times::{self, show};
@@ -104,7 +105,7 @@ pub async fn give_right(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::NewGrant>,
+    body: Json<api::NewGrant>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let gives = gives(&body.can)?;
@@ -159,7 +160,7 @@ pub async fn set_afresh(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Afresh>,
+    body: Json<api::Afresh>,
 ) -> Result<HttpResponse, Refusal> {
     state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
     who.need(&state, Deed::SetAfresh)?;

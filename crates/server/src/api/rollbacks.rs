@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, get, post, web};
@@ -127,7 +128,7 @@ pub async fn begin_rollback(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::NewRollback>,
+    body: Json<api::NewRollback>,
 ) -> Result<HttpResponse, Refusal> {
     let goal = times::moment(&state.engine, &body.to).await?;
     let keep: Vec<NodeId> = body.keep.iter().map(|n| NodeId(*n)).collect();

@@ -3,6 +3,7 @@
 use super::people::Directory;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{show, today};
 use actix_web::{HttpResponse, get, put, web};
@@ -177,7 +178,7 @@ pub async fn set_rule(
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
-    body: web::Json<api::RuleChange>,
+    body: Json<api::RuleChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let all = Directory::read(&state).await?;

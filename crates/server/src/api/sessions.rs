@@ -6,6 +6,7 @@ use crate::auth::{
     check_door, check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor,
     new_secret,
 };
+use crate::body::Json;
 use crate::factors::{ask_second, check_code};
 use crate::guessing::Try;
 use crate::problem::Refusal;
@@ -110,7 +111,7 @@ pub fn with_cookies(mut answer: HttpResponseBuilder, cookies: [Cookie<'static>; 
 pub async fn set_up(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::SetUp>,
+    body: Json<api::SetUp>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
     // Where there is a code to guess at, tries are counted.
@@ -207,7 +208,7 @@ fn cookie_named(name: &str, state: &State, value: String, seconds: i64) -> Cooki
 pub async fn sign_in(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::SignIn>,
+    body: Json<api::SignIn>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
     check_origin(&request, &state)?;
@@ -265,7 +266,7 @@ pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpRespo
 pub async fn connect(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::NewDevice>,
+    body: Json<api::NewDevice>,
 ) -> Result<HttpResponse, Refusal> {
     let name = body.device.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {

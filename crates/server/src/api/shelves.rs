@@ -5,6 +5,7 @@ use super::rights::gives;
 use super::shown;
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, patch, post, web};
@@ -131,7 +132,7 @@ pub fn shelf_name(text: &str) -> Result<Name, Refusal> {
 pub async fn make(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::NewShelf>,
+    body: Json<api::NewShelf>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let name = shelf_name(&body.name)?;
@@ -198,7 +199,7 @@ pub async fn change_shelf(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::ShelfChange>,
+    body: Json<api::ShelfChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let shelf = shared(&state, *path)?;
@@ -221,7 +222,7 @@ pub async fn raise(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Raise>,
+    body: Json<api::Raise>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let name = shelf_name(&body.name)?;
@@ -240,7 +241,7 @@ pub async fn lower(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::Lower>,
+    body: Json<api::Lower>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let shelf = shared(&state, *path)?;

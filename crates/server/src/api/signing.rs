@@ -4,6 +4,7 @@ use super::people::{Directory, hashed_for};
 use super::sessions::{me, open_session, with_cookies};
 use crate::app::State;
 use crate::auth::{Who, check_door, check_host, check_own_password, from, hash_secret, new_secret};
+use crate::body::Json;
 use crate::factors::ask_second;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
@@ -126,7 +127,7 @@ async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(
 pub async fn look_at_invitation(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::InvitationSecret>,
+    body: Json<api::InvitationSecret>,
 ) -> Result<HttpResponse, Refusal> {
     let (account, expires) = invited(&state, &request, &body.secret).await?;
     Ok(HttpResponse::Ok().json(api::Invited {
@@ -144,7 +145,7 @@ pub async fn look_at_invitation(
 pub async fn accept_invitation(
     request: HttpRequest,
     state: web::Data<State>,
-    body: web::Json<api::Accept>,
+    body: Json<api::Accept>,
 ) -> Result<HttpResponse, Refusal> {
     check_host(&request, &state)?;
     let (account, _) = invited(&state, &request, &body.secret).await?;
@@ -174,7 +175,7 @@ pub async fn change_password(
     request: HttpRequest,
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::PasswordChange>,
+    body: Json<api::PasswordChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     check_own_password(&state, &request, &who, &body.present).await?;

@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{self, show};
 use actix_web::{HttpResponse, delete, get, patch, post, web};
@@ -73,7 +74,7 @@ pub async fn take_snapshot(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::SnapshotChange>,
+    body: Json<api::SnapshotChange>,
 ) -> Result<HttpResponse, Refusal> {
     let shelf = shelf_at(&state, *path)?;
     let ends = end(body.ends.as_deref())?.flatten();
@@ -90,7 +91,7 @@ pub async fn change_snapshot(
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
-    body: web::Json<api::SnapshotChange>,
+    body: Json<api::SnapshotChange>,
 ) -> Result<HttpResponse, Refusal> {
     let ends = end(body.ends.as_deref())?;
     state.engine.manages_snapshot(&who.actor, *path).await?;

@@ -2,6 +2,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, put, web};
@@ -214,7 +215,7 @@ pub async fn list_quotas(state: web::Data<State>, who: Who) -> Result<HttpRespon
 pub async fn set_quota(
     state: web::Data<State>,
     who: Who,
-    body: web::Json<api::QuotaChange>,
+    body: Json<api::QuotaChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let shelves = state.engine.shelves();

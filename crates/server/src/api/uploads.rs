@@ -9,6 +9,7 @@
 
 use crate::app::State;
 use crate::auth::Who;
+use crate::body::Json;
 use crate::problem::Refusal;
 use crate::times::{self, http_date, show};
 use crate::upload::append;
@@ -368,7 +369,7 @@ pub async fn place_upload(
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
-    body: web::Json<api::UploadPlace>,
+    body: Json<api::UploadPlace>,
 ) -> Result<HttpResponse, Refusal> {
     let conditions = if body.replace { Conditions::default() } else { Conditions::nothing_there() };
     let other = OtherPlace {

@@ -8,6 +8,7 @@ use super::page::{self, Page, Script};
 use super::{Gate, Tried, Visit, base, enter, gate, parts, refused, visit};
 use crate::app::State;
 use crate::auth::{address, hash_secret, new_secret};
+use crate::body::Json;
 use crate::guessing::keyed_short;
 use crate::mail::{self, Says};
 use crate::problem::Refusal;
@@ -129,11 +130,7 @@ async fn of_request(request: &HttpRequest, state: &State) -> Result<(Visit, Deli
     Ok((visit, delivery, secret))
 }
 
-async fn begin(
-    request: HttpRequest,
-    state: web::Data<State>,
-    body: web::Json<api::NewDelivery>,
-) -> HttpResponse {
+async fn begin(request: HttpRequest, state: web::Data<State>, body: Json<api::NewDelivery>) -> HttpResponse {
     match begun(&request, &state, &body).await {
         Ok(answer) => answer,
         Err(refusal) => refused(&request, &state, refusal),
