@@ -250,6 +250,9 @@ pub async fn around(
         public::note(request.request(), state);
     }
     crate::patience::watch(&mut request);
+    if let Some(meant) = methods::overridden(request.request()) {
+        request.head_mut().method = meant;
+    }
     let method = request.method().clone();
     let bare = method == Method::HEAD;
     if bare && !methods::has_own_head(request.path()) {
@@ -264,7 +267,10 @@ pub async fn around(
         false => next.call(request).await?.map_into_boxed_body(),
     };
     let answered = match answered.status() {
-        StatusCode::METHOD_NOT_ALLOWED if !answered.headers().contains_key(header::ALLOW) => {
+        StatusCode::METHOD_NOT_ALLOWED
+            if !answered.headers().contains_key(header::ALLOW)
+                && !answered.request().path().starts_with("/dav") =>
+        {
             let which = methods::say_which(answered.request());
             answered.into_response(which).map_into_boxed_body()
         }

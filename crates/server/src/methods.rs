@@ -157,7 +157,12 @@ fn refused(request: &HttpRequest) -> HttpResponse {
     let path = request.path();
     match taken_at(path) {
         Some(taken) if *request.method() == Method::OPTIONS => {
-            HttpResponse::NoContent().insert_header((header::ALLOW, taken.join(", "))).finish()
+            let mut answer = HttpResponse::NoContent();
+            answer.insert_header((header::ALLOW, taken.join(", ")));
+            if path.contains("/uploads") {
+                crate::api::uploads::tell_protocol(&mut answer, request);
+            }
+            answer.finish()
         }
         Some(taken) if !taken.iter().any(|m| m == request.method().as_str()) => {
             wrong_method(request, &taken.join(", "))
@@ -197,6 +202,15 @@ pub fn say_which(request: &HttpRequest) -> HttpResponse {
         Method::OPTIONS => refused(request),
         _ => wrong_method(request, &taken_at(request.path()).unwrap_or_default().join(", ")),
     }
+}
+
+/// The method that is meant, where something on the way lets only POST pass (tus, X-HTTP-Method-Override). For uploads alone.
+pub fn overridden(request: &HttpRequest) -> Option<Method> {
+    let meant = request.headers().get("x-http-method-override")?.as_bytes();
+    let upload = request.path().contains("/uploads/") && *request.method() == Method::POST;
+    [Method::PATCH, Method::DELETE, Method::HEAD]
+        .into_iter()
+        .find(|m| upload && m.as_str().as_bytes().eq_ignore_ascii_case(meant))
 }
 
 /// Whether an address answers HEAD by itself. Everywhere else it is what GET is, without the body.

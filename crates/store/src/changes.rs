@@ -7,7 +7,7 @@ use crate::model::{Actor, How, PastRow, Row, Shelf};
 use crate::reading::MOST_ENTRIES;
 use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use async_recursion::async_recursion as boxed;
-use yellow_attic_core::{Moment, NodeId};
+use yellow_attic_core::{Moment, NodeId, ShelfId};
 
 /// Something that changed since a number.
 #[derive(Clone, Debug)]
@@ -65,6 +65,20 @@ impl Engine {
         let n: i64 =
             sqlx::query_scalar("SELECT forgotten FROM heads").fetch_one(&self.shared.view.pool).await?;
         Ok(Moment(n))
+    }
+
+    /// The next nodes on a shelf, by number: those of others too, so the caller looks whether they may be told.
+    #[boxed]
+    pub async fn nodes_on(&self, shelf: ShelfId, after: NodeId, limit: usize) -> Result<Vec<NodeId>> {
+        let found: Vec<i64> = sqlx::query_scalar(
+            "SELECT node FROM entries_now WHERE node > ? AND shelf = ? ORDER BY node LIMIT ?",
+        )
+        .bind(after.0)
+        .bind(shelf.0)
+        .bind(limit as i64)
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        Ok(found.into_iter().map(NodeId).collect())
     }
 
     /// What changed on a shelf after a number, oldest first, and the number to ask from next.

@@ -96,7 +96,15 @@ pub fn outcome(out: &mut String, href: &str, code: u16, condition: Option<&str>,
     out.push_str(status(code));
     out.push_str("</D:status>");
     if let Some(condition) = condition {
-        out.push_str(&format!("<D:error><D:{condition}/></D:error>"));
+        match condition {
+            // Which thing's lock it is must stand in it (RFC 4918, section 16).
+            "lock-token-submitted" => {
+                out.push_str("<D:error><D:lock-token-submitted><D:href>");
+                escape(out, href);
+                out.push_str("</D:href></D:lock-token-submitted></D:error>");
+            }
+            _ => out.push_str(&format!("<D:error><D:{condition}/></D:error>")),
+        }
     }
     if let Some(words) = words {
         out.push_str("<D:responsedescription>");

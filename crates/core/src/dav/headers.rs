@@ -58,6 +58,9 @@ pub enum AddressError {
     /// A part of it is no UTF-8.
     #[error("a name in it is not UTF-8")]
     NotUtf8,
+    /// `#` or `?`: a fragment or a query names no place.
+    #[error("it contains # or ?; in a name they are sent as %23 and %3F")]
+    Unencoded,
     /// `.` or `..`: nobody means that.
     #[error("it contains . or ..")]
     Dots,
@@ -105,7 +108,10 @@ pub fn address(
         }
         if path.is_empty() { "/" } else { path }
     };
-    let path = path.split(['?', '#']).next().unwrap_or(path);
+    // A client that did not encode a name means another place than what would be left of it.
+    if path.contains(['?', '#']) {
+        return Err(AddressError::Unencoded);
+    }
     if path.bytes().any(|b| b < 0x21 || b == 0x7f) {
         return Err(AddressError::Malformed);
     }

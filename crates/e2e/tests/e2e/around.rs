@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use yellow_attic_client::{Client, api};
 
 /// Makes a certificate for this machine, and its key.
-fn certificate(dir: &Path, name: &str) {
+pub fn certificate(dir: &Path, name: &str) {
     let made = rcgen::generate_simple_self_signed(vec!["127.0.0.1".into(), "localhost".into()]).unwrap();
     fs::write(dir.join(format!("{name}.pem")), made.cert.pem()).unwrap();
     fs::write(dir.join(format!("{name}.key")), made.signing_key.serialize_pem()).unwrap();

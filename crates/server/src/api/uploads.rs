@@ -14,7 +14,7 @@ use crate::problem::Refusal;
 use crate::times::{self, http_date, show};
 use crate::upload::append;
 use actix_web::http::header::{HeaderMap, HeaderName, HeaderValue};
-use actix_web::http::{Method, header};
+use actix_web::http::{Method, StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, ResponseError, get, post, route, web};
 use base64::Engine as _;
 use std::collections::HashMap;
@@ -38,8 +38,24 @@ pub const EXPIRES: HeaderName = HeaderName::from_static("upload-expires");
 /// Every answer of the protocol names its version; refusals too.
 pub fn speak(result: Result<HttpResponse, Refusal>) -> HttpResponse {
     let mut answer = result.unwrap_or_else(|refusal| refusal.error_response());
-    answer.headers_mut().insert(RESUMABLE, HeaderValue::from_static(VERSION));
+    let refused = answer.status() == StatusCode::PRECONDITION_FAILED;
+    let headers = answer.headers_mut();
+    headers.insert(RESUMABLE, HeaderValue::from_static(VERSION));
+    if refused {
+        // Which ones there are must be told with that.
+        headers.insert(HeaderName::from_static("tus-version"), HeaderValue::from_static(VERSION));
+    }
     answer
+}
+
+/// What of the protocol there is (tus 1.0.0, OPTIONS).
+pub fn tell_protocol(answer: &mut HttpResponseBuilder, request: &HttpRequest) {
+    let largest = request.app_data::<web::Data<State>>().map(|state| state.config.largest_file);
+    answer
+        .insert_header(("Tus-Resumable", VERSION))
+        .insert_header(("Tus-Version", VERSION))
+        .insert_header(("Tus-Extension", EXTENSIONS))
+        .insert_header(("Tus-Max-Size", largest.unwrap_or_default()));
 }
 
 pub fn check_version(request: &HttpRequest) -> Result<(), Refusal> {
@@ -185,6 +201,19 @@ fn shown(upload: &Upload) -> api::Upload {
     }
 }
 
+/// What was said at the beginning, as far as it is kept.
+fn told_again(upload: &Upload) -> String {
+    let encoded =
+        |key: &str, text: &str| format!("{key} {}", base64::engine::general_purpose::STANDARD.encode(text));
+    let mut said = vec![encoded("filename", upload.new.name.as_str())];
+    if upload.new.parent.0 != 0 {
+        said.push(encoded("parent", &upload.new.parent.to_string()));
+    }
+    said.extend(upload.new.mtime.map(|ms| encoded("modified", &show(ms))));
+    said.extend(upload.new.hash.map(|hash| encoded("blake3", &yellow_attic_store::disk::hex(&hash))));
+    said.join(",")
+}
+
 pub fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
     answer
         .insert_header((OFFSET, upload.received))
@@ -315,6 +344,8 @@ async fn head(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusa
     let upload = if upload.received == upload.new.size { complete(state, who, id).await? } else { upload };
     let mut answer = HttpResponse::Ok();
     tell(&mut answer, &upload);
+    // To whoever began it, and to nobody from outside: it names the folder.
+    answer.insert_header(("Upload-Metadata", told_again(&upload)));
     Ok(answer.finish())
 }
 

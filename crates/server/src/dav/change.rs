@@ -19,7 +19,15 @@ fn no_folder() -> Fault {
 }
 
 /// A place for something new, in a folder that is there.
-fn place(missing: &Missing) -> Result<(NodeId, Name), Fault> {
+pub fn place(missing: &Missing) -> Result<(NodeId, Name), Fault> {
+    if missing.nowhere {
+        return Err(refuse(
+            403,
+            "not_a_place",
+            "Nothing is made here by WebDAV: this is the list of shelves, or of what was given to you.",
+            "Work within one of the folders in it; shelves are made in the console.",
+        ));
+    }
     let above = missing.above.as_ref().ok_or_else(no_folder)?;
     if !above[0].is_folder() {
         return Err(refuse(409, "not_a_folder", "What it would be in is a file.", "Choose a folder."));
@@ -29,11 +37,22 @@ fn place(missing: &Missing) -> Result<(NodeId, Name), Fault> {
 
 /// A refusal of the store, with the body that the standard wants for a lock.
 pub fn fault(error: StoreError, over: &str) -> Fault {
-    let StoreError::Locked { .. } = &error else { return error.into() };
+    let StoreError::Locked { node, .. } = &error else { return error.into() };
+    Fault::Locked { node: *node, over: over.into(), words: in_words(error) }
+}
+
+/// The same with the address of what holds it, as far as the caller may know that.
+pub async fn held(asked: &Asked<'_>, node: NodeId, over: String, words: String) -> Fault {
+    let root = async {
+        let chain = asked.state.engine.chain(asked.actor(), node, Level::View).await.ok()?;
+        let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
+        let way = asked.state.engine.way_of(asked.actor(), &rows).await.ok()?;
+        Some(super::spot::href_of(&way.path, chain[0].is_folder()))
+    };
     let mut inside = String::from("<D:href>");
-    yellow_attic_core::dav::xml::escape(&mut inside, over);
+    yellow_attic_core::dav::xml::escape(&mut inside, &root.await.unwrap_or(over));
     inside.push_str("</D:href>");
-    Fault::Condition { status: 423, name: "lock-token-submitted", inside, words: in_words(error) }
+    Fault::Condition { status: 423, name: "lock-token-submitted", inside, words }
 }
 
 /// What is refused, and what to do about it.

@@ -337,6 +337,7 @@ async fn tops(asked: &Asked<'_>, mut teller: Teller, depth: Depth) -> Result<Wal
     };
     let none = super::props::Known::default();
     let mut out = BEGIN.to_string();
+    teller.look_at_own_room().await?;
     teller.tell(&mut out, &list("/dav/", "Yellow Attic"), &none);
     if depth == Depth::One {
         for (href, name, row, level) in shelves(asked).await? {

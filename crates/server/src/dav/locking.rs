@@ -37,15 +37,11 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
     let (node, created, href) = match spot {
         Spot::Missing(missing) => {
             // The name is taken at once: by an empty file, as the standard has it.
-            let above = missing.above.as_ref().filter(|a| a[0].is_folder()).ok_or_else(|| {
-                refuse(409, "no_folder", "The folder it would be in is not there.", "Make the folder first.")
-            })?;
+            let (parent, name) = change::place(&missing)?;
             let engine = &asked.state.engine;
             let staged = engine.stage_small(Vec::new())?;
             let free = Conditions::nothing_there();
-            let put = engine
-                .put(asked.actor(), above[0].node, missing.name.clone(), staged, engine.now_ms(), free)
-                .await;
+            let put = engine.put(asked.actor(), parent, name, staged, engine.now_ms(), free).await;
             let done = put.map_err(|e| change::fault(e, &missing.href))?;
             let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
             (row.node, true, missing.href)

@@ -54,6 +54,15 @@ pub enum Fault {
         /// The same in words, for whoever reads it; may be empty.
         words: String,
     },
+    /// Somebody holds a lock, on this node, over that address.
+    Locked {
+        /// What is locked.
+        node: yellow_attic_core::NodeId,
+        /// What was asked for.
+        over: String,
+        /// The same in words.
+        words: String,
+    },
     /// The answer is made already.
     Answer(Box<HttpResponse>),
 }
@@ -154,12 +163,28 @@ async fn handle(request: HttpRequest, state: web::Data<State>, payload: web::Pay
             }
             answer
         }
+        // Told with its address already; here only if who asks is not known.
+        Err(Fault::Locked { over, words, .. }) => {
+            let mut inside = String::from("<D:href>");
+            yellow_attic_core::dav::xml::escape(&mut inside, &over);
+            inside.push_str("</D:href>");
+            let body = answer::error("lock-token-submitted", &inside, &words);
+            HttpResponse::build(StatusCode::LOCKED).content_type(XML).body(body)
+        }
         Err(Fault::Condition { status, name, inside, words }) => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::FORBIDDEN);
             HttpResponse::build(status).content_type(XML).body(answer::error(name, &inside, &words))
         }
     };
+    let refused = (answer.status() == StatusCode::METHOD_NOT_ALLOWED).then(|| request.method().as_str());
     let headers = answer.headers_mut();
+    if let Some(method) = refused.filter(|_| !headers.contains_key(header::ALLOW)) {
+        // All but the one that does not go at what stands there.
+        let allow: Vec<&str> = METHODS.split(", ").filter(|m| *m != method).collect();
+        if let Ok(allow) = header::HeaderValue::from_str(&allow.join(", ")) {
+            headers.insert(header::ALLOW, allow);
+        }
+    }
     headers.insert(header::HeaderName::from_static("dav"), header::HeaderValue::from_static(CLASSES));
     if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
         let policy = header::HeaderValue::from_static("sandbox; default-src 'none'");
@@ -213,32 +238,39 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
     };
     let tokens = conditions::check(&asked, &spot).await?;
     asked.who.actor.tokens = Tokens::new(tokens.into_iter());
+    match done(&asked, method, spot, payload).await {
+        Err(Fault::Locked { node, over, words }) => Err(change::held(&asked, node, over, words).await),
+        answered => answered,
+    }
+}
+
+async fn done(asked: &Asked<'_>, method: &str, spot: Spot, payload: web::Payload) -> Answered {
     match method {
-        "GET" | "HEAD" => get(&asked, spot).await,
-        "PUT" => change::put(&asked, spot, payload).await,
+        "GET" | "HEAD" => get(asked, spot).await,
+        "PUT" => change::put(asked, spot, payload).await,
         "MKCOL" => {
             nothing(payload).await?;
-            change::make(&asked, spot).await
+            change::make(asked, spot).await
         }
-        "DELETE" => change::remove(&asked, spot).await,
-        "COPY" => change::copy_or_move(&asked, spot, false).await,
-        "MOVE" => change::copy_or_move(&asked, spot, true).await,
+        "DELETE" => change::remove(asked, spot).await,
+        "COPY" => change::copy_or_move(asked, spot, false).await,
+        "MOVE" => change::copy_or_move(asked, spot, true).await,
         "PROPFIND" => {
             let body = xml_body(payload).await?;
-            find::answer(&asked, spot, &body).await
+            find::answer(asked, spot, &body).await
         }
         "PROPPATCH" => {
             let body = xml_body(payload).await?;
-            patch::answer(&asked, spot, &body).await
+            patch::answer(asked, spot, &body).await
         }
         "LOCK" => {
             let body = xml_body(payload).await?;
-            locking::lock(&asked, spot, &body).await
+            locking::lock(asked, spot, &body).await
         }
-        "UNLOCK" => locking::unlock(&asked, spot).await,
+        "UNLOCK" => locking::unlock(asked, spot).await,
         "REPORT" => {
             let body = xml_body(payload).await?;
-            report::answer(&asked, spot, &body).await
+            report::answer(asked, spot, &body).await
         }
         _ => Err(Fault::Answer(Box::new(
             HttpResponse::MethodNotAllowed()
@@ -271,7 +303,31 @@ async fn xml_body(mut payload: web::Payload) -> Result<Vec<u8>, Fault> {
         }
         body.extend_from_slice(&piece);
     }
-    Ok(body)
+    in_utf8(body)
+}
+
+/// XML may come in UTF-16 as well (RFC 4918, section 8.2; XML 1.0, appendix F).
+fn in_utf8(body: Vec<u8>) -> Result<Vec<u8>, Fault> {
+    let (units, big): (&[u8], bool) = match body.as_slice() {
+        [0xfe, 0xff, rest @ ..] => (rest, true),
+        [0xff, 0xfe, rest @ ..] => (rest, false),
+        [0, b'<', ..] => (&body, true),
+        [b'<', 0, ..] => (&body, false),
+        [0xef, 0xbb, 0xbf, rest @ ..] => return Ok(rest.to_vec()),
+        _ => return Ok(body),
+    };
+    let wrong = || refuse(400, "body_malformed", "The body is no UTF-16.", "Send it in UTF-8 or UTF-16.");
+    if units.len() % 2 != 0 {
+        return Err(wrong());
+    }
+    let units = units.chunks_exact(2).map(|two| match big {
+        true => u16::from_be_bytes([two[0], two[1]]),
+        false => u16::from_le_bytes([two[0], two[1]]),
+    });
+    let text: String = char::decode_utf16(units).collect::<Result<_, _>>().map_err(|_| wrong())?;
+    // Its declaration says what it was.
+    let begins = text.find("?>").filter(|_| text.starts_with("<?xml")).map_or(0, |at| at + 2);
+    Ok(text[begins..].as_bytes().to_vec())
 }
 
 /// Refuses a body where none belongs.

@@ -63,6 +63,8 @@ const LIVE: [(&str, Live); 18] = [
     ("version-name", Live::VersionName),
     ("creator-displayname", Live::Author),
 ];
+/// The list of shelves.
+const TOP: &str = "/dav/";
 /// How many come when all is asked for (RFC 4918 has these; the others are asked for by name).
 const IN_ALL: usize = 9;
 
@@ -185,6 +187,8 @@ pub struct Teller {
     /// Where the locks lie, worked out when first needed.
     roots: HashMap<NodeId, String>,
     room: HashMap<ShelfId, (u64, Option<u64>)>,
+    /// The caller's own shelf, once its room was looked at.
+    own: Option<ShelfId>,
     names: Option<Arc<crate::app::NameMap>>,
     token: Option<String>,
     found: String,
@@ -209,6 +213,7 @@ impl Teller {
             locks,
             roots: HashMap::new(),
             room: HashMap::new(),
+            own: None,
             names,
             token: None,
             found: String::new(),
@@ -256,6 +261,26 @@ impl Teller {
         let free = self.state.engine.space()?.0;
         let left = full.line.map_or(free, |line| line.saturating_sub(full.used + full.claimed).min(free));
         self.room.insert(shelf, (full.used, Some(left)));
+        Ok(())
+    }
+
+    /// How full it is: of the list of shelves, the caller's own.
+    fn room_of(&self, thing: &Thing<'_>) -> Option<(u64, Option<u64>)> {
+        let shelf = match thing.is {
+            Is::Folder => thing.row.map(|row| row.shelf),
+            Is::List if thing.href == TOP => self.own,
+            _ => None,
+        };
+        shelf.and_then(|shelf| self.room.get(&shelf)).copied()
+    }
+
+    /// Reads how full the caller's own shelf is.
+    pub async fn look_at_own_room(&mut self) -> Result<(), Refusal> {
+        let own = self.state.engine.home_of(self.who.account.id).map(|shelf| shelf.id);
+        if let Some(own) = own {
+            self.look_at_room(own).await?;
+        }
+        self.own = own;
         Ok(())
     }
 
@@ -324,8 +349,8 @@ impl Teller {
             Live::Created | Live::Modified => row.is_some(),
             Live::LocksThere | Live::LocksHeld => matches!(is, Is::File | Is::Folder),
             Live::RoomLeft | Live::RoomUsed => {
-                is == Is::Folder
-                    && row.is_some_and(|r| self.room.contains_key(&r.shelf) || self.plan.names_only)
+                self.room_of(thing).is_some()
+                    || self.plan.names_only && (is == Is::Folder || thing.href == TOP)
             }
             Live::Privileges => is != Is::Person,
             Live::PersonAddress => is == Is::Person,
@@ -383,8 +408,8 @@ impl Teller {
                 }
             }
             Live::RoomLeft | Live::RoomUsed => {
-                if let Some((used, left)) = row.and_then(|r| self.room.get(&r.shelf)) {
-                    let value = if live == Live::RoomUsed { Some(*used) } else { *left };
+                if let Some((used, left)) = self.room_of(thing) {
+                    let value = if live == Live::RoomUsed { Some(used) } else { left };
                     out.push_str(&value.unwrap_or(0).to_string());
                 }
             }

@@ -18,6 +18,9 @@ use yellow_attic_store::{Change, Row, Shelf, Sort, StoreError};
 
 /// The most changes that come at once.
 const MOST: usize = 1000;
+/// Nodes looked at in one go while what there is comes in pages, and how often in one answer.
+const LOOK: usize = 500;
+const MOST_LOOKS: usize = 200;
 /// What begins a token.
 const TOKEN: &str = "urn:yellow-attic:sync:";
 
@@ -31,22 +34,29 @@ struct Followed {
     base: Moment,
     /// What one could see when this was given out: after a change of that, all is read anew.
     sight: String,
+    /// While what there is comes in pages: all up to this node was told.
+    listed: Option<NodeId>,
 }
 
 impl Followed {
     fn token(&self) -> String {
         let base = if self.base == self.upto { String::new() } else { self.base.token() };
-        format!("{TOKEN}{}:{}:{base}:{}", self.shelf.0, self.upto.token(), self.sight)
+        let listed = self.listed.map_or_else(String::new, |node| format!(":{}", node.0));
+        format!("{TOKEN}{}:{}:{base}:{}{listed}", self.shelf.0, self.upto.token(), self.sight)
     }
 
     async fn read(asked: &Asked<'_>, text: &str) -> Option<Followed> {
         let mut parts = text.strip_prefix(TOKEN)?.split(':');
         let shelf = ShelfId(parts.next()?.parse().ok()?);
         let (upto, base, sight) = (parts.next()?, parts.next()?, parts.next()?);
+        let listed = match parts.next() {
+            Some(node) => Some(NodeId(node.parse().ok()?)),
+            None => None,
+        };
         let engine = &asked.state.engine;
         let upto = crate::times::moment(engine, upto).await.ok()?;
         let base = if base.is_empty() { upto } else { crate::times::moment(engine, base).await.ok()? };
-        Some(Followed { shelf, upto, base, sight: sight.into() })
+        Some(Followed { shelf, upto, base, sight: sight.into(), listed })
     }
 }
 
@@ -54,7 +64,7 @@ impl Followed {
 pub async fn present(asked: &Asked<'_>, shelf: ShelfId) -> Result<String, Fault> {
     let upto = asked.state.engine.now_moment().await?;
     let sight = asked.state.engine.sight_of(asked.actor());
-    Ok(Followed { shelf, upto, base: upto, sight }.token())
+    Ok(Followed { shelf, upto, base: upto, sight, listed: None }.token())
 }
 
 /// Answers a REPORT.
@@ -158,7 +168,12 @@ async fn changes(
                 .content_type(XML)
                 .streaming(futures_util::stream::unfold(Some(walk), step)));
         }
-        "" => Followed { shelf: top, upto: Moment(0), base: Moment(0), sight: sight.clone() },
+        // What there is now, in pages; what changes meanwhile is told after the last one.
+        "" => {
+            let now = engine.now_moment().await?;
+            let (sight, listed) = (sight.clone(), Some(NodeId(0)));
+            Followed { shelf: top, upto: now, base: now, sight, listed }
+        }
         text => Followed::read(asked, text).await.ok_or_else(|| condition(403, "valid-sync-token"))?,
     };
     if followed.shelf != top || followed.sight != sight || engine.forgotten_before().await? > followed.base {
@@ -176,12 +191,22 @@ async fn changes(
         told: HashSet::new(),
         gone: BTreeSet::new(),
     };
+    if let Some(after) = followed.listed {
+        let listed = page.list(&shelf, after, limit).await?;
+        let token = Followed { listed, ..followed.clone() }.token();
+        let mut out = page.out;
+        if listed.is_some() {
+            answer::outcome(&mut out, &at.href, 507, Some("number-of-matches-within-limits"), None);
+        }
+        out.push_str(&end_with(&token));
+        return Ok(multi_status().content_type(XML).body(out));
+    }
     let (upto, more) = page.read(&shelf, limit).await?;
     if most.is_some() && page.told.len() > limit {
         return Err(condition(403, "number-of-matches-within-limits"));
     }
     let base = if more { followed.base } else { upto };
-    let token = Followed { shelf: top, upto, base, sight }.token();
+    let token = Followed { shelf: top, upto, base, sight, listed: None }.token();
     let mut out = page.out;
     if more {
         answer::outcome(&mut out, &at.href, 507, Some("number-of-matches-within-limits"), None);
@@ -217,17 +242,52 @@ fn names_in<'r>(way: impl Iterator<Item = &'r Row>, collection: NodeId) -> Optio
 }
 
 impl Page<'_> {
+    /// Tells of what there is, by the order in which it was made; returns up to where, if there is more.
+    async fn list(&mut self, shelf: &Shelf, after: NodeId, limit: usize) -> Result<Option<NodeId>, Fault> {
+        let engine = &self.asked.state.engine;
+        let (mut after, mut told) = (after, after);
+        for _ in 0..MOST_LOOKS {
+            let nodes = engine.nodes_on(shelf.id, after, LOOK).await?;
+            for node in &nodes {
+                if self.told.len() >= limit {
+                    // The number of what was told, not of something hidden behind it.
+                    return Ok(Some(told));
+                }
+                after = *node;
+                let Ok(chain) = engine.chain(self.asked.actor(), *node, Level::View).await else { continue };
+                let seen = engine.seen_of(self.asked.actor(), &chain);
+                let names = names_in(seen.iter().map(|r| &**r), self.at.row.node);
+                if let Some(names) = names.filter(|names| self.deep || names.len() == 1) {
+                    self.tell(&chain, &names).await?;
+                    told = *node;
+                }
+            }
+            if nodes.len() < LOOK {
+                return Ok(None);
+            }
+        }
+        Ok(Some(after))
+    }
+
+    /// Reads on until there is a page full of what concerns the collection, or no more.
     async fn read(&mut self, shelf: &Shelf, limit: usize) -> Result<(Moment, bool), Fault> {
         let engine = &self.asked.state.engine;
-        let (changes, upto, more) =
-            engine.changes(self.asked.actor(), shelf, self.followed.upto, limit).await?;
-        for change in &changes {
-            let (node, gone) = match change {
-                Change::Changed(row) | Change::Arrived(row) => (row.node, false),
-                Change::Removed(past) | Change::Left(past) => (past.row.node, true),
-            };
-            if node != self.at.row.node {
-                self.one(node, gone).await?;
+        let (mut upto, mut more) = (self.followed.upto, true);
+        for _ in 0..MOST_LOOKS {
+            let room = limit.saturating_sub(self.told.len() + self.gone.len());
+            if room == 0 || !more {
+                break;
+            }
+            let changes;
+            (changes, upto, more) = engine.changes(self.asked.actor(), shelf, upto, room).await?;
+            for change in &changes {
+                let (node, gone) = match change {
+                    Change::Changed(row) | Change::Arrived(row) => (row.node, false),
+                    Change::Removed(past) | Change::Left(past) => (past.row.node, true),
+                };
+                if node != self.at.row.node {
+                    self.one(node, gone).await?;
+                }
             }
         }
         for names in std::mem::take(&mut self.gone) {

@@ -37,6 +37,8 @@ pub struct Missing {
     pub href: String,
     /// Nobody has looked yet whether something is there: the commit will.
     pub unseen: bool,
+    /// Nothing can be made there by WebDAV: shelves and what one is given come by other ways.
+    pub nowhere: bool,
 }
 
 /// What an address means.
@@ -108,20 +110,25 @@ impl Spot {
                 let depth = names.len() - usize::from(first == GIVEN);
                 Ok(Spot::Node(At { row, chain, href, depth }))
             }
-            Err(StoreError::NotFound(what)) => {
-                let Some((name, above)) = names.split_last() else {
-                    return Err(StoreError::NotFound(what).into());
+            Err(StoreError::NotFound(_)) => {
+                let nowhere = |name: Name| {
+                    let href = href(first, &names, false);
+                    Spot::Missing(Missing { above: None, name, href, unseen: false, nowhere: true })
+                };
+                let Some((last, above)) = names.split_last() else {
+                    return Ok(nowhere(name(first)?));
                 };
                 if first == GIVEN && above.is_empty() {
-                    return Err(StoreError::NotFound(what).into());
+                    return Ok(nowhere(last.clone()));
                 }
+                let name = last;
                 let above = match engine.resolve(asked.actor(), first, above).await {
                     Ok(row) => Some(engine.chain(asked.actor(), row.node, Level::View).await?),
                     Err(StoreError::NotFound(_)) => None,
                     Err(e) => return Err(e.into()),
                 };
                 let href = href(first, &names, false);
-                Ok(Spot::Missing(Missing { above, name: name.clone(), href, unseen: false }))
+                Ok(Spot::Missing(Missing { above, name: name.clone(), href, unseen: false, nowhere: false }))
             }
             Err(e) => Err(e.into()),
         }
@@ -144,7 +151,8 @@ impl Spot {
         }
         let above = Some(engine.chain(asked.actor(), folder.node, Level::View).await?);
         names.push(last.clone());
-        Ok(Some(Spot::Missing(Missing { above, name: last, href: href(first, &names, false), unseen: true })))
+        let href = href(first, &names, false);
+        Ok(Some(Spot::Missing(Missing { above, name: last, href, unseen: true, nowhere: false })))
     }
 
     /// What is there, or why not.

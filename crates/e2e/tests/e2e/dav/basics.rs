@@ -140,7 +140,8 @@ async fn a_lock_holds_against_every_other_way_in_and_says_who_holds_it() {
     dav.put("/dav/home/plans/roof.txt", "four").await.is(204);
     let other = Dav::with(&service, "oona", PASSWORD);
     let body = other.put("/dav/given/plans/roof.txt", "five").await.is(423);
-    assert!(body.body.contains("/dav/given/plans/roof.txt"), "{}", body.body);
+    // What is locked is the folder, by its address for whoever asks.
+    assert!(body.body.contains("<D:href>/dav/given/plans/</D:href>"), "{}", body.body);
     let found = other.find("/dav/given/plans/roof.txt", "0", "<lockdiscovery/>").await.is(207);
     assert!(
         found.body.contains("<D:depth>infinity</D:depth>") && found.body.contains("Ines Marrow"),
@@ -325,4 +326,104 @@ async fn the_console_shows_locks_takes_and_ends_them_and_searches_the_past() {
     browser.find("[aria-label='Find in this folder']").await.send_keys("weather").await.unwrap();
     browser.says("1 thing in here and below").await;
     browser.is_accessible("what was found in the past").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_made_there_says_whether_the_folder_or_the_place_is_wrong() {
+    let (service, client) = Service::ready().await;
+    let dav = Dav::ines(&service);
+    dav.put("/dav/home/a", "1").await.is(201);
+    let to = |path: &str| format!("{}{path}", service.address);
+    for (path, status) in [
+        ("/dav/home/none/x", 409),
+        ("/dav/none/x/y", 409),
+        ("/dav/none/x", 409),
+        ("/dav/home/a/x", 409),
+        ("/dav/none", 403),
+        ("/dav/given/none", 403),
+    ] {
+        dav.put(path, "1").await.is(status);
+        dav.ask("MKCOL", path, &[], "").await.is(status);
+        dav.lock(path, "0", "exclusive").await.is(status);
+        for method in ["COPY", "MOVE"] {
+            dav.ask(method, "/dav/home/a", &[("destination", &to(path))], "").await.is(status);
+        }
+        // To be read there is nothing.
+        for method in ["GET", "PROPFIND", "DELETE", "PROPPATCH"] {
+            let body = match method {
+                "PROPPATCH" => {
+                    "<propertyupdate xmlns=\"DAV:\"><set><prop><a xmlns=\"x\">1</a></prop></set></propertyupdate>"
+                }
+                _ => "",
+            };
+            dav.ask(method, path, &[("depth", "0")], body).await.is(404);
+        }
+    }
+    // What is there is not made again, and it is said what can be done.
+    let again = dav.ask("MKCOL", "/dav/home", &[], "").await.is(405);
+    assert!(again.header("allow").contains("PROPFIND") && !again.header("allow").contains("MKCOL"));
+    assert!(dav.ask("BREW", "/dav/home/a", &[], "").await.is(405).header("allow").contains("PUT"));
+    // A name that was not encoded is not cut off.
+    for cut in ["/dav/home/b#1", "/dav/home/b?1"] {
+        for destination in [to(cut), cut.to_string()] {
+            let refused = dav.ask("MOVE", "/dav/home/a", &[("destination", &destination)], "").await.is(400);
+            assert!(refused.body.contains("%23"), "{}", refused.body);
+        }
+    }
+    assert!(client.place("home:/b", None).await.is_err());
+    let encoded = to("/dav/home/b%231");
+    dav.ask("MOVE", "/dav/home/a", &[("destination", &encoded)], "").await.is(201);
+    assert!(client.place("home:/b#1", None).await.is_ok());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refusal_for_a_lock_names_what_is_locked() {
+    let (service, client) = Service::ready().await;
+    make_oona(&client).await;
+    let dav = Dav::ines(&service);
+    for folder in ["/dav/home/Hall", "/dav/home/Hall/Old"] {
+        dav.ask("MKCOL", folder, &[], "").await.is(201);
+    }
+    dav.put("/dav/home/Hall/Old/plan", "1").await.is(201);
+    dav.lock("/dav/home/Hall", "infinity", "exclusive").await.is(200);
+    let href = "<D:lock-token-submitted><D:href>/dav/home/Hall/</D:href></D:lock-token-submitted>";
+    let refused = dav.put("/dav/home/Hall/Old/plan", "2").await.is(423);
+    assert!(refused.body.contains(href), "{}", refused.body);
+    let refused = dav.ask("DELETE", "/dav/home/Hall/Old", &[], "").await.is(423);
+    assert!(refused.body.contains(href), "{}", refused.body);
+    // Further down: told in the multi-status, with its address.
+    dav.ask("MKCOL", "/dav/home/Loft", &[], "").await.is(201);
+    dav.put("/dav/home/Loft/plan", "1").await.is(201);
+    dav.lock("/dav/home/Loft/plan", "0", "exclusive").await.is(200);
+    let refused = dav.ask("DELETE", "/dav/home/Loft", &[], "").await.is(207);
+    let href = "<D:lock-token-submitted><D:href>/dav/home/Loft/plan</D:href></D:lock-token-submitted>";
+    assert!(refused.body.contains(href), "{}", refused.body);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bodies_in_utf_16_are_read_and_the_top_tells_ones_own_room() {
+    let (service, client) = Service::ready().await;
+    let dav = Dav::ines(&service);
+    dav.put("/dav/home/a", vec![7; 5000]).await.is(201);
+    let text = "<?xml version=\"1.0\" encoding=\"UTF-16\"?><propfind xmlns=\"DAV:\"><prop><getcontentlength/></prop></propfind>";
+    let big: Vec<u8> = text.encode_utf16().flat_map(u16::to_be_bytes).collect();
+    let little: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let marked = |mark: [u8; 2], bytes: &[u8]| [&mark[..], bytes].concat();
+    for body in [marked([0xfe, 0xff], &big), marked([0xff, 0xfe], &little), big.clone(), little.clone()] {
+        let found = dav.ask("PROPFIND", "/dav/home/a", &[("depth", "0")], body).await.is(207).found();
+        assert_eq!(found["/dav/home/a"]["getcontentlength"], "5000");
+    }
+    dav.ask("PROPFIND", "/dav/home/a", &[("depth", "0")], marked([0xfe, 0xff], &big[..big.len() - 1]))
+        .await
+        .is(400);
+    dav.ask("PROPFIND", "/dav/home/a", &[("depth", "0")], marked([0xff, 0xfe], &[0, 0xd8, 0, 0]))
+        .await
+        .is(400);
+    let set = api::QuotaChange { of: "home:ines".into(), hard: Some("1 MiB".into()), ..Default::default() };
+    client.set_quota(&set).await.unwrap();
+    let names = "<quota-used-bytes/><quota-available-bytes/>";
+    let top = dav.find("/dav/", "0", names).await.is(207).found();
+    let home = dav.find("/dav/home/", "0", names).await.is(207).found();
+    assert_eq!(top["/dav/"], home["/dav/home/"]);
+    assert_eq!(top["/dav/"]["quota-used-bytes"], "5000");
 }

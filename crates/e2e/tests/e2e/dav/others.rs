@@ -6,13 +6,11 @@ use std::fs;
 use std::io::Write;
 use std::process::{Command, Stdio};
 
-#[tokio::test(flavor = "multi_thread")]
-async fn litmus_passes_104_of_104_without_a_warning() {
-    let (service, _client) = Service::ready().await;
+/// All of litmus at an address; each of its tests must pass, without a warning, and so many must run.
+fn litmus(address: &str, runs: u32) {
     let dir = tempfile::tempdir().unwrap();
-    let address = format!("{}/dav/home/", service.address);
     let done = Command::new("litmus")
-        .args(["-k", &address, "ines", PASSWORD])
+        .args(["-k", address, "ines", PASSWORD])
         .current_dir(dir.path())
         .output()
         .expect("litmus is installed by ./dev test");
@@ -25,8 +23,113 @@ async fn litmus_passes_104_of_104_without_a_warning() {
         let after = line.split("tests run: ").nth(1).unwrap();
         passed += after.split(' ').next().unwrap().parse::<u32>().unwrap();
     }
-    assert_eq!(passed, 104, "{said}");
+    assert_eq!(passed, runs, "{said}");
     assert!(!said.contains("WARNING"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn litmus_passes_104_of_104_without_a_warning() {
+    let (service, _client) = Service::ready().await;
+    litmus(&format!("{}/dav/home/", service.address), 104);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn litmus_passes_over_tls() {
+    let dir = tempfile::tempdir().unwrap();
+    crate::around::certificate(dir.path(), "used");
+    let path = |name: &str| dir.path().join(name).to_str().unwrap().to_string();
+    let mut plain = Service::start_in(&dir.path().join("data"));
+    plain.set_up().await;
+    drop(plain);
+    let tls = ["--tls-certificate", &path("used.pem"), "--tls-key", &path("used.key")];
+    let service = Service::start_with(&dir.path().join("data"), &tls);
+    // It leaves out one of its own over TLS (Expect: 100-continue).
+    litmus(&format!("{}/dav/home/", service.address), 103);
+}
+
+/// nginx with the very snippet of the documentation, on a port of its own.
+struct Behind {
+    child: std::process::Child,
+    address: String,
+    _dir: tempfile::TempDir,
+}
+
+impl Behind {
+    fn nginx(service: &Service) -> Behind {
+        let docs = include_str!("../../../../../docs/administrators.md");
+        let from = docs.find("location / {").expect("the snippet");
+        let snippet = &docs[from..from + docs[from..].find("\n}").unwrap() + 2];
+        let snippet = snippet.replace("http://127.0.0.1:7460", &service.address);
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path().display();
+        let config = format!(
+            "user root; pid {at}/pid; error_log {at}/error.log; events {{}}\n\
+             http {{ access_log off; client_body_temp_path {at}/body; proxy_temp_path {at}/proxy; fastcgi_temp_path {at}/f;\n\
+             uwsgi_temp_path {at}/u; scgi_temp_path {at}/s;\nserver {{ listen 127.0.0.1:{port};\n{snippet}\n}} }}\n"
+        );
+        fs::write(dir.path().join("nginx.conf"), config).unwrap();
+        let child = Command::new("nginx")
+            .args(["-g", "daemon off;", "-p", &at.to_string(), "-c", &format!("{at}/nginx.conf")])
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("nginx is installed by ./dev test");
+        assert!(crate::support::wait_for(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok()));
+        Behind { child, address: format!("http://127.0.0.1:{port}"), _dir: dir }
+    }
+}
+
+impl Drop for Behind {
+    fn drop(&mut self) {
+        // Its worker goes with it.
+        let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status();
+        let _ = self.child.wait();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn litmus_passes_behind_nginx_with_our_snippet() {
+    let dir = tempfile::tempdir().unwrap();
+    let set = [("YATTIC_TRUSTED_PROXIES", "127.0.0.1")];
+    let mut service = Service::start_set(&dir.path().join("data"), &[], &set);
+    service.set_up().await;
+    let behind = Behind::nginx(&service);
+    litmus(&format!("{}/dav/home/", behind.address), 104);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn downloads_are_gone_on_with_by_two_that_others_wrote() {
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let mut bytes = vec![0; 12 << 20];
+    blake3::Hasher::new().update(b"reel").finalize_xof().fill(&mut bytes);
+    client.put(home, "reel.mp4", None, &Default::default(), bytes.clone().into()).await.unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let bearer = format!("Authorization: Bearer {}", client.token().unwrap());
+    let address = format!("{}/dav/home/reel.mp4", service.address);
+    // A third is here already.
+    fs::write(dir.path().join("reel.mp4"), &bytes[..4 << 20]).unwrap();
+    let before = service.sent().await;
+    let done = Command::new("wget")
+        .args(["-q", "-c", "--header", &bearer, &address])
+        .current_dir(dir.path())
+        .output()
+        .expect("wget is installed by ./dev test");
+    assert!(done.status.success(), "{done:?}");
+    assert!(fs::read(dir.path().join("reel.mp4")).unwrap() == bytes);
+    let moved = service.sent().await - before;
+    assert!(moved < 9 << 20, "{moved} bytes came for two thirds of 12 MiB");
+    // In four pieces at once.
+    let done = Command::new("aria2c")
+        .args(["-q", "-x4", "-s4", "-k1M", "-o", "again.mp4", "--header", &bearer, &address])
+        .current_dir(dir.path())
+        .env_clear()
+        .env("HOME", dir.path())
+        .env("PATH", "/usr/bin:/bin")
+        .output()
+        .expect("aria2c is installed by ./dev test");
+    assert!(done.status.success(), "{done:?}");
+    assert!(fs::read(dir.path().join("again.mp4")).unwrap() == bytes);
 }
 
 #[tokio::test(flavor = "multi_thread")]

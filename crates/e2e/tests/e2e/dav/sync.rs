@@ -144,3 +144,67 @@ async fn a_client_that_only_follows_changes_stays_equal_to_the_tree() {
     let again = other.ask("REPORT", "/dav/given/followed/", &[], report("", "infinite", None)).await.is(207);
     assert!(!again.body.contains("hidden"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_limit_gives_full_pages_whatever_else_happened_on_the_shelf() {
+    let (service, client) = Service::ready().await;
+    let dav = Dav::ines(&service);
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let few = client.make_folder(home, "Few").await.unwrap().id;
+    let many = client.make_folder(home, "Many").await.unwrap().id;
+    let put = async |folder, name: &str, text: &str| {
+        client.put(folder, name, None, &When::default(), text.as_bytes().to_vec().into()).await.unwrap();
+    };
+    for n in 0..10 {
+        put(few, &format!("{n}"), "1").await;
+        for m in 0..30 {
+            put(many, &format!("{n} {m}"), "1").await;
+        }
+    }
+    // Everything there is, three at a time: four pages for ten files, at the top of a shelf as beneath it.
+    for (collection, level, wanted) in
+        [("/dav/home/Few/", "1", 10), ("/dav/home/Few/", "infinite", 10), ("/dav/home/", "1", 2)]
+    {
+        let (mut known, mut since, mut pages) = (Known::new(), String::new(), 0);
+        loop {
+            let answer = dav.ask("REPORT", collection, &[], report(&since, level, Some(3))).await.is(207);
+            let more = apply(&mut known, &answer, collection);
+            since = token(&answer);
+            pages += 1;
+            if !more {
+                break;
+            }
+        }
+        assert_eq!(known.len(), wanted, "{collection}");
+        assert!(pages <= wanted / 3 + 1, "{pages} pages for {wanted} in {collection}");
+        let depth = if level == "1" { "1" } else { "infinity" };
+        assert_eq!(known, truth(&dav, collection, depth).await);
+        // What happens elsewhere fills no page here.
+        for m in 0..60 {
+            put(many, &format!("later {level} {m}"), "2").await;
+        }
+        let after = dav.ask("REPORT", collection, &[], report(&since, level, Some(3))).await.is(207);
+        let told = after.found().into_iter().filter(|(href, _)| href.contains("/Few/")).count();
+        assert_eq!(told, 0, "{}", after.body);
+        assert!(!after.body.contains("507"), "{}", after.body);
+        put(few, "3", &format!("changed {level} {collection}")).await;
+        client.remove(client.place("home:/Few/4", None).await.unwrap().node.id).await.unwrap();
+        let mut since = token(&after);
+        let mut rounds = 0;
+        loop {
+            let answer = dav.ask("REPORT", collection, &[], report(&since, level, Some(3))).await.is(207);
+            let more = apply(&mut known, &answer, collection);
+            since = token(&answer);
+            rounds += 1;
+            if !more {
+                break;
+            }
+        }
+        assert!(rounds <= 2, "{rounds} pages for two changes");
+        assert_eq!(
+            known.keys().cloned().collect::<Vec<_>>(),
+            truth(&dav, collection, depth).await.keys().cloned().collect::<Vec<_>>()
+        );
+        put(few, "4", "back").await;
+    }
+}
