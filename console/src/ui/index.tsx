@@ -9,6 +9,6 @@ export { Face } from "./face";
 export { Choice, Field, NewPassword } from "./field";
 export { Portrait } from "./portrait";
 export { Frame, Bare } from "./frame";
-export { Menu, MenuItem, MenuLine } from "./menu";
+export { ActsArea, ActsMenu, Menu, MenuItem, MenuLine, type Act } from "./menu";
 export { useWidth } from "./width";
 export { ToastProvider, useToast } from "./toast";

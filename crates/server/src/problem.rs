@@ -49,13 +49,7 @@ impl Refusal {
 
     /// Nothing there, or nothing the caller may know of: the same answer.
     pub fn not_found(what: &str) -> Refusal {
-        Refusal::new(
-            404,
-            "not_found",
-            "Not found",
-            &format!("{what} was not found."),
-            "Look at the folder it should be in; something removed can be found on its time strip.",
-        )
+        Refusal::new(404, "not_found", "Not found", &format!("{what} was not found."), where_to_look(what))
     }
 
     /// Its stable word.
@@ -78,6 +72,50 @@ impl std::fmt::Display for Refusal {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.problem.detail)
     }
+}
+
+/// What to do about something that is not there, by what it is.
+fn where_to_look(what: &str) -> &'static str {
+    const BY_WHAT: [(&str, &str); 24] = [
+        ("The shelf", "See which shelves you may enter: on the first page, or by yattic shelf ls."),
+        ("The link", "It was ended, or is somebody else's: see Given out, or yattic given-out."),
+        ("The opening", "It was ended, or is somebody else's: see Given out, or yattic given-out."),
+        ("What it opens", "It was removed: whoever gave you the address can bring it back."),
+        ("The share", "It was taken back, or is somebody else's: see Given out, or yattic given-out."),
+        ("The grant", "It was taken back already: yattic who PATH lists what there is."),
+        (
+            "The snapshot",
+            "It has ended, or is of another shelf: yattic snapshot ls SHELF lists those that there are.",
+        ),
+        ("The rollback", "Take its number from the answer to the rollback, or from the folder's page."),
+        ("The lock", "Nobody holds it any more: go on."),
+        ("The letter", "It was sent, or given up: yattic mail ls lists the latest."),
+        ("The address", "See how it is written; /api/openapi.json lists what there is."),
+        (
+            "The account",
+            "See how its sign-in name is written: on the Desk under People, or by yattic account ls.",
+        ),
+        ("The group", "See how its name is written: on the Desk under People, or by yattic group ls."),
+        ("The home of", "That account has no shelf of its own; name another one."),
+        (
+            "An account",
+            "See on the Desk under People, or by yattic account ls, which accounts will be deleted.",
+        ),
+        ("The upload", "It was finished, ended, or given up after three days: begin it again."),
+        ("The delivery", "It was finished or given up: begin a new one."),
+        ("The device", "It was disconnected already: see Computers, or yattic device ls."),
+        ("The session", "It has ended already."),
+        ("The ticket", "It counts once, for ten minutes: begin again."),
+        ("The version", "Its bytes went by a rule, or never were: its history lists what is held."),
+        ("The state", "Its bytes went by a rule, or never were: its history lists what is held."),
+        ("The archive", "It was gathered more than an hour ago, or for somebody else: gather it again."),
+        ("The alarm", "It was settled, or is of a shelf that you do not manage: see the Desk."),
+    ];
+    let found = BY_WHAT.iter().find(|(begins, _)| what.starts_with(begins));
+    found.map_or(
+        "Look at the folder it should be in; something removed can be found on its time strip.",
+        |(_, remedy)| remedy,
+    )
 }
 
 impl ResponseError for Refusal {

@@ -1,8 +1,7 @@
-import { Copy, Download, Eye, FilePen, FolderInput, Pencil, Trash2, Undo2, X } from "lucide-react";
+import { Undo2, X } from "lucide-react";
 import type { Node } from "../../lib/api";
-import { editable } from "../../lib/kinds";
 import { count, exactly, size, when } from "../../lib/show";
-import { Button, IconButton } from "../../ui";
+import { Button, IconButton, type Act } from "../../ui";
 import { OutsideSection } from "../outside/section";
 import { ReachSection } from "../rights";
 import { History } from "./history";
@@ -16,13 +15,8 @@ interface Props {
   mayRestore: boolean;
   mayLetGo: boolean;
   onClose: () => void;
-  onLook: (node: Node) => void;
-  onEdit: (node: Node) => void;
-  onDownload: (node: Node) => void;
-  onRename: (node: Node) => void;
-  onMove: (nodes: Node[]) => void;
-  onCopy: (nodes: Node[]) => void;
-  onRemove: (nodes: Node[]) => void;
+  /** What can be done with them. */
+  acts: Act[];
   onBringBack: (nodes: Node[]) => void;
   onRights: (node: Node) => void;
   onOutside?: (node: Node) => void;
@@ -61,39 +55,18 @@ export function Drawer(props: Props) {
         </p>
       )}
       <div className="-mx-1 mt-3 flex flex-wrap gap-1">
-        {only?.kind === "file" && (
-          <>
-            <IconButton label="Look" onClick={() => props.onLook(only)}>
-              <Eye size={19} />
+        {props.acts
+          .filter((act) => !["bring", "outside", "rights"].includes(act.key))
+          .map((act) => (
+            <IconButton
+              key={act.key}
+              label={act.label}
+              onClick={act.run}
+              className={act.loss ? "hover:text-brick" : ""}
+            >
+              {act.icon}
             </IconButton>
-            {mayEdit && editable(only.name, only.size) && (
-              <IconButton label="Edit" onClick={() => props.onEdit(only)}>
-                <FilePen size={19} />
-              </IconButton>
-            )}
-            <IconButton label="Download" onClick={() => props.onDownload(only)}>
-              <Download size={19} />
-            </IconButton>
-          </>
-        )}
-        {mayEdit && (
-          <>
-            {only && (
-              <IconButton label="Rename" onClick={() => props.onRename(only)}>
-                <Pencil size={19} />
-              </IconButton>
-            )}
-            <IconButton label="Move" onClick={() => props.onMove(nodes)}>
-              <FolderInput size={19} />
-            </IconButton>
-            <IconButton label="Copy" onClick={() => props.onCopy(nodes)}>
-              <Copy size={19} />
-            </IconButton>
-            <IconButton label="Remove" onClick={() => props.onRemove(nodes)} className="hover:text-brick">
-              <Trash2 size={19} />
-            </IconButton>
-          </>
-        )}
+          ))}
       </div>
       {at && mayRestore && (
         <Button className="mt-3 w-full" icon={<Undo2 size={18} />} onClick={() => props.onBringBack(nodes)}>

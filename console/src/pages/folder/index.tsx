@@ -2,7 +2,9 @@ import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from "@t
 import {
   Camera,
   FileArchive,
+  FileUp,
   FolderPlus,
+  FolderUp,
   History,
   Link2,
   Search,
@@ -31,14 +33,16 @@ import { count, moment, plain, shortDay, size, when } from "../../lib/show";
 import { dropped } from "../../lib/dropped";
 import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
-import { Button, Chip, Empty, Frame, IconButton, Loading, Notice, useToast } from "../../ui";
+import { Button, Chip, Empty, Frame, IconButton, Loading, Menu, MenuItem, Notice, useToast } from "../../ui";
 import { FoundList } from "../found-list";
 import { RightsDialog } from "../rights";
 import { Drawer } from "./drawer";
 import { ChooseFolder, NewFolder, Rename } from "./dialogs";
+import { actsOf, type Doing } from "./acts";
 import { Editor } from "./editor";
 import { List } from "./list";
 import { Look } from "./preview";
+import { QuickLink } from "./quick-link";
 import { Strip, type StripMark } from "./strip";
 
 const RollbackPanel = lazy(() => import("./rollback").then((m) => ({ default: m.RollbackPanel })));
@@ -52,7 +56,7 @@ interface Props {
 
 type Asking =
   | { kind: "new" | "snapshots" }
-  | { kind: "rename" | "edit" | "rights" | "outside"; node: Node }
+  | { kind: "rename" | "edit" | "rights" | "outside" | "link"; node: Node }
   | { kind: "move" | "copy"; nodes: Node[] };
 
 /** A folder, now or then. */
@@ -168,6 +172,7 @@ export function FolderPage({ frame }: Props) {
   useEffect(() => setFinding(""), [place]);
   const spring = useSpringOpen();
   const picker = useRef<HTMLInputElement>(null);
+  const folders = useRef<HTMLInputElement>(null);
   const chosen = rows.filter((r) => selected.has(r.id));
   // Whoever looks as somebody changes nothing.
   const level = frame.me.seen_by ? "view" : (facts.data?.level ?? "view");
@@ -279,6 +284,26 @@ export function FolderPage({ frame }: Props) {
         run: () => go(pageOf(facts.data!.path)),
       });
     }
+  };
+
+  const manage = at === undefined && level === "manage";
+  const doing: Doing = {
+    open,
+    look: setLooking,
+    download: (nodes) => void downloadAll(nodes),
+    ...(mayEdit && {
+      edit: (node: Node) => setAsking({ kind: "edit", node }),
+      rename: (node: Node) => setAsking({ kind: "rename", node }),
+      move: (nodes: Node[]) => setAsking({ kind: "move", nodes }),
+      copy: (nodes: Node[]) => setAsking({ kind: "copy", nodes }),
+      remove: (nodes: Node[]) => void remove(nodes),
+    }),
+    ...(at !== undefined && level !== "view" && { bringBack: (nodes: Node[]) => void bringBack(nodes) }),
+    ...(at === undefined && { rights: (node: Node) => setAsking({ kind: "rights", node }) }),
+    ...(manage && {
+      link: (node: Node) => setAsking({ kind: "link", node }),
+      outside: (node: Node) => setAsking({ kind: "outside", node }),
+    }),
   };
 
   const heading = (
@@ -412,12 +437,40 @@ export function FolderPage({ frame }: Props) {
         )}
         <div className={`min-h-0 flex-1 ${trash ? "hidden" : "flex"}`}>
           <section aria-label="Entries" className="flex min-w-0 flex-1 flex-col px-6 pb-6 max-sm:px-3">
-            <div className="flex min-h-14 flex-wrap items-center gap-2 py-3">
+            {/* One line, whatever is selected: nothing moves under the pointer. */}
+            <div className="flex h-15 flex-none items-center gap-2 overflow-x-auto py-3 [scrollbar-width:none] [&>*]:shrink-0">
               {mayAdd && folder && (
                 <>
-                  <Button look="primary" icon={<Upload size={18} />} onClick={() => picker.current?.click()}>
-                    Upload
-                  </Button>
+                  <Menu
+                    label="What to upload"
+                    trigger={
+                      <Button look="primary" icon={<Upload size={18} />}>
+                        Upload
+                      </Button>
+                    }
+                  >
+                    <MenuItem icon={<FileUp size={18} />} onSelect={() => picker.current?.click()}>
+                      Files
+                    </MenuItem>
+                    <MenuItem icon={<FolderUp size={18} />} onSelect={() => folders.current?.click()}>
+                      A whole folder
+                    </MenuItem>
+                  </Menu>
+                  <input
+                    ref={folders}
+                    type="file"
+                    hidden
+                    data-testid="folder-picker"
+                    {...{ webkitdirectory: "" }}
+                    onChange={(e) => {
+                      const files = [...(e.target.files ?? [])].map((file) => ({
+                        file,
+                        way: file.webkitRelativePath.split("/").slice(0, -1),
+                      }));
+                      uploads.add(folder.id, files);
+                      e.target.value = "";
+                    }}
+                  />
                   <input
                     ref={picker}
                     type="file"
@@ -469,7 +522,7 @@ export function FolderPage({ frame }: Props) {
                     : `Download ${chosen.length === 1 ? "as ZIP" : `${chosen.length.toLocaleString("en")} as ZIP`}`}
                 </Button>
               )}
-              <span className="flex-1" />
+              <span className="flex-1 shrink!" />
               {folder && (
                 <span className="relative flex items-center">
                   <Search size={16} aria-hidden className="absolute left-2.5 text-muted" />
@@ -504,7 +557,9 @@ export function FolderPage({ frame }: Props) {
                 </IconButton>
               )}
               {folder?.sums && (
-                <span className="text-[14px] text-muted">
+                <span
+                  className={`min-w-0 shrink! truncate text-[14px] text-muted ${chosen.length > 0 ? "max-2xl:hidden" : ""}`}
+                >
                   {count(folder.sums.files, "file")}, {size(folder.sums.bytes)}. History costs{" "}
                   {size(folder.sums.history_bytes)}.
                 </span>
@@ -559,6 +614,7 @@ export function FolderPage({ frame }: Props) {
                   setCursor(row);
                 }}
                 onOpen={open}
+                acts={(nodes) => actsOf(nodes, doing)}
                 onDrag={mayEdit ? dragging.begin : undefined}
                 onDrop={mayAdd ? (to, e) => void take(to, e) : undefined}
                 onKey={(key) => {
@@ -581,13 +637,7 @@ export function FolderPage({ frame }: Props) {
               mayRestore={mayRestore}
               mayLetGo={!frame.me.seen_by && level === "manage"}
               onClose={() => setSelected(new Set())}
-              onLook={setLooking}
-              onEdit={(node) => setAsking({ kind: "edit", node })}
-              onDownload={download}
-              onRename={(node) => setAsking({ kind: "rename", node })}
-              onMove={(nodes) => setAsking({ kind: "move", nodes })}
-              onCopy={(nodes) => setAsking({ kind: "copy", nodes })}
-              onRemove={(nodes) => void remove(nodes)}
+              acts={actsOf(chosen, doing)}
               onBringBack={(nodes) => void bringBack(nodes)}
               onRights={(node) => setAsking({ kind: "rights", node })}
               onOutside={level === "manage" ? (node) => setAsking({ kind: "outside", node }) : undefined}
@@ -659,6 +709,13 @@ export function FolderPage({ frame }: Props) {
             onClose={() => setAsking(undefined)}
           />
         </Suspense>
+      )}
+      {asking?.kind === "link" && (
+        <QuickLink
+          node={asking.node}
+          onClose={() => setAsking(undefined)}
+          onMore={() => setAsking({ kind: "outside", node: asking.node })}
+        />
       )}
       {asking?.kind === "rename" && (
         <Rename node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />

@@ -6,6 +6,7 @@ use crate::looking_back::sign_in;
 use crate::support::{PASSWORD, Service, wait_for};
 use fantoccini::key::Key;
 use std::fs;
+use yellow_attic_client::api;
 
 pub async fn row(browser: &Browser, name: &str) -> String {
     let css = format!("[data-name=\"{name}\"]");
@@ -14,7 +15,7 @@ pub async fn row(browser: &Browser, name: &str) -> String {
 }
 
 pub async fn upload(browser: &Browser, path: &std::path::Path) {
-    let input = browser.find("input[type=file]").await;
+    let input = browser.find("input[type=file][data-testid=picker]").await;
     input.send_keys(path.to_str().unwrap()).await.unwrap();
 }
 
@@ -235,5 +236,86 @@ async fn locks_show_on_open_pages_as_they_come_and_go_and_are_taken_and_ended_th
     browser.press("End the lock").await;
     browser.says("Nobody keeps others from changing it").await;
     oona.put("/dav/given/plan.txt", "windows").await.is(204);
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_moves_under_the_pointer_and_a_rows_menu_has_all_that_can_be_done() {
+    let (service, client) = Service::ready().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    for n in 0..12 {
+        let name = format!("log {n:02}.txt");
+        client.put(home, &name, None, &Default::default(), b"fog at six".to_vec().into()).await.unwrap();
+    }
+    let browser = sign_in(&service).await;
+    browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    // Two clicks at one place open what was clicked first.
+    for width in [1280, 1000, 390] {
+        browser.page.set_window_size(width, 900).await.unwrap();
+        let css = row(&browser, "log 05.txt").await;
+        browser.says("log 05.txt").await;
+        let top = async || browser.find(&css).await.rectangle().await.unwrap().1;
+        let before = top().await;
+        browser.click(&css).await;
+        browser.find("[aria-label='Facts']").await;
+        assert_eq!(top().await, before, "the row stays where it is at {width}");
+        browser.click("[aria-label='Close the facts']").await;
+    }
+    browser.page.set_window_size(1280, 947).await.unwrap();
+    // By right click, for what was not selected before.
+    let ask = "const row = document.querySelector('[data-name=\"log 07.txt\"]'); const r = row.getBoundingClientRect(); \
+        row.dispatchEvent(new MouseEvent('contextmenu', { bubbles: true, cancelable: true, clientX: r.left + 90, clientY: r.top + 9 }))";
+    row(&browser, "log 07.txt").await;
+    browser.page.execute(ask, vec![]).await.unwrap();
+    browser.find("[role=menu]").await;
+    browser.says("Make a link and copy it").await;
+    browser.is_accessible("a row's menu").await;
+    for word in [
+        "Look",
+        "Edit",
+        "Download",
+        "Links and intakes",
+        "Who may do what",
+        "Rename",
+        "Move",
+        "Copy",
+        "Remove",
+    ] {
+        let item = format!("//*[@role='menuitem'][starts-with(normalize-space(.), '{word}')]");
+        let found = browser.page.find(fantoccini::Locator::XPath(&item)).await;
+        assert!(found.is_ok(), "{word} is missing in the menu");
+    }
+    let press = async |word: &str| {
+        let item = format!("//*[@role='menuitem'][starts-with(normalize-space(.), '{word}')]");
+        browser.page.find(fantoccini::Locator::XPath(&item)).await.unwrap().click().await.unwrap();
+    };
+    // A link by two presses; its terms in quick steps after.
+    press("Make a link").await;
+    browser.says("A link to \"log 07.txt\"").await;
+    browser.says("with no end date").await;
+    browser.is_accessible("a quick link").await;
+    browser.press("Once").await;
+    browser.says("may download it, once").await;
+    browser.press("One week").await;
+    browser.says(", until ").await;
+    browser.press("Password").await;
+    browser.fill("Its password", "tide table").await;
+    browser.press("Set it").await;
+    browser.says("and the password").await;
+    browser.press("Done").await;
+    let node = client.place("home:/log 07.txt", None).await.unwrap().node.id;
+    let made = client.openings(&api::OpeningsQuery { node: Some(node), ..Default::default() }).await;
+    let made = made.unwrap().openings;
+    assert_eq!((made.len(), made[0].most, made[0].password), (1, Some(1), true));
+    assert!(made[0].until.is_some());
+    // The same by the button in the row; what is asked for happens.
+    browser.click("[aria-label='Menu of log 03.txt']").await;
+    browser.find("[role=menu]").await;
+    press("Remove").await;
+    browser.says("Removed \"log 03.txt\"").await;
+    assert!(client.place("home:/log 03.txt", None).await.is_err());
+    // Files or a whole folder.
+    browser.press("Upload").await;
+    browser.says("A whole folder").await;
     browser.close().await;
 }

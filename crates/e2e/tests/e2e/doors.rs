@@ -2,7 +2,7 @@
 //! kept is the service's alone.
 
 use crate::people::{Console, code_at, step_now};
-use crate::support::{PASSWORD, Service, program, python, wait_for};
+use crate::support::{PASSWORD, Service, in_the_catalogue, program, wait_for};
 use base64::Engine as _;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -477,12 +477,6 @@ async fn the_record_is_proved_by_the_key_that_init_told() {
     let (sound, told) = yatticd(&["check", "--record-key", kept.to_str().unwrap(), "--json"]);
     let told: Value = serde_json::from_str(&told).unwrap();
     assert!(sound && told["record"]["proved_to"] == told["record"]["rows"], "{told}");
-}
-
-/// Changes the catalogue of a service that is stopped.
-fn in_the_catalogue(data: &Path, statement: &str) {
-    let done = python("in_catalogue.py").arg(data.join("catalogue.db")).arg(statement).output().unwrap();
-    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
 }
 
 /// Whether bytes lie anywhere in the catalogue's files.

@@ -198,6 +198,9 @@ async fn the_desk_tells_of_a_mass_change_and_shows_where_the_space_went() {
         let text = format!("day {n}: wind west, lamp lit at four, two ships passed\n").repeat(30);
         put(&client, season, &format!("day-{n:02}.txt"), text).await;
     }
+    // They have been there for an hour.
+    let service = service.changed_and_started_again("UPDATE entries_now SET at = at - 3600000");
+    let client = Client::new(&service.address, client.token()).unwrap();
     for n in 0..30u64 {
         let mut noise = vec![0; 3000];
         blake3::Hasher::new().update(&n.to_le_bytes()).finalize_xof().fill(&mut noise);

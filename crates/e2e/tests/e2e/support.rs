@@ -108,6 +108,16 @@ impl Service {
         service
     }
 
+    /// The same, with the catalogue changed between.
+    pub fn changed_and_started_again(mut self, statement: &str) -> Service {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        in_the_catalogue(&self.data, statement);
+        let mut service = Service::start_in(&self.data);
+        service._dir = self._dir.take();
+        service
+    }
+
     /// Makes Ines the administrator.
     pub async fn set_up(&mut self) {
         let code = self.set_up_code.take().unwrap();
@@ -284,4 +294,10 @@ impl Yattic {
         assert_eq!(done.status.success(), said.is_empty(), "{said}");
         said
     }
+}
+
+/// Changes the catalogue of a service that is stopped.
+pub fn in_the_catalogue(data: &Path, statement: &str) {
+    let done = python("in_catalogue.py").arg(data.join("catalogue.db")).arg(statement).output().unwrap();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
 }

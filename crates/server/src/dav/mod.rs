@@ -327,7 +327,7 @@ fn in_utf8(body: Vec<u8>) -> Result<Vec<u8>, Fault> {
     let text: String = char::decode_utf16(units).collect::<Result<_, _>>().map_err(|_| wrong())?;
     // Its declaration says what it was.
     let begins = text.find("?>").filter(|_| text.starts_with("<?xml")).map_or(0, |at| at + 2);
-    Ok(text[begins..].as_bytes().to_vec())
+    Ok(text.as_bytes()[begins..].to_vec())
 }
 
 /// Refuses a body where none belongs.
