@@ -33,7 +33,7 @@ export function Dialog({ open, onClose, title, description, wide = false, childr
           {description !== undefined && (
             <Radix.Description className="mt-1 text-muted">{description}</Radix.Description>
           )}
-          <div className="mt-4 flex min-h-0 flex-1 flex-col">{children}</div>
+          <div className="-mx-1 mt-4 flex min-h-0 flex-1 flex-col overflow-y-auto px-1">{children}</div>
         </Radix.Content>
       </Radix.Portal>
     </Radix.Root>
@@ -42,5 +42,10 @@ export function Dialog({ open, onClose, title, description, wide = false, childr
 
 /** The buttons at the foot of a dialog. */
 export function DialogActions({ children }: { children: ReactNode }) {
-  return <div className="mt-5 flex flex-wrap items-end justify-end gap-2">{children}</div>;
+  // They stay in sight, however long the dialog is and however small the window.
+  return (
+    <div className="sticky bottom-0 -mx-1 mt-5 flex flex-wrap items-end justify-end gap-2 bg-sheet px-1 pt-2">
+      {children}
+    </div>
+  );
 }

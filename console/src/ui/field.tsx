@@ -1,3 +1,4 @@
+import { Eye, EyeOff } from "lucide-react";
 import { useId, useState, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes } from "react";
 
 interface Props extends InputHTMLAttributes<HTMLInputElement> {
@@ -9,19 +10,36 @@ interface Props extends InputHTMLAttributes<HTMLInputElement> {
 /** A labelled line of text. */
 export function Field({ label, hint, error, className = "", ...rest }: Props) {
   const id = useId();
+  const [shown, setShown] = useState(false);
+  const secret = rest.type === "password";
   const told = [hint ? `${id}-hint` : "", error ? `${id}-error` : ""].filter(Boolean).join(" ");
   return (
     <div className={className}>
       <label htmlFor={id} className="mb-1 block font-semibold">
         {label}
       </label>
-      <input
-        id={id}
-        aria-describedby={told || undefined}
-        aria-invalid={error ? true : undefined}
-        className="block min-h-10 w-full rounded-lg border border-muted bg-sheet px-3 py-1.5 aria-invalid:border-brick"
-        {...rest}
-      />
+      <div className="relative">
+        <input
+          id={id}
+          aria-describedby={told || undefined}
+          aria-invalid={error ? true : undefined}
+          className={`block min-h-10 w-full rounded-lg border border-muted bg-sheet px-3 py-1.5 aria-invalid:border-brick ${secret ? "pr-11" : ""}`}
+          {...rest}
+          type={secret && shown ? "text" : rest.type}
+        />
+        {secret && (
+          <button
+            type="button"
+            aria-pressed={shown}
+            aria-label={`Show: ${label}`}
+            title={shown ? "Hide it" : "Show it"}
+            onClick={() => setShown(!shown)}
+            className="absolute inset-y-0 right-0 inline-flex w-11 items-center justify-center rounded-lg text-muted hover:text-ink"
+          >
+            {shown ? <EyeOff size={18} aria-hidden /> : <Eye size={18} aria-hidden />}
+          </button>
+        )}
+      </div>
       {hint && (
         <p id={`${id}-hint`} className="mt-1 text-sm text-muted">
           {hint}

@@ -239,6 +239,8 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
   const toast = useToast();
   const [name, setName] = useState("");
   const [signIn, setSignIn] = useState("");
+  // Once somebody has chosen one, the name says nothing more about it.
+  const [chose, setChose] = useState(false);
   const [mail, setMail] = useState("");
   const [role, setRole] = useState("member");
   const [first, setFirst] = useState("link");
@@ -279,6 +281,7 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
           onChange={(e) => {
             setName(e.target.value);
             const first = e.target.value.trim().split(/\s+/)[0] ?? "";
+            if (chose) return;
             setSignIn(
               first
                 .normalize("NFD")
@@ -289,7 +292,15 @@ function NewAccount({ onClose, onInvited }: { onClose: () => void; onInvited: (m
           autoFocus
         />
         <div className="mt-4 grid grid-cols-2 gap-4 max-sm:grid-cols-1">
-          <Field label="Sign-in name" value={signIn} onChange={(e) => setSignIn(e.target.value)} required />
+          <Field
+            label="Sign-in name"
+            value={signIn}
+            onChange={(e) => {
+              setSignIn(e.target.value);
+              setChose(e.target.value !== "");
+            }}
+            required
+          />
           <Choice label="Role" options={roles} value={role} onChange={(e) => setRole(e.target.value)} />
         </div>
         <Field

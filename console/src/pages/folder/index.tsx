@@ -6,7 +6,9 @@ import {
   FolderPlus,
   FolderUp,
   History,
+  LayoutGrid,
   Link2,
+  Rows3,
   Search,
   Trash2,
   Undo2,
@@ -44,6 +46,7 @@ import { List } from "./list";
 import { Look } from "./preview";
 import { QuickLink } from "./quick-link";
 import { Strip, type StripMark } from "./strip";
+import { Tiles, useTiles } from "./tiles";
 
 const RollbackPanel = lazy(() => import("./rollback").then((m) => ({ default: m.RollbackPanel })));
 const TrashView = lazy(() => import("./trash").then((m) => ({ default: m.TrashView })));
@@ -170,6 +173,7 @@ export function FolderPage({ frame }: Props) {
     placeholderData: keepPreviousData,
   });
   useEffect(() => setFinding(""), [place]);
+  const [tiles, setTiles] = useTiles(folder?.id);
   const spring = useSpringOpen();
   const picker = useRef<HTMLInputElement>(null);
   const folders = useRef<HTMLInputElement>(null);
@@ -304,6 +308,15 @@ export function FolderPage({ frame }: Props) {
       link: (node: Node) => setAsking({ kind: "link", node }),
       outside: (node: Node) => setAsking({ kind: "outside", node }),
     }),
+  };
+
+  const onKey = (key: "remove" | "rename" | "up") => {
+    const above = facts.data?.way.at(-1);
+    if (key === "up" && above) go(pageOf(place.replace(/\/[^/]*$/, "").replace(/:$/, ":/"), at));
+    if (key === "remove" && mayEdit && chosen.length > 0) void remove(chosen);
+    if (key === "rename" && mayEdit && chosen.length === 1) {
+      setAsking({ kind: "rename", node: chosen[0]! });
+    }
   };
 
   const heading = (
@@ -546,6 +559,15 @@ export function FolderPage({ frame }: Props) {
                   )}
                 </span>
               )}
+              {folder && rows.length > 0 && (
+                <IconButton
+                  label={tiles ? "Show as a list" : "Show as tiles"}
+                  aria-pressed={tiles}
+                  onClick={() => setTiles(!tiles)}
+                >
+                  {tiles ? <Rows3 size={19} /> : <LayoutGrid size={19} />}
+                </IconButton>
+              )}
               {!at && folder && top && (
                 <IconButton label="Snapshots" onClick={() => setAsking({ kind: "snapshots" })}>
                   <Camera size={19} />
@@ -600,7 +622,22 @@ export function FolderPage({ frame }: Props) {
                     : "Whoever may add files has not put any here."}
               </Empty>
             )}
-            {wanted === "" && rows.length > 0 && (
+            {wanted === "" && rows.length > 0 && tiles && (
+              <Tiles
+                rows={rows}
+                past={at !== undefined}
+                selected={selected}
+                cursor={cursor}
+                onSelect={(ids, row) => {
+                  setSelected(ids);
+                  setCursor(row);
+                }}
+                onOpen={open}
+                acts={(nodes) => actsOf(nodes, doing)}
+                onKey={onKey}
+              />
+            )}
+            {wanted === "" && rows.length > 0 && !tiles && (
               <List
                 rows={rows}
                 past={at !== undefined}
@@ -617,15 +654,7 @@ export function FolderPage({ frame }: Props) {
                 acts={(nodes) => actsOf(nodes, doing)}
                 onDrag={mayEdit ? dragging.begin : undefined}
                 onDrop={mayAdd ? (to, e) => void take(to, e) : undefined}
-                onKey={(key) => {
-                  const above = facts.data?.way.at(-1);
-                  if (key === "up" && above)
-                    go(pageOf(place.replace(/\/[^/]*$/, "").replace(/:$/, ":/"), at));
-                  if (key === "remove" && mayEdit && chosen.length > 0) void remove(chosen);
-                  if (key === "rename" && mayEdit && chosen.length === 1) {
-                    setAsking({ kind: "rename", node: chosen[0]! });
-                  }
-                }}
+                onKey={onKey}
               />
             )}
           </section>

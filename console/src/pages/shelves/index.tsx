@@ -7,6 +7,7 @@ import { lookOf, type Look } from "../../lib/kinds";
 import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, size, when } from "../../lib/show";
 import { Given } from "./given";
+import { NextSteps } from "./next-steps";
 import { Button, Dialog, DialogActions, Face, Field, Frame, Loading, Notice, useToast } from "../../ui";
 
 interface Props {
@@ -53,6 +54,9 @@ export function ShelvesPage({ frame }: Props) {
                 </Button>
               )}
             </div>
+            {frame.me.role === "administrator" && !frame.me.seen_by && (
+              <NextSteps shelves={shelves.data.shelves} />
+            )}
             <ul>
               {shelves.data.shelves.map((shelf) => (
                 <Board key={shelf.id} shelf={shelf} />
