@@ -36,6 +36,9 @@ pub(crate) struct Dirs {
     view: View,
     placing: Placing,
     open: Arc<Cache<NodeId, Open>>,
+    /// The same for the placer, which works through the marks in their order: while a folder that came back is still
+    /// to come, its old directory is the one that an earlier mark means. [`Dirs::arrived`] sets the new one.
+    placed: Arc<Cache<NodeId, Arc<OwnedFd>>>,
 }
 
 /// A handle, and the object for which the catalogue had its folder when it was opened. A folder that came back from
@@ -49,7 +52,8 @@ struct Open {
 
 impl Dirs {
     pub fn new(disk: Arc<Disk>, view: View, placing: Placing) -> Dirs {
-        Dirs { disk, view, placing, open: Arc::new(Cache::new(KEPT)) }
+        let (open, placed) = (Arc::new(Cache::new(KEPT)), Arc::new(Cache::new(KEPT)));
+        Dirs { disk, view, placing, open, placed }
     }
 
     /// The directory of a folder. An error of kind `BytesMissing` if it is nowhere.
@@ -60,16 +64,42 @@ impl Dirs {
 
     /// The same for the placer, which alone renames: one look is enough.
     pub async fn find_now(&self, node: NodeId) -> Result<Arc<OwnedFd>> {
-        self.find_by(node, 1).await
+        if let Some(dir) = self.known_placed(node) {
+            return Ok(dir);
+        }
+        let dir = self.find_by(node, 1).await?;
+        self.placed.insert(node, dir.clone());
+        Ok(dir)
+    }
+
+    /// The placer's own handle.
+    fn known_placed(&self, node: NodeId) -> Option<Arc<OwnedFd>> {
+        let dir = self.placed.get(&node)?;
+        if is_unlinked(&*dir) {
+            self.placed.remove(&node);
+            return None;
+        }
+        Some(dir)
+    }
+
+    /// Whether the placer knows where a folder's directory is.
+    pub fn is_placed(&self, node: NodeId) -> bool {
+        self.known_placed(node).is_some()
+    }
+
+    /// A folder is this directory for the placer from now on.
+    pub fn arrived(&self, node: NodeId, dir: OwnedFd) {
+        self.placed.insert(node, Arc::new(dir));
     }
 
     async fn find_by(&self, node: NodeId, looks: usize) -> Result<Arc<OwnedFd>> {
-        if let Some(open) = self.known(node).await? {
+        let placer = looks == 1;
+        if !placer && let Some(open) = self.known(node).await? {
             return Ok(open);
         }
         let begun = std::time::Instant::now();
         for attempt in 0.. {
-            if let Some(dir) = self.search(node, &mut Vec::new(), false).await? {
+            if let Some(dir) = self.search(node, &mut Vec::new(), (false, placer)).await? {
                 return Ok(dir);
             }
             if looks == 1 || attempt > 2 && self.placing.is_idle() {
@@ -81,7 +111,7 @@ impl Dirs {
             }
             tokio::time::sleep(std::time::Duration::from_millis(2)).await;
         }
-        match self.search(node, &mut Vec::new(), true).await? {
+        match self.search(node, &mut Vec::new(), (true, placer)).await? {
             Some(dir) => Ok(dir),
             None => Err(StoreError::BytesMissing(self.name_of(node).await)),
         }
@@ -156,6 +186,7 @@ impl Dirs {
         let mut next = Some(node);
         while let Some(node) = next {
             self.open.remove(&node);
+            self.placed.remove(&node);
             next = self.view.row(node).await?.and_then(|row| row.parent);
         }
         Ok(())
@@ -190,6 +221,7 @@ impl Dirs {
             let dir = Arc::new(self.disk.make_dir(&*above, row.name()).map_err(|e| io(&e))?);
             let object = look_at_open(&*dir).map_err(|e| io(&e))?.id;
             self.keep(node, &dir, folder.object);
+            self.placed.insert(node, dir.clone());
             made.push(Remade { node, name: row.name().into(), object });
             Ok(Some((dir, made)))
         })
@@ -197,7 +229,9 @@ impl Dirs {
 
     /// What a folder was taken to be is another object from now on.
     pub fn learn(&self, node: NodeId, dir: OwnedFd, taken_for: ObjectId) {
-        self.keep(node, &Arc::new(dir), taken_for);
+        let dir = Arc::new(dir);
+        self.keep(node, &dir, taken_for);
+        self.placed.insert(node, dir);
     }
 
     /// The directory of a location, for the placer.
@@ -223,9 +257,17 @@ impl Dirs {
     }
 
     /// `adopt`: take a directory that stands in the right place although it is another
-    /// object: another program made it anew.
-    fn search<'a>(&'a self, node: NodeId, within: &'a mut Vec<NodeId>, adopt: bool) -> Searching<'a> {
+    /// object: another program made it anew. `placer`: by the placer, for which its own handles come first.
+    fn search<'a>(
+        &'a self,
+        node: NodeId,
+        within: &'a mut Vec<NodeId>,
+        (adopt, placer): (bool, bool),
+    ) -> Searching<'a> {
         Box::pin(async move {
+            if placer && let Some(dir) = self.known_placed(node) {
+                return Ok(Some(dir));
+            }
             if let Some(open) = self.known(node).await? {
                 return Ok(Some(open));
             }
@@ -269,7 +311,7 @@ impl Dirs {
                         let above = self.of(&place).await?;
                         self.disk.open_dir(&*above, &place.name()).ok()
                     }
-                    Loc::In(parent, name) => match self.search(*parent, within, adopt).await? {
+                    Loc::In(parent, name) => match self.search(*parent, within, (adopt, placer)).await? {
                         Some(dir) => self.disk.open_dir(&*dir, name).ok(),
                         None => None,
                     },

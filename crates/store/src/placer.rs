@@ -382,7 +382,11 @@ impl Placer {
                     stuck.push((task.clone(), Vec::new(), why));
                     continue;
                 }
-                match self.carry_out(task, later, recovering, &mut touched, &mut to_file) {
+                let mut found = [&task.from, &task.to].into_iter();
+                let found = found.try_for_each(|place| self.find_as_it_was(place, &tasks[i + 1..]));
+                let done =
+                    found.and_then(|()| self.carry_out(task, later, recovering, &mut touched, &mut to_file));
+                match done {
                     Ok(()) => {}
                     Err(e) if is_of_the_whole_disk(&e) => return Err(e),
                     Err(e) => {
@@ -482,6 +486,9 @@ impl Placer {
             if let (true, Loc::Incoming(id)) = (arrived, &task.to) {
                 to_file.push(File::Content(*id, task.node));
             }
+            if arrived {
+                self.note_arrival(task, &to, &to_name);
+            }
             // The rename itself may not be synced yet.
             touched.add(&to);
             return Ok(());
@@ -549,8 +556,45 @@ impl Placer {
         if let Loc::Incoming(id) = &task.to {
             to_file.push(File::Content(*id, task.node));
         }
+        self.note_arrival(task, &to, &to_name);
         touched.add(&from);
         touched.add(&to);
+        Ok(())
+    }
+
+    /// From here on a folder that came back is its new directory, for all later marks.
+    fn note_arrival(&self, task: &Task, to: &OwnedFd, to_name: &str) {
+        if task.folder
+            && matches!(task.from, Loc::Staging(_))
+            && let Ok(dir) = self.disk.open_dir(to, to_name)
+        {
+            self.dirs.arrived(task.node, dir);
+        }
+    }
+
+    /// The catalogue knows how things are in the end. Where a later mark moves the directory that a folder was then, that is
+    /// the one which an earlier mark means, though the folder is another one by now.
+    fn find_as_it_was(&self, place: &Loc, later: &[Task]) -> Result<()> {
+        let Loc::In(node, _) = place else { return Ok(()) };
+        if self.dirs.is_placed(*node) {
+            return Ok(());
+        }
+        let moves = |t: &&Task| t.folder && t.node == *node;
+        let next = later.iter().find(moves).cloned();
+        let next = next.or_else(|| self.placing.0.state.lock().queue.iter().find(moves).cloned());
+        let Some(next) = next else { return Ok(()) };
+        let now = self.handle.block_on(self.view.folder(*node))?;
+        if matches!(next.from, Loc::Staging(_)) || now.is_some_and(|folder| folder.object == next.object) {
+            return Ok(());
+        }
+        for place in [&next.from, &next.to] {
+            let Some(above) = self.dir(place)? else { continue };
+            let Ok(dir) = self.disk.open_dir(&*above, &place.name()) else { continue };
+            if crate::disk::look_at_open(&dir).is_ok_and(|l| l.id == next.object) {
+                self.dirs.arrived(*node, dir);
+                return Ok(());
+            }
+        }
         Ok(())
     }
 

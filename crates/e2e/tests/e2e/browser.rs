@@ -115,7 +115,7 @@ impl Browser {
 
     /// Fills the field with this label.
     pub async fn fill(&self, label: &str, text: &str) {
-        let path = format!("//label[normalize-space(.)='{label}']/following-sibling::input");
+        let path = format!("//label[normalize-space(.)='{label}']/..//input");
         let wait = self.page.wait().at_most(Duration::from_secs(15));
         let field = match wait.for_element(Locator::XPath(&path)).await {
             Ok(field) => field,

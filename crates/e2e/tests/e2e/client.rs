@@ -32,7 +32,12 @@ async fn the_same_command_again_means_the_same() {
         &["put", "--into", "letters", "home:/Sent"],
         &["put", "letters/a.txt", "home:/Sent/"],
     ] {
-        let listed = |_: &str| text(&run(&["find", "txt"]).stdout);
+        let listed = |_: &str| {
+            let found = text(&run(&["find", "txt"]).stdout);
+            let mut lines: Vec<String> = found.lines().map(str::to_string).collect();
+            lines.sort();
+            lines
+        };
         assert!(run(put).status.success(), "{put:?}");
         let once = listed("once");
         for _ in 0..2 {

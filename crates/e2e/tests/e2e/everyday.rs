@@ -141,7 +141,7 @@ async fn many_files_go_up_with_one_question_for_all_names_that_are_taken() {
     let browser = signed_in(&service.address).await;
     browser.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
     row(&browser, "a.txt").await;
-    browser.find("input[type=file]").await.send_keys(&all.join("\n")).await.unwrap();
+    browser.find("input[data-testid=picker]").await.send_keys(&all.join("\n")).await.unwrap();
     browser.says("2 files are there already").await;
     browser.press("Keep both").await;
     browser.says("62 files sent").await;

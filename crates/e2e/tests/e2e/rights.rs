@@ -222,11 +222,23 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             [401, 404, 404, 404, 404, 404, 404, 204],
         ),
         (
+            "HEAD",
+            "/uploads/{id}",
+            |c| (format!("/uploads/{}", c.upload), "application/offset+octet-stream", Vec::new()),
+            [401, 404, 404, 404, 404, 404, 404, 200],
+        ),
+        (
             "POST",
             "/uploads/{id}/place",
             |c| with(format!("/uploads/{}/place", c.upload), json!({ "parent": c.folder, "name": "put" })),
             // The owner's is not whole yet.
             [401, 404, 403, 404, 404, 404, 404, 409],
+        ),
+        (
+            "DELETE",
+            "/uploads/{id}",
+            |c| (format!("/uploads/{}", c.upload), "application/offset+octet-stream", Vec::new()),
+            [401, 404, 404, 404, 404, 404, 404, 204],
         ),
         ("GET", "/nodes/{node}/chunks", |c| plain(format!("/nodes/{}/chunks", c.file)), see),
         (

@@ -603,3 +603,46 @@ async fn a_folder_that_came_back_is_the_new_directory_while_its_old_one_still_st
     assert_eq!(there.keys().collect::<Vec<_>>(), ["plan/early", "plan/late"]);
     assert_eq!(std::fs::read_dir(attic.data().join("past/removed")).unwrap().count(), 0);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn marks_of_a_folder_that_is_another_directory_by_now_mean_the_one_that_it_was() {
+    for crash in [false, true] {
+        let attic = Attic::new().await;
+        let dir = attic.mkdir("plan").await;
+        attic.put("plan/early", b"1").await;
+        attic.engine.settle().await.unwrap();
+        // Nothing is known of its directory, and nothing is carried out: the marks of a whole day are owed at once.
+        let no_renames = Arc::new(Failing::at("rename"));
+        let attic = attic.reopen_with(no_renames.clone()).await;
+        no_renames.switch(true);
+        attic.rm("plan").await;
+        attic.clock.advance(61_000);
+        let engine = attic.engine.clone();
+        let apart = tokio::spawn(async move { engine.run_jobs().await });
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        let back = attic.engine.restore(&attic.ines, dir, None, Place::Last).await;
+        let attic = match crash {
+            false => {
+                no_renames.switch(false);
+                let _ = apart.await.unwrap();
+                attic
+            }
+            true => {
+                apart.abort();
+                attic.reopen().await
+            }
+        };
+        if back.is_err() {
+            until("the folder", async || {
+                attic.engine.restore(&attic.ines, dir, None, Place::Last).await.is_ok()
+            })
+            .await;
+        }
+        until("the disk", async || attic.engine.settle().await.is_ok()).await;
+        attic.clock.advance(61_000);
+        attic.engine.run_jobs().await.unwrap();
+        attic.engine.settle().await.unwrap();
+        assert_eq!(attic.cat("plan/early").await, b"1", "crash: {crash}");
+        assert_eq!(findings(&attic.engine).await, Vec::<String>::new(), "crash: {crash}");
+    }
+}
