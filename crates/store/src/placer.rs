@@ -253,7 +253,13 @@ impl Placer {
         let mut again = false;
         // How far the catalogue knows that all is carried out, and what it knows to be stuck.
         let mut written = (self.placing.placed(), self.placing.stuck());
+        let mut looked = Instant::now();
         loop {
+            // Also while others write without a pause: each of them wakes this.
+            if self.waits() && looked.elapsed() >= AGAIN {
+                self.look_again();
+                (again, looked) = (true, Instant::now());
+            }
             let outcome = self.batch(again);
             again = outcome.is_err();
             match outcome {
@@ -263,7 +269,7 @@ impl Placer {
                         return;
                     }
                     let state = (self.placing.placed(), self.placing.stuck());
-                    let waits = !state.1.is_empty() || self.placing.0.stopped.load(Ordering::SeqCst) > 0;
+                    let waits = self.waits();
                     let patience = match (waits, state == written) {
                         (_, false) => Some(QUIET),
                         (true, true) => Some(AGAIN),
@@ -276,10 +282,6 @@ impl Placer {
                     if state != written {
                         self.write_placed();
                         written = state;
-                    }
-                    if waits {
-                        self.look_again();
-                        again = true;
                     }
                 }
                 Err(error) => {
@@ -297,6 +299,11 @@ impl Placer {
                 }
             }
         }
+    }
+
+    /// Whether something is stuck, or a shelf takes no writes.
+    fn waits(&self) -> bool {
+        self.placing.0.stuck.load(Ordering::SeqCst) > 0 || self.placing.0.stopped.load(Ordering::SeqCst) > 0
     }
 
     /// Waits for work; at most so long. Whether there is some.
