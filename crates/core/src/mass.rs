@@ -207,6 +207,35 @@ fn strange_ending(before: &str, after: &str) -> Option<String> {
         .then_some(is)
 }
 
+/// Whether a state is noise, or has an ending that nobody knows, where another was neither.
+fn turned_bad(was: &Looks, is: &Looks) -> bool {
+    is.noise >= NOISY && is.noise >= was.noise.saturating_add(RISE)
+        || strange_ending(&was.name, &is.name).is_some()
+}
+
+/// The last state of a file that was good, and the change that ended it: of those that were there for a minute or more
+/// before the last change. What is shorter than a few bytes is none yet: whoever saves may empty a file first.
+fn last_good<'c>(
+    its: &[&'c Change],
+    until: i64,
+    turned: &dyn Fn(&Looks) -> bool,
+) -> Option<(&'c Change, &'c Looks)> {
+    let good = |change: &&'c Change| {
+        let was = change.before.as_ref().filter(|was| was.size >= EMPTY && until - was.at >= YOUNG_MS);
+        was.is_some_and(turned)
+    };
+    let mut at = its.iter().rposition(good)?;
+    // What led there by itself belongs to it: a strange name first, and noise later.
+    while at > 0
+        && let (Some(was), Some(is)) = (&its[at - 1].before, &its[at - 1].after)
+        && turned_bad(was, is)
+    {
+        at -= 1;
+    }
+    let change = its[at];
+    change.before.as_ref().map(|was| (change, was))
+}
+
 /// What has become of the files that one device changed on one shelf, oldest change first.
 pub fn suspects(changes: &[Change]) -> Vec<Suspect> {
     let mut by: BTreeMap<i64, Vec<&Change>> = BTreeMap::new();
@@ -219,21 +248,21 @@ pub fn suspects(changes: &[Change]) -> Vec<Suspect> {
     let mut new: BTreeMap<i64, Vec<(&Change, &Looks)>> = BTreeMap::new();
     for (node, its) in by {
         let (first, last) = (its[0], its[its.len() - 1]);
-        // An empty state is none yet: whoever saves may empty a file first.
-        let was = its.iter().filter_map(|c| c.before.as_ref()).find(|b| b.size >= EMPTY);
-        match (was, &last.after) {
-            // Still being made.
-            (Some(was), _) if last.at - was.at < YOUNG_MS => {}
-            (Some(was), Some(is)) => {
-                let noisy = is.noise >= NOISY && is.noise >= was.noise.saturating_add(RISE);
-                let ending = strange_ending(&was.name, &is.name);
-                if noisy || ending.is_some() {
-                    found.push(Suspect { node, moment: first.moment, at: last.at, ending });
+        match &last.after {
+            Some(is) => {
+                let turned = |was: &Looks| turned_bad(was, is);
+                if let Some((change, was)) = last_good(&its, last.at, &turned) {
+                    let ending = strange_ending(&was.name, &is.name);
+                    found.push(Suspect { node, moment: change.moment, at: last.at, ending });
+                } else if first.before.is_none() {
+                    new.entry(is.folder).or_default().push((first, is));
                 }
             }
-            (Some(was), None) => removed.entry(was.folder).or_default().push((last, was)),
-            (None, Some(is)) if first.before.is_none() => new.entry(is.folder).or_default().push((first, is)),
-            _ => {}
+            None => {
+                if let Some((change, was)) = last_good(&its, last.at, &|_| true) {
+                    removed.entry(was.folder).or_default().push((change, was));
+                }
+            }
         }
     }
     for (folder, gone) in removed {
@@ -364,6 +393,26 @@ mod tests {
         assert_eq!((alarm.before, alarm.files, alarm.of, alarm.ending), (99, 25, 100, None));
         assert_eq!(found(&changes[..19], 40), None, "too few");
         assert_eq!(found(&changes, 200), None, "too small a share");
+    }
+
+    #[test]
+    fn the_moment_before_keeps_what_was_made_and_worked_on_a_little_earlier() {
+        let mut changes = Vec::new();
+        for i in 0..30 {
+            let state = |n: i64, noise: u16| looks("log.csv", noise, n * 600_000 + i);
+            let one = |n: i64, before: Option<Looks>, after: Looks| Change {
+                moment: 1000 * n + i,
+                at: n * 600_000 + i,
+                node: i,
+                before,
+                after: Some(after),
+            };
+            changes.push(one(1, None, state(1, 420)));
+            changes.push(one(2, Some(state(1, 420)), state(2, 430)));
+            changes.push(one(3, Some(state(2, 430)), state(3, 799)));
+        }
+        changes.sort_by_key(|c| c.moment);
+        assert_eq!(found(&changes, 30).unwrap().before, 2999);
     }
 
     #[test]
