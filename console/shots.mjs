@@ -139,7 +139,7 @@ for (const [name, shot] of Object.entries(pictures)) {
   if (!shot.out) {
     await page.goto(address);
     await page.getByLabel("Sign-in name").fill("ines");
-    await page.getByLabel("Password").fill(password);
+    await page.getByLabel("Password", { exact: true }).fill(password);
     await page.getByRole("button", { name: "Sign in" }).click();
     await page.getByRole("button", { name: "account of" }).waitFor();
   }
