@@ -252,7 +252,7 @@ fn delta(service: &Service, disk: &Path) -> Result<(), Failure> {
         Ok(())
     };
     way("1 GiB with 1 MiB changed, up", &["put", &here_text, "home:/drawings.bin"])?;
-    way("the same, down", &["get", "home:/drawings.bin", "--to", &there_text])?;
+    way("the same, down", &["get", "--replace", "home:/drawings.bin", "--to", &there_text])?;
     if std::fs::read(&there)? != content {
         return Err("what came down is not what went up".into());
     }

@@ -67,11 +67,13 @@ impl Engine {
         Ok(Moment(n))
     }
 
-    /// The next nodes on a shelf, by number: those of others too, so the caller looks whether they may be told.
+    /// The next nodes on a shelf, by number: those of others too, so the caller looks whether they may be told. While
+    /// something that came from another shelf still has that one's stamp, those of all shelves.
     #[boxed]
     pub async fn nodes_on(&self, shelf: ShelfId, after: NodeId, limit: usize) -> Result<Vec<NodeId>> {
         let found: Vec<i64> = sqlx::query_scalar(
-            "SELECT node FROM entries_now WHERE node > ? AND shelf = ? ORDER BY node LIMIT ?",
+            "SELECT node FROM entries_now WHERE node > ? AND (shelf = ? OR EXISTS (SELECT 1 FROM jobs WHERE kind = 'restamp'))
+             ORDER BY node LIMIT ?",
         )
         .bind(after.0)
         .bind(shelf.0)

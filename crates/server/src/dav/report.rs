@@ -180,7 +180,8 @@ async fn changes(
         return Err(condition(403, "valid-sync-token"));
     }
     let shelf = engine.shelves().into_iter().find(|s| s.id == top).ok_or(StoreError::Busy)?;
-    let limit = most.map_or(MOST, |m| usize::try_from(m).unwrap_or(MOST).min(MOST));
+    // None at all would be no page, and never an end.
+    let limit = most.map_or(MOST, |m| usize::try_from(m).unwrap_or(MOST).clamp(1, MOST));
     let mut page = Page {
         asked,
         at: &at,
