@@ -5,19 +5,20 @@ import { api, type Welcome } from "./lib/api";
 import { useLive } from "./lib/live";
 import { onPalette } from "./lib/palette";
 import { uploads } from "./lib/uploads";
-import { AccountPage } from "./pages/account";
-import { FactorDemanded } from "./pages/account/demanded";
-import { ComputersPage } from "./pages/computers";
 import { FolderPage } from "./pages/folder";
 import { Proof } from "./pages/proof";
-import { RecentPage } from "./pages/recent";
-import { SetUpPage } from "./pages/setup";
 import { ShelvesPage } from "./pages/shelves";
 import { SignInPage } from "./pages/signin";
 import { UploadTray } from "./pages/tray";
-import { WelcomePage } from "./pages/welcome";
 import { Empty, Frame, Loading, Notice } from "./ui";
 
+// What most people open seldom comes when it is opened.
+const AccountPage = lazy(() => import("./pages/account"));
+const FactorDemanded = lazy(() => import("./pages/account/demanded"));
+const ComputersPage = lazy(() => import("./pages/computers"));
+const RecentPage = lazy(() => import("./pages/recent"));
+const SetUpPage = lazy(() => import("./pages/setup"));
+const WelcomePage = lazy(() => import("./pages/welcome"));
 const OutsidePage = lazy(() => import("./pages/outside"));
 const DeskPage = lazy(() => import("./pages/desk"));
 const SpacePage = lazy(() => import("./pages/space"));
@@ -25,6 +26,14 @@ const Palette = lazy(() => import("./pages/palette"));
 
 /** Which page: by who is signed in, then by the address. */
 export function App() {
+  return (
+    <Suspense fallback={<Loading />}>
+      <Pages />
+    </Suspense>
+  );
+}
+
+function Pages() {
   const queries = useQueryClient();
   const [location] = useLocation();
   const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome, refetchInterval: 60_000 });
@@ -68,56 +77,50 @@ export function App() {
   const frame = { me, onSignOut: () => void signOut() };
   return (
     <>
-      <Switch>
-        <Route path="/">
-          <ShelvesPage frame={frame} />
-        </Route>
-        <Route path="/shelf/*?">
-          <FolderPage frame={frame} />
-        </Route>
-        <Route path="/account">
-          <AccountPage frame={frame} />
-        </Route>
-        <Route path="/welcome">
-          <Redirect to="/" />
-        </Route>
-        <Route path="/space">
-          <Suspense fallback={<Loading />}>
-            <SpacePage frame={frame} />
-          </Suspense>
-        </Route>
-        <Route path="/computers">
-          <ComputersPage frame={frame} />
-        </Route>
-        {(["given", "intake"] as const).map((part) => (
-          <Route key={part} path={part === "given" ? "/given-out" : "/intake"}>
-            <Suspense fallback={<Loading />}>
-              <OutsidePage frame={frame} part={part} />
-            </Suspense>
+      <Suspense fallback={<Loading />}>
+        <Switch>
+          <Route path="/">
+            <ShelvesPage frame={frame} />
           </Route>
-        ))}
-        <Route path="/desk/:part?">
-          {({ part }) => (
-            <Suspense fallback={<Loading />}>
-              <DeskPage frame={frame} part={part} />
-            </Suspense>
-          )}
-        </Route>
-        <Route path="/recent">
-          <RecentPage frame={frame} />
-        </Route>
-        <Route path="/set-up">
-          <Redirect to="/" />
-        </Route>
-        <Route path="/sign-in">
-          <Redirect to="/" />
-        </Route>
-        <Route>
-          <Frame {...frame} heading={<h1 className="font-bold">Not found</h1>}>
-            <Empty title="There is no such page">The shelves are where everything begins.</Empty>
-          </Frame>
-        </Route>
-      </Switch>
+          <Route path="/shelf/*?">
+            <FolderPage frame={frame} />
+          </Route>
+          <Route path="/account">
+            <AccountPage frame={frame} />
+          </Route>
+          <Route path="/welcome">
+            <Redirect to="/" />
+          </Route>
+          <Route path="/space">
+            <SpacePage frame={frame} />
+          </Route>
+          <Route path="/computers">
+            <ComputersPage frame={frame} />
+          </Route>
+          {(["given", "intake"] as const).map((part) => (
+            <Route key={part} path={part === "given" ? "/given-out" : "/intake"}>
+              <OutsidePage frame={frame} part={part} />
+            </Route>
+          ))}
+          <Route path="/desk/:part?/:of?">
+            {({ part, of }) => <DeskPage frame={frame} part={part} of={of} />}
+          </Route>
+          <Route path="/recent">
+            <RecentPage frame={frame} />
+          </Route>
+          <Route path="/set-up">
+            <Redirect to="/" />
+          </Route>
+          <Route path="/sign-in">
+            <Redirect to="/" />
+          </Route>
+          <Route>
+            <Frame {...frame} heading={<h1 className="font-bold">Not found</h1>}>
+              <Empty title="There is no such page">The shelves are where everything begins.</Empty>
+            </Frame>
+          </Route>
+        </Switch>
+      </Suspense>
       <UploadTray />
       <Proof />
       {palette && (

@@ -113,6 +113,40 @@ export interface Account {
   picture?: string;
 }
 
+/** Which accounts are wanted. */
+export interface AccountsFilter {
+  words?: string;
+  role?: Role;
+  state?: "active" | "disabled" | "waiting" | "invited" | "leaving";
+  limit?: number;
+  cursor?: string;
+}
+
+/** All that is known of one account. */
+export interface AccountFacts {
+  account: Account;
+  made: string;
+  reaches: { node: number; name: string; path?: string; folder: boolean; level: Level; why: string[] }[];
+  devices: Device[];
+  sessions: Session[];
+  factors: Factor[];
+  recovery_left: number;
+  invitation?: { made: string; expires: string; by?: string };
+  uploads: Upload[];
+  given: number;
+  record: RecordLine[];
+}
+
+export interface RecordLine {
+  id: number;
+  at: string;
+  action: string;
+  what: string;
+  detail?: string;
+  device?: string;
+  from?: string;
+}
+
 export type Role = "administrator" | "member" | "guest";
 
 export interface Factor {
@@ -216,6 +250,7 @@ export interface SharedShelf {
   root: number;
   note: string;
   owners: string[];
+  owner_names: string[];
   quota?: number;
   bytes: number;
   claimed: number;
@@ -248,7 +283,9 @@ export interface Session {
 export interface Group {
   name: string;
   note: string;
+  /** In a list the first of them. */
   members: Person[];
+  people: number;
   quota?: number;
   closed?: string[];
 }
@@ -605,7 +642,15 @@ export const api = {
     proved(() => call<void>("PUT", `/nodes/${node}/afresh`, { afresh })),
   who: (node: number) => call<{ people: Why[] }>("GET", `/nodes/${node}/who`),
   why: (node: number, account?: string) => call<Why>("GET", `/nodes/${node}/why${query({ account })}`),
-  accounts: () => call<{ accounts: Account[] }>("GET", "/accounts"),
+  accounts: (of: AccountsFilter = {}) =>
+    call<{ accounts: Account[]; total: number; next?: string }>("GET", `/accounts${query({ ...of })}`),
+  account: (name: string) => call<AccountFacts>("GET", `/accounts/${encodeURIComponent(name)}`),
+  endSessionOf: (name: string, id: string) =>
+    proved(() => call<void>("DELETE", `/accounts/${encodeURIComponent(name)}/sessions/${id}`)),
+  endDeviceOf: (name: string, id: number) =>
+    proved(() => call<void>("DELETE", `/accounts/${encodeURIComponent(name)}/devices/${id}`)),
+  endInvitation: (name: string) =>
+    proved(() => call<void>("DELETE", `/accounts/${encodeURIComponent(name)}/invitation`)),
   makeAccount: (body: {
     sign_in: string;
     display_name: string;
@@ -625,6 +670,7 @@ export const api = {
       disabled: boolean;
       quota: string;
       closed: string[];
+      groups: string[];
     }>,
   ) => proved(() => call<Account>("PATCH", `/accounts/${encodeURIComponent(name)}`, body)),
   invite: (name: string) =>
@@ -641,7 +687,9 @@ export const api = {
     call<void>("PUT", "/me/password", { present, new: next }),
   sessions: () => call<{ sessions: Session[] }>("GET", "/sessions"),
   endSession: (id: string) => call<void>("DELETE", `/sessions/${id}`),
-  groups: () => call<{ groups: Group[] }>("GET", "/groups"),
+  groups: (of: { words?: string; limit?: number; cursor?: string } = {}) =>
+    call<{ groups: Group[]; total: number; next?: string }>("GET", `/groups${query({ ...of })}`),
+  group: (name: string) => call<Group>("GET", `/groups/${encodeURIComponent(name)}`),
   makeGroup: (body: { name: string; note: string; members: string[] }) =>
     proved(() => call<Group>("POST", "/groups", body)),
   changeGroup: (

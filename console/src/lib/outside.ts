@@ -96,6 +96,8 @@ export interface Given {
 
 export interface GivenFilter {
   all: boolean;
+  /** Of one account, for administrators. */
+  by?: string;
   words: string;
   kind: string;
   state: string;
@@ -110,6 +112,7 @@ export interface AddressCheck {
 const filter = (f: GivenFilter, more: Record<string, string | number | undefined>) =>
   query({
     all: f.all ? "true" : undefined,
+    by: f.by,
     words: f.words.trim() || undefined,
     kind: f.kind || undefined,
     state: f.state || undefined,

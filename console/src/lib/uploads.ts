@@ -1,7 +1,7 @@
 /** Files on their way to the service: one queue for all pages, kept while one walks about. */
 
 import { useSyncExternalStore } from "react";
-import { Upload as Tus, type DetailedError } from "tus-js-client";
+import type { DetailedError } from "tus-js-client";
 import type { Chosen } from "./dropped";
 import { api, Refusal, refusalIn, sendFile, uploadsAddress, type Upload } from "./api";
 import { hashOf } from "./hash";
@@ -285,6 +285,10 @@ class Uploads {
   ): Promise<void> {
     const blake3 = await this.hashed(s);
     const begun = await this.begun(s, parent, name);
+    // It comes with the first large file. Where the line is down it can be asked for again.
+    const { Upload: Tus } = await import("tus-js-client").catch(() => {
+      throw Refusal.line();
+    });
     return new Promise((resolve, reject) => {
       const tus = new Tus(s.file, {
         endpoint: uploadsAddress,

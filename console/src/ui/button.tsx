@@ -3,6 +3,7 @@ import type { ButtonHTMLAttributes, ReactNode } from "react";
 const looks = {
   primary: "bg-gold text-on-gold hover:bg-gold-deep font-semibold border border-transparent",
   plain: "bg-sheet text-ink border border-line hover:border-muted",
+  away: "text-brick border border-transparent hover:border-brick",
   quiet: "text-muted hover:text-ink border border-transparent",
   loss: "bg-brick text-sheet font-semibold border border-transparent hover:opacity-90",
 };

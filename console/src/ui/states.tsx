@@ -50,3 +50,13 @@ export function Notice({ error, retry }: { error: unknown; retry?: () => void })
     </div>
   );
 }
+
+/** Why a form was refused, and what to do about it. */
+export function FormError({ error }: { error: unknown }) {
+  if (!error) return null;
+  return (
+    <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
+      {error instanceof Refusal ? `${error.message} ${error.remedy}` : String(error)}
+    </p>
+  );
+}

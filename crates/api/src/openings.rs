@@ -331,6 +331,9 @@ pub struct GivenQuery {
     /// Everybody's, for administrators; else one's own.
     #[serde(default)]
     pub all: bool,
+    /// Of one account, by its sign-in name; for administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
     /// Words in names, paths, titles and names of people.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub words: Option<String>,

@@ -144,11 +144,119 @@ pub struct Account {
     pub picture: Option<String>,
 }
 
-/// All accounts.
+/// Accounts, a page of them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Accounts {
     /// By sign-in name.
     pub accounts: Vec<Account>,
+    /// How many there are in all, by this filter.
+    #[serde(default)]
+    pub total: usize,
+    /// Where the next page begins.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// Which accounts are wanted.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct AccountsQuery {
+    /// Words in sign-in names, names, mail addresses and groups.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub words: Option<String>,
+    /// administrator, member or guest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// `active`, `disabled`, `waiting` (to be approved), `invited` (no password yet) or `leaving` (is deleted).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// How many, up to 1000; 200 if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<usize>,
+    /// Where to go on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+}
+
+/// All that is known of one account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccountPage {
+    /// The account.
+    pub account: Account,
+    /// When it was made.
+    pub made: String,
+    /// What it may reach, and why: its shelves first, then what was given to it.
+    pub reaches: Vec<Reached>,
+    /// Its connected computers.
+    pub devices: Vec<crate::Device>,
+    /// Where it is signed in to the console.
+    pub sessions: Vec<Session>,
+    /// Its second factors.
+    pub factors: Vec<crate::Factor>,
+    /// Recovery codes that are left.
+    pub recovery_left: i64,
+    /// An invitation that was not used yet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub invitation: Option<OpenInvitation>,
+    /// Unfinished uploads.
+    pub uploads: Vec<crate::Upload>,
+    /// How many links, intakes and shares it gave out.
+    pub given: usize,
+    /// What it did last, the latest first, at most 50.
+    pub record: Vec<RecordLine>,
+}
+
+/// A place that an account may reach.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Reached {
+    /// The top of the shelf, or the file or folder that was given.
+    pub node: i64,
+    /// Its name.
+    pub name: String,
+    /// Where it is, if the caller may see it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Whether it is a folder.
+    pub folder: bool,
+    /// What it may do there.
+    pub level: String,
+    /// Why, in sentences.
+    pub why: Vec<String>,
+}
+
+/// An invitation that was not used yet. Its address is not kept.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OpenInvitation {
+    /// When it was made.
+    pub made: String,
+    /// Until when it counts.
+    pub expires: String,
+    /// Who made it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+}
+
+/// A line of the record.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RecordLine {
+    /// Its number.
+    pub id: i64,
+    /// When.
+    pub at: String,
+    /// What was done.
+    pub action: String,
+    /// To what.
+    pub what: String,
+    /// What is to be said besides.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub detail: String,
+    /// By which computer.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub device: String,
+    /// From which address.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub from: String,
 }
 
 /// A new account.
@@ -202,6 +310,9 @@ pub struct AccountChange {
     /// The doors that are closed to it alone: console, sync.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub closed: Option<Vec<String>>,
+    /// All groups that it is in from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub groups: Option<Vec<String>>,
 }
 
 /// A group.
@@ -211,8 +322,11 @@ pub struct Group {
     pub name: String,
     /// What it is for.
     pub note: String,
-    /// Its members' sign-in names and names to show.
+    /// Its members' sign-in names and names to show; in a list of groups the first eight.
     pub members: Vec<Person>,
+    /// How many members it has.
+    #[serde(default)]
+    pub people: usize,
     /// How many bytes the home of each member may hold.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quota: Option<u64>,
@@ -221,11 +335,33 @@ pub struct Group {
     pub closed: Vec<String>,
 }
 
-/// All groups.
+/// Groups, a page of them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Groups {
     /// By name.
     pub groups: Vec<Group>,
+    /// How many there are in all, by this filter.
+    #[serde(default)]
+    pub total: usize,
+    /// Where the next page begins.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// Which groups are wanted.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct GroupsQuery {
+    /// Words in names and in what they are for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub words: Option<String>,
+    /// How many, up to 1000; 200 if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<usize>,
+    /// Where to go on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
 }
 
 /// A new group.

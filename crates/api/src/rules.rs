@@ -285,6 +285,9 @@ pub struct SharedShelf {
     pub note: String,
     /// The sign-in names of its owners.
     pub owners: Vec<String>,
+    /// Their names to show, in the same order.
+    #[serde(default)]
+    pub owner_names: Vec<String>,
     /// How many bytes it may hold.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quota: Option<u64>,

@@ -53,9 +53,45 @@ impl Client {
         self.get(&format!("/nodes/{node}/why"), &query).await
     }
 
-    /// All accounts.
-    pub async fn accounts(&self) -> Result<api::Accounts> {
-        self.get("/accounts", &()).await
+    /// A page of accounts.
+    pub async fn accounts_page(&self, query: &api::AccountsQuery) -> Result<api::Accounts> {
+        self.get("/accounts", query).await
+    }
+
+    /// All accounts of a filter, page by page.
+    pub async fn accounts(&self, query: &api::AccountsQuery) -> Result<api::Accounts> {
+        let mut query = api::AccountsQuery { limit: Some(1000), ..query.clone() };
+        let mut all = self.accounts_page(&query).await?;
+        while let Some(cursor) = all.next.take() {
+            query.cursor = Some(cursor);
+            let page = self.accounts_page(&query).await?;
+            all.accounts.extend(page.accounts);
+            all.next = page.next;
+        }
+        Ok(all)
+    }
+
+    /// All that is known of one account.
+    pub async fn account(&self, sign_in: &str) -> Result<api::AccountPage> {
+        self.get(&format!("/accounts/{}", encode(sign_in)), &()).await
+    }
+
+    /// Ends one of an account's sessions.
+    pub async fn end_session_of(&self, sign_in: &str, session: &str) -> Result<()> {
+        let path = format!("/accounts/{}/sessions/{}", encode(sign_in), encode(session));
+        Self::send(self.call(Method::DELETE, &path)).await.map(drop)
+    }
+
+    /// Disconnects one of an account's computers.
+    pub async fn end_device_of(&self, sign_in: &str, device: i64) -> Result<()> {
+        let path = format!("/accounts/{}/devices/{device}", encode(sign_in));
+        Self::send(self.call(Method::DELETE, &path)).await.map(drop)
+    }
+
+    /// Ends the invitation of an account.
+    pub async fn end_invitation(&self, sign_in: &str) -> Result<()> {
+        let path = format!("/accounts/{}/invitation", encode(sign_in));
+        Self::send(self.call(Method::DELETE, &path)).await.map(drop)
     }
 
     /// Makes an account.
@@ -78,9 +114,27 @@ impl Client {
         Self::read(self.call(Method::PATCH, &format!("/accounts/{}", encode(sign_in))).json(change)).await
     }
 
-    /// All groups.
-    pub async fn groups(&self) -> Result<api::Groups> {
-        self.get("/groups", &()).await
+    /// A page of groups.
+    pub async fn groups_page(&self, query: &api::GroupsQuery) -> Result<api::Groups> {
+        self.get("/groups", query).await
+    }
+
+    /// All groups of a filter, page by page.
+    pub async fn groups(&self, query: &api::GroupsQuery) -> Result<api::Groups> {
+        let mut query = api::GroupsQuery { limit: Some(1000), ..query.clone() };
+        let mut all = self.groups_page(&query).await?;
+        while let Some(cursor) = all.next.take() {
+            query.cursor = Some(cursor);
+            let page = self.groups_page(&query).await?;
+            all.groups.extend(page.groups);
+            all.next = page.next;
+        }
+        Ok(all)
+    }
+
+    /// A group with all its members.
+    pub async fn group(&self, name: &str) -> Result<api::Group> {
+        self.get(&format!("/groups/{}", encode(name)), &()).await
     }
 
     /// Makes a group.

@@ -6,7 +6,7 @@
 pub enum Deed {
     /// Makes an account.
     MakeAccount,
-    /// Changes an account, or disables it.
+    /// Changes an account, disables it, or ends one of its sign-ins.
     ChangeAccount,
     /// Invites somebody to choose a password.
     Invite,
@@ -89,7 +89,16 @@ pub type Line = (Deed, &'static [(&'static str, &'static str)], Needs);
 /// All that asks for more than a token.
 pub const TABLE: [Line; 34] = [
     (Deed::MakeAccount, &[("POST", "/accounts")], Needs::Password),
-    (Deed::ChangeAccount, &[("PATCH", "/accounts/{sign_in}")], Needs::Password),
+    (
+        Deed::ChangeAccount,
+        &[
+            ("PATCH", "/accounts/{sign_in}"),
+            ("DELETE", "/accounts/{sign_in}/sessions/{session}"),
+            ("DELETE", "/accounts/{sign_in}/devices/{device}"),
+            ("DELETE", "/accounts/{sign_in}/invitation"),
+        ],
+        Needs::Password,
+    ),
     (Deed::Invite, &[("POST", "/accounts/{sign_in}/invitation")], Needs::Password),
     (Deed::ImportAccounts, &[("POST", "/accounts/list")], Needs::Password),
     (Deed::CarryOutPlan, &[("POST", "/plan")], Needs::Password),

@@ -4,7 +4,7 @@ use crate::engine::Engine;
 use crate::error::{Result, StoreError};
 use crate::record_key::Head;
 use async_recursion::async_recursion as boxed;
-use yellow_attic_core::record;
+use yellow_attic_core::{AccountId, record};
 
 /// What a check of the record found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -203,19 +203,31 @@ impl Engine {
     /// The newest rows of the record before a number, newest first.
     #[boxed]
     pub async fn recorded(&self, before: Option<i64>, limit: usize) -> Result<Vec<Recorded>> {
-        let rows: Vec<(i64, i64, Option<String>)> =
+        let rows: Vec<Stored> =
             sqlx::query_as("SELECT id, at, fields FROM record WHERE id < ? ORDER BY id DESC LIMIT ?")
                 .bind(before.unwrap_or(i64::MAX))
                 .bind(limit.clamp(1, 1000) as i64)
                 .fetch_all(&self.shared.view.pool)
                 .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(id, at, fields)| Recorded {
-                id,
-                at,
-                fields: fields.and_then(|f| serde_json::from_str(&f).ok()).unwrap_or_default(),
-            })
-            .collect())
+        Ok(rows.into_iter().map(recorded).collect())
     }
+
+    /// What an account did last, newest first.
+    #[boxed]
+    pub async fn recorded_of(&self, account: AccountId, limit: usize) -> Result<Vec<Recorded>> {
+        let rows: Vec<Stored> =
+            sqlx::query_as("SELECT id, at, fields FROM record WHERE account = ? ORDER BY id DESC LIMIT ?")
+                .bind(account.0)
+                .bind(limit.clamp(1, 1000) as i64)
+                .fetch_all(&self.shared.view.pool)
+                .await?;
+        Ok(rows.into_iter().map(recorded).collect())
+    }
+}
+
+type Stored = (i64, i64, Option<String>);
+
+fn recorded((id, at, fields): Stored) -> Recorded {
+    let fields = fields.and_then(|f| serde_json::from_str(&f).ok()).unwrap_or_default();
+    Recorded { id, at, fields }
 }

@@ -18,6 +18,17 @@ pub struct Invitation {
     pub used_at: Option<i64>,
 }
 
+/// An invitation that was not used yet.
+#[derive(Clone, Debug)]
+pub struct OpenInvitation {
+    /// When it was made, in milliseconds.
+    pub made_at: i64,
+    /// Until when it counts.
+    pub expires_at: i64,
+    /// Who made it.
+    pub made_by: Option<AccountId>,
+}
+
 /// A session in a browser.
 #[derive(Clone, Debug)]
 pub struct Session {
@@ -79,6 +90,46 @@ impl Engine {
             expires_at,
             used_at,
         }))
+    }
+
+    /// The invitation of an account that counts still.
+    #[boxed]
+    pub async fn open_invitation(&self, account: AccountId) -> Result<Option<OpenInvitation>> {
+        let row: Option<(i64, i64, Option<i64>)> = sqlx::query_as(
+            "SELECT made_at, expires_at, made_by FROM invitations
+             WHERE account = ? AND used_at IS NULL AND expires_at > ?",
+        )
+        .bind(account.0)
+        .bind(self.now_ms())
+        .fetch_optional(&self.shared.view.pool)
+        .await?;
+        Ok(row.map(|(made_at, expires_at, made_by)| OpenInvitation {
+            made_at,
+            expires_at,
+            made_by: made_by.map(AccountId),
+        }))
+    }
+
+    /// Ends the invitation of an account: its address counts no more.
+    #[boxed]
+    pub async fn end_invitation(&self, actor: &Actor, account: &Account) -> Result<()> {
+        let (id, now) = (account.id.0, self.now_ms());
+        self.change(actor, "invitation ended", &account.sign_in, move |conn| {
+            Box::pin(async move {
+                let done = sqlx::query(
+                    "DELETE FROM invitations WHERE account = ? AND used_at IS NULL AND expires_at > ?",
+                )
+                .bind(id)
+                .bind(now)
+                .execute(conn)
+                .await?;
+                if done.rows_affected() == 0 {
+                    return Err(StoreError::NotFound("The invitation".into()));
+                }
+                Ok(())
+            })
+        })
+        .await
     }
 
     /// Sets the password by an invitation, which is used by that. Of two at once one is refused.

@@ -7,7 +7,7 @@ import { Bare, Button, Notice } from "../../ui";
 import { RecoveryCodes, SetUp } from "./factors";
 
 /** All that can be done when a second factor is demanded and there is none. */
-export function FactorDemanded({ onSignOut }: { onSignOut: () => void }) {
+export default function FactorDemanded({ onSignOut }: { onSignOut: () => void }) {
   const queries = useQueryClient();
   const factors = useQuery({ queryKey: ["factors"], queryFn: api.factors });
   const [setting, setSetting] = useState<"codes" | "passkey">();

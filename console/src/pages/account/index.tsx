@@ -9,7 +9,7 @@ import { exactly, when } from "../../lib/show";
 import { Button, Chip, Field, Frame, Loading, NewPassword, Notice, useToast } from "../../ui";
 
 /** One's own account: the name and picture, second factors, the password, and where one is signed in. */
-export function AccountPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
+export default function AccountPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
   return (
     <Frame {...frame} heading={<h1 className="font-bold">My account</h1>}>
       <div className="mx-auto max-w-[900px] px-8 pt-2 pb-10 max-sm:px-4">

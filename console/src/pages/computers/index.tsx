@@ -6,7 +6,7 @@ import { exactly, plain, size, when } from "../../lib/show";
 import { Button, Dialog, DialogActions, Empty, Frame, Loading, Notice, useToast } from "../../ui";
 
 /** One's connected computers: when they were last used, and ending what was lost. */
-export function ComputersPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
+export default function ComputersPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
   const devices = useQuery({ queryKey: ["devices"], queryFn: api.devices, refetchInterval: 20_000 });
   const [ending, setEnding] = useState<Device>();
   return (

@@ -1,14 +1,41 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus, Users } from "lucide-react";
-import { useState, type FormEvent } from "react";
-import { api, Refusal, type Group } from "../../lib/api";
+import { useDeferredValue, useState, type FormEvent } from "react";
+import { api, type Group } from "../../lib/api";
+import { findAccounts } from "../../lib/choosing";
 import { count, size } from "../../lib/show";
-import { Button, Dialog, DialogActions, Empty, Field, Loading, Notice, useToast } from "../../ui";
+import {
+  Button,
+  Dialog,
+  DialogActions,
+  Empty,
+  Field,
+  FormError,
+  Loading,
+  Notice,
+  Picker,
+  useToast,
+  type Choosable,
+} from "../../ui";
 
-/** All groups: what they are for, and who is in them. */
+/** The names of those that are not among the others. */
+const without = (some: Choosable[], others: Choosable[]) =>
+  some.filter((s) => !others.some((o) => o.key === s.key)).map((s) => s.key);
+
+/** All groups, by pages: what they are for, and who is in them. */
 export function Groups() {
-  const groups = useQuery({ queryKey: ["groups"], queryFn: api.groups });
-  const [open, setOpen] = useState<Group | "new">();
+  const [text, setText] = useState("");
+  const words = useDeferredValue(text.trim());
+  const list = useInfiniteQuery({
+    queryKey: ["groups", words],
+    queryFn: ({ pageParam }) => api.groups({ words: words || undefined, limit: 100, cursor: pageParam }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next,
+    placeholderData: (before) => before,
+  });
+  const groups = list.data?.pages.flatMap((p) => p.groups) ?? [];
+  const total = list.data?.pages[0]?.total ?? 0;
+  const [open, setOpen] = useState<string | "new">();
   const make = (
     <Button look="primary" icon={<Plus size={18} />} onClick={() => setOpen("new")}>
       New group
@@ -16,52 +43,92 @@ export function Groups() {
   );
   return (
     <>
-      {groups.isPending && <Loading />}
-      {groups.isError && <Notice error={groups.error} retry={() => void groups.refetch()} />}
-      {groups.data?.groups.length === 0 && (
+      {list.isPending && <Loading />}
+      {list.isError && <Notice error={list.error} retry={() => void list.refetch()} />}
+      {list.data && groups.length === 0 && words === "" && (
         <Empty title="No group yet" action={make}>
           What is given to a group reaches each member, now and later. Make the groups first, then the people.
         </Empty>
       )}
-      {groups.data && groups.data.groups.length > 0 && (
+      {list.data && (groups.length > 0 || words !== "") && (
         <>
-          <div className="py-3">{make}</div>
+          <div className="flex flex-wrap items-center gap-3 py-3">
+            {make}
+            <input
+              type="search"
+              aria-label="Find a group"
+              placeholder="Name, or what it is for"
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              className="ml-auto min-h-9 w-64 rounded-lg border border-line bg-sheet px-3 py-1.5 max-sm:ml-0 max-sm:w-full"
+            />
+          </div>
+          <p className="pb-1 text-[14.5px] text-muted" role="status">
+            {count(total, "group")}
+          </p>
+          {groups.length === 0 && <Empty title="No group is like that">Try a part of the name.</Empty>}
           <ul>
-            {groups.data.groups.map((g) => (
+            {groups.map((g) => (
               <li key={g.name} className="border-b border-line">
                 <button
                   type="button"
-                  onClick={() => setOpen(g)}
+                  onClick={() => setOpen(g.name)}
                   className="grid w-full grid-cols-[28px_1fr_2fr_2fr] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
                 >
                   <Users size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
                   <span className="min-w-0 truncate font-semibold">{g.name}</span>
                   <span className="min-w-0 truncate text-[14.5px] text-muted max-md:hidden">{g.note}</span>
-                  <span
-                    className="min-w-0 truncate text-[14.5px]"
-                    title={g.members.map((m) => m.name).join(", ")}
-                  >
+                  <span className="min-w-0 truncate text-[14.5px]">
                     <span className="max-md:hidden">
                       {g.members.map((m) => m.name).join(", ") || "nobody yet"}
+                      {g.people > g.members.length && ` and ${g.people - g.members.length} more`}
                     </span>
-                    <span className="text-muted md:hidden">{count(g.members.length, "member")}</span>
+                    <span className="text-muted md:hidden">{count(g.people, "member")}</span>
                   </span>
                 </button>
               </li>
             ))}
           </ul>
+          {list.hasNextPage && (
+            <Button
+              className="mt-3"
+              disabled={list.isFetchingNextPage}
+              onClick={() => void list.fetchNextPage()}
+            >
+              Show more ({count(total - groups.length, "group")} left)
+            </Button>
+          )}
         </>
       )}
-      {open && <GroupDialog group={open === "new" ? undefined : open} onClose={() => setOpen(undefined)} />}
+      {open === "new" && <GroupDialog onClose={() => setOpen(undefined)} />}
+      {open !== undefined && open !== "new" && <OneGroup name={open} onClose={() => setOpen(undefined)} />}
     </>
+  );
+}
+
+/** A group with all its members, once they are here. */
+function OneGroup({ name, onClose }: { name: string; onClose: () => void }) {
+  const group = useQuery({ queryKey: ["group", name], queryFn: () => api.group(name) });
+  if (group.data) return <GroupDialog group={group.data} onClose={onClose} />;
+  return (
+    <Dialog open onClose={onClose} title={name}>
+      {group.isError ? (
+        <Notice error={group.error} retry={() => void group.refetch()} />
+      ) : (
+        <Loading rows={4} />
+      )}
+    </Dialog>
   );
 }
 
 function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
-  const before = group?.members.map((m) => m.to.replace("account:", "")) ?? [];
+  const before =
+    group?.members.map((m): Choosable => {
+      const key = m.to.replace("account:", "");
+      return { key, name: m.name, note: key };
+    }) ?? [];
   const [name, setName] = useState(group?.name ?? "");
   const [note, setNote] = useState(group?.note ?? "");
   const [members, setMembers] = useState(before);
@@ -80,10 +147,10 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
             ...(name !== group.name && { name }),
             ...(note !== group.note && { note }),
             ...(quota.trim() !== held && { quota: quota.trim() || "none" }),
-            add: members.filter((m) => !before.includes(m)),
-            remove: before.filter((m) => !members.includes(m)),
+            add: without(members, before),
+            remove: without(before, members),
           })
-        : api.makeGroup({ name, note, members }),
+        : api.makeGroup({ name, note, members: without(members, []) }),
     onSuccess: (saved) =>
       done(group ? `Saved the group "${saved.name}".` : `Made the group "${saved.name}".`),
   });
@@ -127,36 +194,20 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
             onChange={(e) => setQuota(e.target.value)}
           />
         )}
-        <fieldset className="mt-4">
-          <legend className="mb-1 font-semibold">Members</legend>
-          {accounts.isError && <Notice error={accounts.error} />}
-          <div className="grid max-h-56 grid-cols-2 gap-x-4 gap-y-1.5 overflow-y-auto rounded-lg border border-line p-3 max-sm:grid-cols-1">
-            {accounts.data?.accounts.map((a) => (
-              <label key={a.sign_in} className="flex min-w-0 items-center gap-2">
-                <input
-                  type="checkbox"
-                  className="size-4 shrink-0 accent-gold"
-                  checked={members.includes(a.sign_in)}
-                  onChange={(e) =>
-                    setMembers(
-                      e.target.checked ? [...members, a.sign_in] : members.filter((m) => m !== a.sign_in),
-                    )
-                  }
-                />
-                <span className="truncate">{a.display_name}</span>
-              </label>
-            ))}
-          </div>
-        </fieldset>
-        {error && (
-          <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
-            {error instanceof Refusal ? `${error.message} ${error.remedy}` : String(error)}
-          </p>
-        )}
+        <div className="mt-4">
+          <Picker
+            label="Members"
+            placeholder="Find somebody"
+            of="accounts"
+            chosen={members}
+            onChange={setMembers}
+            find={findAccounts}
+          />
+        </div>
+        <FormError error={error} />
         {ending && group && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
-            {count(group.members.length, "member")} will lose what was given to this group. Nothing is
-            removed.
+            {count(group.people, "member")} will lose what was given to this group. Nothing is removed.
           </p>
         )}
         <DialogActions>

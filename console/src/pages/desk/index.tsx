@@ -1,6 +1,7 @@
 import { Redirect, Link } from "wouter";
 import type { Me } from "../../lib/api";
 import { Empty, Frame } from "../../ui";
+import { AccountDesk } from "./account";
 import { Groups } from "./groups";
 import { MailDesk } from "./mail";
 import { OutsideDesk } from "./outside";
@@ -25,9 +26,12 @@ const parts = [
 export default function DeskPage({
   frame,
   part,
+  of,
 }: {
   frame: { me: Me; onSignOut: () => void };
   part?: string;
+  /** One of the part's things: an account. */
+  of?: string;
 }) {
   if (frame.me.role !== "administrator") {
     return (
@@ -61,7 +65,8 @@ export default function DeskPage({
       <div className="mx-auto max-w-[1180px] px-8 pb-10 max-sm:px-4">
         {part === "now" && <Overview />}
         {part === "space" && <SpaceView administrator />}
-        {part === "people" && <People me={frame.me} />}
+        {part === "people" && of === undefined && <People />}
+        {part === "people" && of !== undefined && <AccountDesk signIn={of} me={frame.me} />}
         {part === "groups" && <Groups />}
         {part === "shelves" && <ShelvesDesk />}
         {part === "outside" && <OutsideDesk />}

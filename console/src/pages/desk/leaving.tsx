@@ -1,8 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type Account } from "../../lib/api";
+import { findOwners } from "../../lib/choosing";
 import { count, shortDay, size } from "../../lib/show";
-import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import {
+  Button,
+  Dialog,
+  DialogActions,
+  Field,
+  Loading,
+  Notice,
+  Picker,
+  useToast,
+  type Choosable,
+} from "../../ui";
 
 /** Deleting a disabled account: what would go, when, and who gets the files. */
 export function LeavingDialog({
@@ -20,13 +31,12 @@ export function LeavingDialog({
     queryKey: ["removal", account.sign_in],
     queryFn: () => api.removal(account.sign_in),
   });
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const [name, setName] = useState("");
   const [days, setDays] = useState("30");
-  const [heir, setHeir] = useState("");
+  const [heir, setHeir] = useState<Choosable[]>([]);
   const deciding = useMutation({
     mutationFn: () =>
-      api.decideRemoval(account.sign_in, { name: name.trim(), days: Number(days), heir: heir || undefined }),
+      api.decideRemoval(account.sign_in, { name: name.trim(), days: Number(days), heir: heir[0]?.key }),
     onSuccess: async (told) => {
       await queries.invalidateQueries();
       toast.say(
@@ -43,20 +53,12 @@ export function LeavingDialog({
       onDone();
     },
   });
-  const nameOf = (signIn: string) =>
-    accounts.data?.accounts.find((a) => a.sign_in === signIn)?.display_name ?? signIn;
   const submit = (e: FormEvent) => {
     e.preventDefault();
     deciding.mutate();
   };
   const error = deciding.error ?? keeping.error;
   const refusal = error instanceof Refusal ? error : undefined;
-  const heirs: [string, string][] = [
-    ["", "Nobody: they are out of reach then"],
-    ...(accounts.data?.accounts ?? [])
-      .filter((a) => !a.disabled && a.role !== "guest" && a.sign_in !== account.sign_in)
-      .map((a): [string, string] => [a.sign_in, `${a.display_name}, as one folder`]),
-  ];
   return (
     <Dialog open onClose={onClose} title={`Delete ${account.display_name}`}>
       {goes.isPending && <Loading rows={3} />}
@@ -85,19 +87,21 @@ export function LeavingDialog({
           {goes.data.leaves ? (
             <p className="mt-4 rounded-lg bg-gold-wash p-3">
               It is deleted on {shortDay(new Date(goes.data.leaves))};{" "}
-              {goes.data.heir
-                ? `its files go to ${nameOf(goes.data.heir)}`
-                : "its files are out of reach then"}
-              . Until then it can be undone.
+              {goes.data.heir ? `its files go to ${goes.data.heir}` : "its files are out of reach then"}.
+              Until then it can be undone.
             </p>
           ) : (
             <>
               <div className="mt-4 grid grid-cols-[2fr_1fr] gap-4 max-sm:grid-cols-1">
-                <Choice
+                <Picker
+                  single
                   label="Its files go to"
-                  options={heirs}
-                  value={heir}
-                  onChange={(e) => setHeir(e.target.value)}
+                  placeholder="Nobody: out of reach then"
+                  hint="As one folder on their home."
+                  of="owners"
+                  chosen={heir}
+                  onChange={(chosen) => setHeir(chosen.filter((c) => c.key !== account.sign_in))}
+                  find={findOwners}
                 />
                 <Field
                   label="After days"

@@ -34,7 +34,14 @@ export function Overview() {
   const [, go] = useLocation();
   const alarms = useQuery({ queryKey: ["alarms"], queryFn: kept.alarms });
   const quotas = useQuery({ queryKey: ["quotas"], queryFn: kept.quotas });
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
+  const accounts = useQuery({
+    queryKey: ["accounts", "waiting"],
+    queryFn: () => api.accounts({ state: "waiting", limit: 50 }),
+  });
+  const people = useQuery({
+    queryKey: ["accounts", "count"],
+    queryFn: () => api.accounts({ state: "active", limit: 1 }),
+  });
   const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail });
   const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
   const clock = useQuery({ queryKey: ["clock"], queryFn: kept.clock });
@@ -65,8 +72,8 @@ export function Overview() {
     },
     onError: (e) => toast.refuse(e),
   });
-  const failed = [alarms, quotas, accounts, mail].find((q) => q.isError);
-  const waiting = accounts.data?.accounts.filter((a) => a.why_disabled === "waiting") ?? [];
+  const failed = [alarms, quotas, accounts, people, mail].find((q) => q.isError);
+  const waiting = accounts.data?.accounts ?? [];
   const givenUp = mail.data?.letters.filter((l) => l.state === "given up") ?? [];
   const open = alarms.data?.alarms.filter((a) => !a.settled) ?? [];
   const full = quotas.data?.quotas.filter((q) => q.warns) ?? [];
@@ -272,7 +279,7 @@ export function Overview() {
         <dl className="text-[14.5px]">
           {(
             [
-              ["People", accounts.data?.accounts.filter((a) => !a.disabled).length.toLocaleString("en")],
+              ["People", people.data?.total.toLocaleString("en")],
               ["Shelves", s?.shelves.filter((x) => x.kind === "shared").length.toLocaleString("en")],
               ["Files", s?.held.files.toLocaleString("en")],
               ["History", s && size(s.held.versions + s.held.trash)],

@@ -68,7 +68,7 @@ export function RulesDesk() {
 function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const groups = useQuery({ queryKey: ["groups"], queryFn: api.groups });
+  const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => api.groups({ limit: 1000 }) });
   const [scope, setScope] = useState("service");
   const at = (where: string) => rule.set.find((s) => s.scope === where)?.value;
   const [value, setValue] = useState(at("service") ?? rule.usual);

@@ -2,17 +2,26 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Library } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, type SharedShelf } from "../../lib/api";
+import { findOwners } from "../../lib/choosing";
 import { count, size } from "../../lib/show";
-import { Button, Dialog, DialogActions, Empty, Field, Loading, Notice, useToast } from "../../ui";
+import {
+  Button,
+  Dialog,
+  DialogActions,
+  Empty,
+  Field,
+  Loading,
+  Notice,
+  Picker,
+  useToast,
+  type Choosable,
+} from "../../ui";
 import { Fullness } from "../account/profile";
 
 /** All shared shelves: what they are for, who owns them, how full they are. */
 export function ShelvesDesk() {
   const shelves = useQuery({ queryKey: ["shared shelves"], queryFn: api.sharedShelves });
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const [open, setOpen] = useState<SharedShelf>();
-  const name = (signIn: string) =>
-    accounts.data?.accounts.find((a) => a.sign_in === signIn)?.display_name ?? signIn;
   return (
     <>
       {shelves.isPending && <Loading />}
@@ -33,9 +42,7 @@ export function ShelvesDesk() {
               <Library size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
               <span className="min-w-0 truncate font-semibold">{s.name}</span>
               <span className="min-w-0 truncate text-[14.5px] text-muted max-md:hidden">{s.note}</span>
-              <span className="min-w-0 truncate text-[14.5px] max-md:hidden">
-                {s.owners.map(name).join(", ")}
-              </span>
+              <span className="min-w-0 truncate text-[14.5px] max-md:hidden">{s.owner_names.join(", ")}</span>
               <span className="text-right font-mono text-[14px]">
                 {size(s.bytes)}
                 {s.quota !== undefined && ` of ${size(s.quota)}`}
@@ -52,17 +59,18 @@ export function ShelvesDesk() {
 function ShelfDialog({ shelf, onClose }: { shelf: SharedShelf; onClose: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts });
   const [note, setNote] = useState(shelf.note);
   const before = shelf.quota === undefined ? "" : size(shelf.quota).replace(/\.0+ /, " ");
   const [quota, setQuota] = useState(before);
-  const [owners, setOwners] = useState(shelf.owners);
+  const was = shelf.owners.map((o, i): Choosable => ({ key: o, name: shelf.owner_names[i] ?? o, note: o }));
+  const [owners, setOwners] = useState(was);
+  const keys = owners.map((o) => o.key);
   const saving = useMutation({
     mutationFn: () =>
       api.changeShelf(shelf.root, {
         ...(note !== shelf.note && { note }),
         ...(quota.trim() !== before && { quota: quota.trim() || "none" }),
-        ...(owners.join() !== shelf.owners.join() && { owners }),
+        ...(keys.join() !== shelf.owners.join() && { owners: keys }),
       }),
     onSuccess: async () => {
       await queries.invalidateQueries();
@@ -99,28 +107,16 @@ function ShelfDialog({ shelf, onClose }: { shelf: SharedShelf; onClose: () => vo
           onChange={(e) => setQuota(e.target.value)}
           error={refusal?.code === "size_malformed" ? `${refusal.message} ${refusal.remedy}` : undefined}
         />
-        <fieldset className="mt-4">
-          <legend className="mb-1 font-semibold">Owners</legend>
-          <div className="grid max-h-48 grid-cols-2 gap-x-4 gap-y-1.5 overflow-y-auto rounded-lg border border-line p-3 max-sm:grid-cols-1">
-            {accounts.data?.accounts
-              .filter((a) => a.role !== "guest" && (!a.disabled || owners.includes(a.sign_in)))
-              .map((a) => (
-                <label key={a.sign_in} className="flex min-w-0 items-center gap-2">
-                  <input
-                    type="checkbox"
-                    className="size-4 shrink-0 accent-gold"
-                    checked={owners.includes(a.sign_in)}
-                    onChange={(e) =>
-                      setOwners(
-                        e.target.checked ? [...owners, a.sign_in] : owners.filter((o) => o !== a.sign_in),
-                      )
-                    }
-                  />
-                  <span className="truncate">{a.display_name}</span>
-                </label>
-              ))}
-          </div>
-        </fieldset>
+        <div className="mt-4">
+          <Picker
+            label="Owners"
+            placeholder="Find somebody"
+            of="owners"
+            chosen={owners}
+            onChange={setOwners}
+            find={findOwners}
+          />
+        </div>
         {refusal && refusal.code !== "size_malformed" && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
             {refusal.message} {refusal.remedy}

@@ -1,11 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Camera, Pencil, X } from "lucide-react";
 import { useState, type FormEvent } from "react";
+import { dayOf, endOfDay } from "../../lib/days";
 import { kept, type Snapshot } from "../../lib/kept";
 import { exactly, size, when } from "../../lib/show";
-import { Button, Dialog, Field, IconButton, Loading, Notice, useToast } from "../../ui";
-
-const day = (text?: string) => (text ? text.slice(0, 10) : "");
+import { Button, DayField, Dialog, Field, IconButton, Loading, Notice, useToast } from "../../ui";
 
 /** The snapshots of a shelf: gone to, taken, renamed, ended. */
 export function SnapshotsDialog({
@@ -33,7 +32,7 @@ export function SnapshotsDialog({
   };
   const saving = useMutation({
     mutationFn: () => {
-      const body = { label: label.trim(), ends: ends === "" ? "never" : `${ends}T23:59:59Z` };
+      const body = { label: label.trim(), ends: ends === "" ? "never" : endOfDay(ends) };
       return editing ? kept.changeSnapshot(editing.id, body) : kept.takeSnapshot(root, body);
     },
     onSuccess: async (s) => {
@@ -94,7 +93,7 @@ export function SnapshotsDialog({
                   onClick={() => {
                     setEditing(s);
                     setLabel(s.label);
-                    setEnds(day(s.ends));
+                    setEnds(dayOf(s.ends));
                   }}
                 >
                   <Pencil size={17} />
@@ -124,12 +123,12 @@ export function SnapshotsDialog({
             onChange={(e) => setLabel(e.target.value)}
             required
           />
-          <Field
-            className="w-40"
+          <DayField
+            className="w-44"
             label="Last day (optional)"
-            type="date"
             value={ends}
-            onChange={(e) => setEnds(e.target.value)}
+            onChange={setEnds}
+            first={dayOf(new Date())}
           />
           <Button
             type="submit"

@@ -1,23 +1,14 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Refusal } from "../../lib/api";
+import { dayOf, endOfDay } from "../../lib/days";
 import { outside, type Opening, type OpeningKind, type OpeningSet } from "../../lib/outside";
-import { Button, Choice, DialogActions, Field } from "../../ui";
+import { Button, Choice, DayField, DialogActions, Field } from "../../ui";
 
 const kindsOfFiles = ["pictures", "documents", "sound", "video", "archives"];
 const MiB = 1024 * 1024;
 
 /** The end of a chosen day here; an empty one takes the end away. */
-function endOf(day: string): string {
-  return day ? new Date(`${day}T23:59:59`).toISOString() : "";
-}
-
-function dayOf(time?: string): string {
-  if (!time) return "";
-  const at = new Date(time);
-  return `${at.getFullYear()}-${`${at.getMonth() + 1}`.padStart(2, "0")}-${`${at.getDate()}`.padStart(2, "0")}`;
-}
-
 interface Props {
   kind: OpeningKind;
   node: number;
@@ -58,7 +49,7 @@ export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: P
       if (locked && password) set.password = password;
       if (begins !== dayOf(opening?.begins))
         set.begins = begins ? new Date(`${begins}T00:00:00`).toISOString() : "";
-      if (ends !== dayOf(opening?.ends)) set.ends = endOf(ends);
+      if (ends !== dayOf(opening?.ends)) set.ends = endOfDay(ends);
       if (intake || can === "download" || opening?.most)
         set.most = can === "download" || intake ? Number(most || 0) : 0;
       if (intake) {
@@ -127,13 +118,8 @@ export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: P
         />
       </div>
       <div className="mt-4 grid grid-cols-2 gap-3 max-sm:grid-cols-1">
-        <Field
-          label="From (optional)"
-          type="date"
-          value={begins}
-          onChange={(e) => setBegins(e.target.value)}
-        />
-        <Field label="Until (optional)" type="date" value={ends} onChange={(e) => setEnds(e.target.value)} />
+        <DayField label="From (optional)" value={begins} onChange={setBegins} />
+        <DayField label="Until (optional)" value={ends} onChange={setEnds} first={dayOf(new Date())} />
         {(intake || can === "download") && (
           <Field
             label={intake ? "Deliveries at most" : "Downloads at most"}

@@ -3,10 +3,22 @@ import { Download } from "lucide-react";
 import { useDeferredValue, useState } from "react";
 import { Link } from "wouter";
 import type { Gives } from "../../lib/api";
+import { dayOf, endOfDay } from "../../lib/days";
 import { outside, type Given, type GivenFilter } from "../../lib/outside";
 import { pageAt } from "../../lib/place";
 import { count, exactly, shortDay, when } from "../../lib/show";
-import { Button, Choice, Dialog, DialogActions, Empty, Field, Loading, Notice, useToast } from "../../ui";
+import {
+  Button,
+  Choice,
+  DayField,
+  Dialog,
+  DialogActions,
+  Empty,
+  Field,
+  Loading,
+  Notice,
+  useToast,
+} from "../../ui";
 import { mayWords } from "../rights";
 import OutsideDialog from "./dialog";
 import { canWords, State } from "./state";
@@ -14,11 +26,11 @@ import { canWords, State } from "./state";
 const key = (g: Given) => `${g.kind} ${g.id}`;
 
 /** All that was given out and is taken in: one's own, or everybody's. */
-export function GivenList({ all }: { all: boolean }) {
+export function GivenList({ all, by }: { all: boolean; by?: string }) {
   const [words, setWords] = useState("");
   const [kind, setKind] = useState("");
   const [state, setState] = useState("");
-  const wanted: GivenFilter = { all, words: useDeferredValue(words), kind, state };
+  const wanted: GivenFilter = { all, by, words: useDeferredValue(words), kind, state };
   const [chosen, setChosen] = useState<Map<string, Given>>(new Map());
   const [ending, setEnding] = useState(false);
   const [open, setOpen] = useState<Given>();
@@ -264,15 +276,15 @@ function ChangeMany({ given, onClose }: { given: Given[]; onClose: (done: boolea
         className="mt-4 flex items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ ends: ends ? new Date(`${ends}T23:59:59`).toISOString() : "" });
+          change.mutate({ ends: endOfDay(ends) });
         }}
       >
-        <Field
+        <DayField
           className="flex-1"
           label="New end"
-          type="date"
           value={ends}
-          onChange={(e) => setEnds(e.target.value)}
+          onChange={setEnds}
+          first={dayOf(new Date())}
           required
         />
         <Button type="submit" disabled={change.isPending || ends === ""}>

@@ -106,7 +106,7 @@ export function OpeningShown({
         {opening.until ? (
           <span title={exactly(opening.until)}>Until {shortDay(new Date(opening.until))}. </span>
         ) : (
-          "No end. "
+          "No end date. "
         )}
         {used(opening)}
         {opening.used_at && (

@@ -4,7 +4,7 @@ import { Empty, Frame, Loading, Notice } from "../../ui";
 import { FoundList } from "../found-list";
 
 /** The files changed last, wherever they are. */
-export function RecentPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
+export default function RecentPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
   const recent = useQuery({ queryKey: ["recent"], queryFn: api.recent });
   return (
     <Frame {...frame} heading={<h1 className="font-bold">Changed lately</h1>}>

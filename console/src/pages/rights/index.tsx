@@ -3,11 +3,13 @@ import { Ban, Globe, User, Users, X } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal, type Gives, type Grant, type Reach } from "../../lib/api";
+import { dayOf, endOfDay } from "../../lib/days";
 import { count, exactly, shortDay } from "../../lib/show";
 import {
   Button,
   Chip,
   Choice,
+  DayField,
   Dialog,
   DialogActions,
   Field,
@@ -369,7 +371,7 @@ function GiveForm({
     );
     try {
       // The end of the day that was chosen, here.
-      const end = until ? new Date(`${until}T23:59:59`).toISOString() : undefined;
+      const end = until ? endOfDay(until) : undefined;
       const more = { can, until: end, message: message.trim() || undefined };
       // A mail address that is in no list is somebody from outside; any other name the service may know.
       if (!found && wanted.includes("@")) await onInvite({ mail: wanted, ...more });
@@ -405,12 +407,7 @@ function GiveForm({
           value={can}
           onChange={(e) => setCan(e.target.value as Gives)}
         />
-        <Field
-          label="Until (optional)"
-          type="date"
-          value={until}
-          onChange={(e) => setUntil(e.target.value)}
-        />
+        <DayField label="Until (optional)" value={until} onChange={setUntil} first={dayOf(new Date())} />
         <Field
           label="A word with it (optional)"
           value={message}

@@ -5,7 +5,7 @@ import { api, Refusal } from "../../lib/api";
 import { Bare, Button, Field } from "../../ui";
 
 /** The first administrator, with the code from the address that the service printed. */
-export function SetUpPage() {
+export default function SetUpPage() {
   const queries = useQueryClient();
   const [, go] = useLocation();
   const [signIn, setSignIn] = useState("");

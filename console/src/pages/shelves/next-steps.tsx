@@ -10,11 +10,15 @@ const kept = "attic-next-steps-over";
 /** What comes after the set-up: gone when it is done, or when somebody wants no more of it. */
 export function NextSteps({ shelves }: { shelves: Shelf[] }) {
   const [over, setOver] = useState(() => localStorage.getItem(kept) !== null);
-  const accounts = useQuery({ queryKey: ["accounts"], queryFn: api.accounts, enabled: !over });
+  const accounts = useQuery({
+    queryKey: ["accounts", "first"],
+    queryFn: () => api.accounts({ limit: 2 }),
+    enabled: !over,
+  });
   const devices = useQuery({ queryKey: ["devices"], queryFn: api.devices, enabled: !over });
   if (over || !accounts.data || !devices.data) return null;
   const files = shelves.some((s) => s.sums.files > 0);
-  const people = accounts.data.accounts.length > 1;
+  const people = accounts.data.total > 1;
   const computer = devices.data.devices.length > 0;
   if (files && people && computer) return null;
   return (

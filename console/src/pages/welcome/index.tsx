@@ -5,7 +5,7 @@ import { api, Refusal } from "../../lib/api";
 import { Bare, Button, Loading, NewPassword } from "../../ui";
 
 /** Choosing a password by an invitation, and a short welcome. */
-export function WelcomePage() {
+export default function WelcomePage() {
   const queries = useQueryClient();
   const [, go] = useLocation();
   const [secret] = useState(window.location.hash.slice(1));

@@ -44,9 +44,19 @@ enum Act {
         /// The sign-in name.
         name: String,
     },
-    /// List all accounts.
-    Ls,
-    /// Show one account.
+    /// List accounts.
+    Ls {
+        /// Words in sign-in names, names, mail addresses and groups.
+        #[arg(long, value_name = "WORDS")]
+        words: Option<String>,
+        /// Only those of a role.
+        #[arg(long, value_parser = ["administrator", "member", "guest"])]
+        role: Option<String>,
+        /// Only those in a state: invited has no password yet, leaving is to be deleted.
+        #[arg(long, value_parser = ["active", "disabled", "waiting", "invited", "leaving"])]
+        state: Option<String>,
+    },
+    /// Show one account: its facts, what it may reach and why, where it is signed in, what it did last.
     Show {
         /// The sign-in name.
         name: String,
@@ -67,6 +77,9 @@ enum Act {
         /// How much its home may hold, such as "20 GiB"; none: what its groups say.
         #[arg(long, value_name = "SIZE")]
         quota: Option<String>,
+        /// A group it is in from now on; can be given several times. Those not named are left; "" leaves all.
+        #[arg(long, value_name = "NAME")]
+        group: Vec<String>,
         /// Take its second factors away: for somebody who has lost them.
         #[arg(long)]
         forget_factors: bool,
@@ -82,6 +95,20 @@ enum Act {
         /// Let a disabled account in again.
         #[arg(long)]
         enable: bool,
+    },
+    /// End one of its sign-ins, by the number that show tells; or its open invitation.
+    SignOut {
+        /// The sign-in name.
+        name: String,
+        /// A connected computer.
+        #[arg(long, value_name = "ID", required_unless_present_any = ["browser", "invitation"])]
+        computer: Option<i64>,
+        /// A browser.
+        #[arg(long, value_name = "ID")]
+        browser: Option<String>,
+        /// The invitation that was not used yet.
+        #[arg(long)]
+        invitation: bool,
     },
     /// Disable an account: it can do nothing, and nothing of its is lost. `set --enable` takes it back.
     End {
@@ -151,9 +178,14 @@ impl Account {
                 }
             }
             Act::Invite { name } => invite(output, &client, &name).await?,
-            Act::Ls => {
-                let all = client.accounts().await?;
+            Act::Ls { words, role, state } => {
+                let query = api::AccountsQuery { words, role, state, ..Default::default() };
+                let all = client.accounts(&query).await?;
                 if output.object(&all)? {
+                    return Ok(());
+                }
+                if all.accounts.is_empty() {
+                    output.say("No account is like that.");
                     return Ok(());
                 }
                 let head = ["account", "name", "role", "home", "groups", ""];
@@ -182,13 +214,30 @@ impl Account {
                 }));
                 table(&rows, &[3]);
             }
-            Act::Show { name } => show(output, &find(&client, &name).await?)?,
+            Act::Show { name } => show_page(output, &client.account(&name).await?)?,
+            Act::SignOut { name, computer, browser, invitation } => {
+                if let Some(id) = computer {
+                    proved(&client, async || client.end_device_of(&name, id).await).await?;
+                    output.say(format!("Computer {id} of {name} is disconnected."));
+                }
+                if let Some(id) = browser {
+                    proved(&client, async || client.end_session_of(&name, &id).await).await?;
+                    output.say(format!("{name} is signed out in browser {id}."));
+                }
+                if invitation {
+                    proved(&client, async || client.end_invitation(&name).await).await?;
+                    output.say(format!("The invitation of {name} counts no more."));
+                }
+                let now = client.account(&name).await?;
+                output.object(&now)?;
+            }
             Act::Set {
                 name,
                 display_name,
                 mail,
                 role,
                 quota,
+                group,
                 forget_factors,
                 keep,
                 password,
@@ -205,8 +254,19 @@ impl Account {
                 }
                 let password = if password { Some(new_password(password_stdin)?) } else { None };
                 let disabled = enable.then_some(false);
-                let change =
-                    api::AccountChange { display_name, mail, role, password, disabled, quota, closed: None };
+                // An empty name stands for none.
+                let groups =
+                    (!group.is_empty()).then(|| group.into_iter().filter(|g| !g.trim().is_empty()).collect());
+                let change = api::AccountChange {
+                    display_name,
+                    mail,
+                    role,
+                    password,
+                    disabled,
+                    quota,
+                    closed: None,
+                    groups,
+                };
                 let done = proved(&client, async || client.change_account(&name, &change).await).await?;
                 show(output, &done)?;
             }
@@ -217,7 +277,7 @@ impl Account {
                 delete(output, &client, &name, days, files_to, yes).await?;
             }
             Act::End { name, yes, .. } => {
-                let account = find(&client, &name).await?;
+                let account = client.account(&name).await?.account;
                 let what = format!(
                     "{} ({}) would be signed out everywhere; its {} stay",
                     account.sign_in,
@@ -251,11 +311,88 @@ async fn invite(output: Output, client: &Client, name: &str) -> Done {
     Ok(())
 }
 
-async fn find(client: &Client, name: &str) -> Result<api::Account, Failure> {
-    let found = client.accounts().await?.accounts.into_iter().find(|a| a.sign_in == name);
-    found.ok_or_else(|| {
-        Failure::failed(format!("there is no account \"{name}\""), "List them: yattic account ls")
-    })
+/// All that is known of one account.
+fn show_page(output: Output, page: &api::AccountPage) -> Done {
+    if output.object(page)? {
+        return Ok(());
+    }
+    show(output, &page.account)?;
+    let part = |title: &str, rows: Vec<Vec<String>>| {
+        if !rows.is_empty() {
+            println!("\n{title}");
+            table(&rows, &[]);
+        }
+    };
+    part(
+        "may reach",
+        page.reaches
+            .iter()
+            .map(|r| vec![r.path.clone().unwrap_or_else(|| r.name.clone()), r.level.clone(), r.why.join(" ")])
+            .collect(),
+    );
+    part(
+        "computers (end one: yattic account sign-out NAME --computer ID)",
+        page.devices
+            .iter()
+            .map(|d| {
+                let used = match (&d.used, &d.used_from) {
+                    (Some(at), Some(from)) => format!("last used {} from {from}", time(at)),
+                    (Some(at), None) => format!("last used {}", time(at)),
+                    _ => "never used".to_string(),
+                };
+                vec![d.id.to_string(), d.name.clone(), used]
+            })
+            .collect(),
+    );
+    part(
+        "signed in (end one: yattic account sign-out NAME --browser ID)",
+        page.sessions
+            .iter()
+            .map(|s| {
+                vec![s.id.clone(), s.agent.clone(), format!("since {} from {}", time(&s.opened), s.from)]
+            })
+            .collect(),
+    );
+    part(
+        "second factors",
+        page.factors
+            .iter()
+            .map(|f| {
+                let used = f
+                    .used
+                    .as_deref()
+                    .map_or("never used".to_string(), |at| format!("last used {}", time(at)));
+                vec![f.kind.clone(), f.name.clone(), used]
+            })
+            .collect(),
+    );
+    if let Some(open) = &page.invitation {
+        let by = open.by.as_deref().map(|by| format!(" by {by}")).unwrap_or_default();
+        println!("\nAn invitation of {}{by} counts until {}.", time(&open.made), time(&open.expires));
+    }
+    part(
+        "unfinished uploads",
+        page.uploads
+            .iter()
+            .map(|u| vec![u.name.clone(), format!("{} of {}", size(u.received as i64), size(u.size as i64))])
+            .collect(),
+    );
+    part(
+        "did last",
+        page.record
+            .iter()
+            .take(10)
+            .map(|l| vec![time(&l.at), l.action.clone(), l.what.clone(), l.device.clone(), l.from.clone()])
+            .collect(),
+    );
+    if page.given > 0 {
+        let what = match page.given {
+            1 => "one link, intake or share".to_string(),
+            n => format!("{n} links, intakes and shares"),
+        };
+        println!("\nGave out {what}: yattic given-out --by {}", page.account.sign_in);
+    }
+    Ok(())
 }
 
 fn show(output: Output, account: &api::Account) -> Done {

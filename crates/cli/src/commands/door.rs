@@ -1,7 +1,7 @@
 //! `yattic door`
 
 use crate::connection::{self, proved};
-use crate::output::{Done, Failure, Output, table, time};
+use crate::output::{Done, Output, table, time};
 use yellow_attic_client::{Client, api};
 
 /// Open and close ways in: the console, connected computers, WebDAV, links, intakes (administrators).
@@ -53,7 +53,7 @@ impl Door {
         let client = connection::client()?;
         match self.act {
             Act::Ls => {
-                let all = client.accounts().await?;
+                let all = client.accounts(&api::AccountsQuery::default()).await?;
                 let shut: Vec<_> = all.accounts.into_iter().filter(|a| !a.shut.is_empty()).collect();
                 if output.object(&shut)? {
                     return Ok(());
@@ -120,10 +120,7 @@ async fn change(output: Output, client: &Client, who: &str, door: &str, close: b
     };
     let said = if close { "closed" } else { "open" };
     if let Some(name) = who.strip_prefix("group:") {
-        let group = client.groups().await?.groups.into_iter().find(|g| g.name.eq_ignore_ascii_case(name));
-        let group = group.ok_or_else(|| {
-            Failure::failed(format!("there is no group \"{name}\""), "List them: yattic group ls")
-        })?;
+        let group = client.group(name).await?;
         let doors = turn(group.closed);
         let value = (!doors.is_empty()).then(|| doors.join(", "));
         let rule =
@@ -135,10 +132,7 @@ async fn change(output: Output, client: &Client, who: &str, door: &str, close: b
         return Ok(());
     }
     let name = who.strip_prefix("account:").unwrap_or(who);
-    let found = client.accounts().await?.accounts.into_iter().find(|a| a.sign_in == name);
-    let account = found.ok_or_else(|| {
-        Failure::failed(format!("there is no account \"{name}\""), "List them: yattic account ls")
-    })?;
+    let account = client.account(name).await?.account;
     let change = api::AccountChange { closed: Some(turn(account.closed)), ..Default::default() };
     let done = proved(client, async || client.change_account(name, &change).await).await?;
     if output.object(&done)? {

@@ -26,8 +26,12 @@ enum Act {
         #[arg(long, value_name = "ACCOUNT")]
         member: Vec<String>,
     },
-    /// List all groups.
-    Ls,
+    /// List groups.
+    Ls {
+        /// Words in names and in what they are for.
+        #[arg(long, value_name = "WORDS")]
+        words: Option<String>,
+    },
     /// Show one group and its members.
     Show {
         /// Its name.
@@ -72,9 +76,14 @@ impl Group {
                 let made = proved(&client, async || client.make_group(&new).await).await?;
                 show(output, &made)?;
             }
-            Act::Ls => {
-                let all = client.groups().await?;
+            Act::Ls { words } => {
+                let sought = words.is_some();
+                let all = client.groups(&api::GroupsQuery { words, ..Default::default() }).await?;
                 if output.object(&all)? {
+                    return Ok(());
+                }
+                if all.groups.is_empty() && sought {
+                    output.say("No group has these words.");
                     return Ok(());
                 }
                 if all.groups.is_empty() {
@@ -82,7 +91,7 @@ impl Group {
                     return Ok(());
                 }
                 let mut rows = vec![["group", "members", "for"].map(String::from).to_vec()];
-                let row = |g: &api::Group| vec![g.name.clone(), g.members.len().to_string(), g.note.clone()];
+                let row = |g: &api::Group| vec![g.name.clone(), g.people.to_string(), g.note.clone()];
                 rows.extend(all.groups.iter().map(row));
                 table(&rows, &[1]);
             }
@@ -94,7 +103,7 @@ impl Group {
             }
             Act::End { name, yes } => {
                 let group = find(&client, &name).await?;
-                let members = count(group.members.len(), "member");
+                let members = count(group.people, "member");
                 let what = format!("{members} of {} would lose what was given to the group", group.name);
                 sure(yes, &what, "End it?")?;
                 proved(&client, async || client.end_group(&group.name).await).await?;
@@ -106,10 +115,7 @@ impl Group {
 }
 
 async fn find(client: &Client, name: &str) -> Result<api::Group, Failure> {
-    let same = |g: &api::Group| g.name.to_lowercase() == name.to_lowercase();
-    let found = client.groups().await?.groups.into_iter().find(same);
-    found
-        .ok_or_else(|| Failure::failed(format!("there is no group \"{name}\""), "List them: yattic group ls"))
+    Ok(client.group(name).await?)
 }
 
 fn show(output: Output, group: &api::Group) -> Done {

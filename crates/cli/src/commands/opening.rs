@@ -134,6 +134,9 @@ pub struct Which {
     /// Everybody's; for administrators.
     #[arg(long)]
     pub all: bool,
+    /// One account's; for administrators.
+    #[arg(long, value_name = "ACCOUNT", conflicts_with = "all")]
+    pub by: Option<String>,
     /// Only those with these words in the name, path, or name of a person.
     #[arg(long, value_name = "WORDS")]
     pub words: Option<String>,
@@ -150,6 +153,7 @@ pub async fn list(output: Output, which: Which, kind: Option<&str>) -> Done {
     let client = connection::client()?;
     let mut query = api::GivenQuery {
         all: which.all,
+        by: which.by,
         words: which.words,
         kind: kind.map(str::to_string),
         state: which.state,

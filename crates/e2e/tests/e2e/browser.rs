@@ -93,9 +93,18 @@ impl Browser {
         button.click().await.unwrap();
     }
 
-    /// Clicks the button on the page whose words contain these.
+    /// Types into the field with this label, as it is.
+    pub async fn keys(&self, label: &str, keys: &str) {
+        let path = format!("//label[normalize-space(.)='{label}']/..//input");
+        let field = self.page.find(Locator::XPath(&path)).await.unwrap();
+        field.send_keys(keys).await.unwrap();
+    }
+
+    /// Clicks the button or the way on the page whose words contain these.
     pub async fn press_part(&self, words: &str) {
-        let path = format!("//main//button[contains(normalize-space(.), '{words}')]");
+        let path = format!(
+            "//main//*[(self::button or self::a) and (contains(normalize-space(.), '{words}') or contains(@aria-label, '{words}'))]"
+        );
         let wait = self.page.wait().at_most(Duration::from_secs(15));
         match wait.for_element(Locator::XPath(&path)).await {
             Ok(button) => button.click().await.unwrap(),

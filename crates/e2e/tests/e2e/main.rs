@@ -10,6 +10,7 @@ mod client;
 mod commands;
 mod console;
 mod dav;
+mod desk;
 mod disks;
 mod doors;
 mod durability;

@@ -624,8 +624,7 @@ async fn what_was_decided_over_people_and_rights_is_there_after_a_kill() {
         let owner = Client::new(&service.address, owner.token()).unwrap();
         let told = owner.rights(folder).await.unwrap().grants;
         let given: u64 = told.iter().find(|g| g.to == "account:tomas").unwrap().message.parse().unwrap();
-        let tomas =
-            owner.accounts().await.unwrap().accounts.into_iter().find(|a| a.sign_in == "tomas").unwrap();
+        let tomas = owner.account("tomas").await.unwrap().account;
         let quota = tomas.quota.unwrap() / 1024 - 1;
         let rules = owner.rules().await.unwrap().rules;
         let length: u64 = rules.iter().find(|r| r.name == "password-length").unwrap().value.parse().unwrap();

@@ -90,6 +90,8 @@ struct Cell {
     snapshot: i64,
     /// A rollback of the folder, done.
     rollback: i64,
+    /// A session of Tomas's.
+    session: String,
     path: String,
     turn: String,
 }
@@ -368,6 +370,25 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             },
             [401, 403, 403, 403, 403, 403, 403, 201],
         ),
+        ("GET", "/accounts/{sign_in}", |_| plain("/accounts/outsider".into()), administer),
+        (
+            "DELETE",
+            "/accounts/{sign_in}/sessions/{session}",
+            |_| plain("/accounts/outsider/sessions/00".into()),
+            [401, 403, 403, 403, 403, 403, 403, 404],
+        ),
+        (
+            "DELETE",
+            "/accounts/{sign_in}/devices/{device}",
+            |_| plain("/accounts/outsider/devices/99999".into()),
+            [401, 403, 403, 403, 403, 403, 403, 404],
+        ),
+        (
+            "DELETE",
+            "/accounts/{sign_in}/invitation",
+            |_| plain("/accounts/insider/invitation".into()),
+            [401, 403, 403, 403, 403, 403, 403, 404],
+        ),
         (
             "PATCH",
             "/accounts/{sign_in}",
@@ -402,6 +423,7 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             [401, 403, 403, 403, 403, 403, 403, 403],
         ),
         ("GET", "/groups", |_| plain("/groups".into()), administer),
+        ("GET", "/groups/{name}", |_| plain("/groups/Readers".into()), administer),
         (
             "POST",
             "/groups",
@@ -779,6 +801,7 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                 opening: 0,
                 snapshot: 0,
                 rollback: 0,
+                session: String::new(),
                 path: format!("Table:/{turn}/file.txt"),
                 turn: turn.clone(),
             };
@@ -869,6 +892,13 @@ fn deeds(c: &Cell) -> Vec<(&'static str, &'static str, Ask)> {
         ("POST", "/accounts", with("/accounts".into(), json!({ "sign_in": "new", "password": WORDS }))),
         ("PATCH", "/accounts/{sign_in}", with("/accounts/tomas".into(), json!({ "display_name": "T" }))),
         ("POST", "/accounts/{sign_in}/invitation", plain("/accounts/tomas/invitation".into())),
+        ("DELETE", "/accounts/{sign_in}/invitation", plain("/accounts/tomas/invitation".into())),
+        (
+            "DELETE",
+            "/accounts/{sign_in}/sessions/{session}",
+            plain(format!("/accounts/tomas/sessions/{}", c.session)),
+        ),
+        ("DELETE", "/accounts/{sign_in}/devices/{device}", plain("/accounts/tomas/devices/99999".into())),
         ("POST", "/accounts/list", ("/accounts/list".into(), "text/csv", b"sign_in\nnew\n".to_vec())),
         ("POST", "/plan", with("/plan".into(), json!({ "plan": {}, "preview": false }))),
         (
@@ -966,6 +996,8 @@ async fn a_token_alone_decides_nothing_that_the_table_of_proofs_names() {
     let grant = owner.give(file, &grant).await.unwrap().id;
     let opening = api::NewOpening { kind: "link".into(), node: folder, ..Default::default() };
     let label = api::SnapshotChange { label: Some("table".into()), ends: None };
+    assert_eq!(crate::people::Console::new(&service).sign_in("tomas", WORDS).await.0, 200);
+    let session = owner.account("tomas").await.unwrap().sessions[0].id.clone();
     let cell = Cell {
         folder,
         file,
@@ -978,6 +1010,7 @@ async fn a_token_alone_decides_nothing_that_the_table_of_proofs_names() {
         opening: owner.make_opening(&opening).await.unwrap().id,
         snapshot: owner.take_snapshot(shelf.root, &label).await.unwrap().id,
         rollback: 0,
+        session,
         path: "Table:/folder/file.txt".into(),
         turn: "x".into(),
     };

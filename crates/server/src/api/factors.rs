@@ -13,7 +13,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::factor;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_store::Actor;
-use yellow_attic_store::factors::FactorKind;
+use yellow_attic_store::factors::{Factor, FactorKind};
 use yellow_attic_store::people::Account;
 
 /// The most second factors of one account.
@@ -91,20 +91,22 @@ pub async fn second_step(
 async fn shown(state: &State, request: &HttpRequest, who: &Who) -> Result<api::Factors, Refusal> {
     let factors = state.engine.factors(who.account.id).await?;
     Ok(api::Factors {
-        factors: factors
-            .into_iter()
-            .map(|f| api::Factor {
-                id: f.id,
-                kind: f.kind.word().to_string(),
-                name: f.name,
-                made: show(f.made_at),
-                used: f.used_at.map(show),
-            })
-            .collect(),
+        factors: factors.into_iter().map(shown_factor).collect(),
         recovery_left: state.engine.recovery_left(who.account.id).await?,
         demanded_from: crate::auth::factor_demanded(state, &who.account).map(|d| d.to_string()),
         passkeys: passkeys(state, request).is_ok(),
     })
+}
+
+/// A second factor as it is told.
+pub fn shown_factor(factor: Factor) -> api::Factor {
+    api::Factor {
+        id: factor.id,
+        kind: factor.kind.word().to_string(),
+        name: factor.name,
+        made: show(factor.made_at),
+        used: factor.used_at.map(show),
+    }
 }
 
 /// The caller's second factors.

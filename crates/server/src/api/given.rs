@@ -92,7 +92,11 @@ async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<
         ));
     }
     let all = Directory::read(state).await?;
-    let by = if query.all { None } else { Some(who.account.id) };
+    let by = match &query.by {
+        Some(name) => Some(all.account(name)?),
+        None if query.all => None,
+        None => Some(who.account.id),
+    };
     let wants = |kind: &str| query.kind.as_deref().is_none_or(|k| k == kind);
     let mut given = Vec::new();
     if wants("link") || wants("intake") {
@@ -173,7 +177,7 @@ pub async fn list_given(
     who: Who,
     query: web::Query<api::GivenQuery>,
 ) -> Result<HttpResponse, Refusal> {
-    if query.all {
+    if query.all || query.by.is_some() {
         who.need_administrator()?;
     }
     if let Some(kind) = query.kind.as_deref().filter(|k| !["link", "intake", "share"].contains(k)) {
@@ -201,7 +205,8 @@ pub async fn list_given(
         }
     }
     let total = given.len();
-    let list = format!("given {} {:?} {:?} {:?}", query.all, query.words, query.kind, query.state);
+    let list =
+        format!("given {} {:?} {:?} {:?} {:?}", query.all, query.by, query.words, query.kind, query.state);
     if let Some(cursor) = &query.cursor {
         let place = state.engine.place_of(&who.actor, &list, cursor)?;
         given.retain(|g| place_of(g) < place);

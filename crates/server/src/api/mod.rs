@@ -1,5 +1,6 @@
 //! The API: one resource per file.
 
+pub mod accounts;
 pub mod archives;
 pub mod delta;
 mod description;
@@ -7,6 +8,7 @@ pub mod events;
 pub mod factors;
 pub mod files;
 pub mod given;
+pub mod groups;
 pub mod guests;
 pub mod importing;
 pub mod kept;
@@ -66,13 +68,18 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .service(people::prove)
         .service(people::ask_proof)
         .service(people::list_people)
-        .service(people::list_accounts)
-        .service(people::make_account)
-        .service(people::change_account)
-        .service(people::list_groups)
-        .service(people::make_group)
-        .service(people::change_group)
-        .service(people::end_group)
+        .service(accounts::list_accounts)
+        .service(accounts::make_account)
+        .service(accounts::show_account)
+        .service(accounts::change_account)
+        .service(accounts::end_session_of)
+        .service(accounts::end_device_of)
+        .service(accounts::end_invitation)
+        .service(groups::list_groups)
+        .service(groups::show_group)
+        .service(groups::make_group)
+        .service(groups::change_group)
+        .service(groups::end_group)
         .service(factors::ask_passkey)
         .service(factors::second_step)
         .service(factors::list_factors)
@@ -186,9 +193,9 @@ pub fn routes(app: &mut web::ServiceConfig) {
     paths(
         sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
         sessions::connect, sessions::disconnect, sessions::end_device, people::prove, people::ask_proof, signing::invite, signing::look_at_invitation, signing::accept_invitation,
-        signing::change_password, signing::list_sessions, signing::end_session, people::list_people, people::list_accounts,
-        people::make_account, people::change_account, people::list_groups, people::make_group, people::change_group,
-        people::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
+        signing::change_password, signing::list_sessions, signing::end_session, people::list_people, accounts::list_accounts,
+        accounts::make_account, accounts::show_account, accounts::change_account, accounts::end_session_of, accounts::end_device_of, accounts::end_invitation, groups::list_groups, groups::show_group, groups::make_group, groups::change_group,
+        groups::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
         shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
         nodes::copy, nodes::remove, locks::take_lock, locks::end_lock, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
         files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, delta::show_chunks, delta::assemble, uploads::upload_options,

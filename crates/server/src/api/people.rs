@@ -1,23 +1,21 @@
-//! Accounts and groups.
+//! Who there is: names of accounts and groups, who sees whom, proofs of who one is.
 
 use crate::app::State;
 use crate::auth::{Who, hash_password};
 use crate::body::Json;
 use crate::factors::{Held, ask_passkey, check_code, check_passkey};
 use crate::problem::Refusal;
-use crate::times::show;
-use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
-use std::collections::{BTreeSet, HashMap, HashSet};
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use std::collections::{HashMap, HashSet};
 use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::password::Demands;
 use yellow_attic_core::people::read_quota;
-use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Subject;
-use yellow_attic_core::rules::{Door, Rule, Rules, Scope, Value};
+use yellow_attic_core::rules::{Rule, Rules, Value};
 use yellow_attic_core::{AccountId, GroupId, password};
 use yellow_attic_store::groups::Group;
-use yellow_attic_store::people::{Account, AccountChange, NewPerson, Role, Why};
+use yellow_attic_store::people::{Account, Role};
 
 /// Everybody, and every group, by name.
 pub struct Directory {
@@ -99,7 +97,7 @@ impl Directory {
         self.groups.iter().filter(|g| g.members.contains(&id)).map(|g| g.name.clone()).collect()
     }
 
-    fn person(&self, id: AccountId) -> Option<api::Person> {
+    pub fn person(&self, id: AccountId) -> Option<api::Person> {
         let account = self.accounts.get(&id)?;
         Some(api::Person { to: format!("account:{}", account.sign_in), name: account.display_name.clone() })
     }
@@ -216,91 +214,6 @@ pub async fn ask_proof(
     Ok(HttpResponse::Ok().json(api::PasskeyProof { ticket, options }))
 }
 
-/// What is shown of accounts beside themselves, read once for all of them.
-struct Beside {
-    factors: HashSet<AccountId>,
-    pictures: HashMap<AccountId, i64>,
-    groups_of: HashMap<AccountId, Vec<String>>,
-}
-
-impl Beside {
-    async fn read(state: &State, all: &Directory) -> Result<Beside, Refusal> {
-        let mut groups_of: HashMap<AccountId, Vec<String>> = HashMap::new();
-        for group in &all.groups {
-            for member in &group.members {
-                groups_of.entry(*member).or_default().push(group.name.clone());
-            }
-        }
-        Ok(Beside {
-            factors: state.engine.with_factors().await?,
-            pictures: state.engine.pictured().await?,
-            groups_of,
-        })
-    }
-}
-
-async fn shown(
-    state: &State,
-    all: &Directory,
-    beside: &Beside,
-    account: &Account,
-) -> Result<api::Account, Refusal> {
-    let full = match state.engine.home_of(account.id) {
-        Some(home) => Some(state.engine.fullness(&home).await?),
-        None => None,
-    };
-    let shut = crate::auth::shut(state, account);
-    Ok(api::Account {
-        sign_in: account.sign_in.clone(),
-        display_name: account.display_name.clone(),
-        mail: account.mail.clone(),
-        role: account.role.word().to_string(),
-        groups: beside.groups_of.get(&account.id).cloned().unwrap_or_default(),
-        disabled: account.disabled_at.map(show),
-        invited: account.password.is_empty(),
-        bytes: full.map_or(0, |f| f.used as i64),
-        why_disabled: account.why_disabled.word().to_string(),
-        leaves: account.leaves.map(|(at, _)| show(at)),
-        quota: full.and_then(|f| f.line),
-        own_quota: account.quota.is_some(),
-        closed: account.closed.iter().map(|d| d.word().to_string()).collect(),
-        shut: shut.into_iter().map(|(door, by)| format!("{} ({by})", door.word())).collect(),
-        second_factor: beside.factors.contains(&account.id),
-        seen: account.seen_at.map(show),
-        invited_by: account.invited_by.and_then(|by| all.name(by)),
-        picture: beside.pictures.get(&account.id).map(|at| show(*at)),
-    })
-}
-
-async fn one(state: &State, sign_in: &str) -> Result<api::Account, Refusal> {
-    let all = Directory::read(state).await?;
-    let id = all.account(sign_in)?;
-    let account = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
-    shown(state, &all, &Beside::read(state, &all).await?, account).await
-}
-
-/// All accounts. For administrators.
-#[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = api::Accounts), (status = 403, body = api::Problem)))]
-#[get("/accounts")]
-pub async fn list_accounts(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let beside = Beside::read(&state, &all).await?;
-    let mut list: Vec<&Account> = all.accounts.values().collect();
-    list.sort_by(|a, b| a.sign_in.cmp(&b.sign_in));
-    let mut accounts = Vec::with_capacity(list.len());
-    for account in list {
-        accounts.push(shown(&state, &all, &beside, account).await?);
-    }
-    Ok(HttpResponse::Ok().json(api::Accounts { accounts }))
-}
-
-fn role(word: &str) -> Result<Role, Refusal> {
-    Role::from_word(word).ok_or_else(|| {
-        Refusal::bad("role_unknown", &format!("\"{word}\" is no role."), "Choose administrator or member.")
-    })
-}
-
 /// Checks a new password against the rules and hashes it, off the workers. `own`: words that
 /// whoever guesses would try first.
 pub async fn hashed(
@@ -337,6 +250,11 @@ pub async fn hashed_for(state: &State, account: &Account, text: &str) -> Result<
     hashed(state, &account.sign_in, &own, &groups, text).await
 }
 
+/// The words by which somebody looks for something.
+pub fn words(text: Option<&str>) -> Vec<String> {
+    text.unwrap_or_default().split_whitespace().map(str::to_lowercase).collect()
+}
+
 /// Reads a quota.
 pub fn quota(text: &str) -> Result<Option<u64>, Refusal> {
     read_quota(text).ok_or_else(|| {
@@ -346,206 +264,4 @@ pub fn quota(text: &str) -> Result<Option<u64>, Refusal> {
             "Write it like 20 GiB or 500 MiB, or none.",
         )
     })
-}
-
-/// Reads doors.
-fn doors(words: &[String]) -> Result<BTreeSet<Door>, Refusal> {
-    words
-        .iter()
-        .map(|word| {
-            Door::from_word(word).ok_or_else(|| {
-                let known: Vec<_> = Door::ALL.iter().map(|d| d.word()).collect();
-                Refusal::bad(
-                    "door_unknown",
-                    &format!("\"{word}\" is no door."),
-                    &format!("There are: {}.", known.join(", ")),
-                )
-            })
-        })
-        .collect()
-}
-
-/// Makes an account with its home shelf.
-#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = api::NewAccount,
-    responses((status = 201, body = api::Account), (status = 400, body = api::Problem), (status = 409, body = api::Problem)))]
-#[post("/accounts")]
-pub async fn make_account(
-    state: web::Data<State>,
-    who: Who,
-    body: Json<api::NewAccount>,
-) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let groups = body.groups.iter().map(|g| all.group(g)).collect::<Result<Vec<_>, _>>()?;
-    let role = body.role.as_deref().map_or(Ok(Role::Member), role)?;
-    who.need(&state, Deed::MakeAccount)?;
-    let sign_in = body.sign_in.trim().to_lowercase();
-    let quota = body.quota.as_deref().map(quota).transpose()?.flatten();
-    let groups: Vec<GroupId> = groups.iter().map(|g| g.id).collect();
-    // Without a password nobody can sign in until one is chosen by an invitation.
-    let password = match &body.password {
-        Some(text) => {
-            let own = [body.display_name.as_str(), body.mail.as_deref().unwrap_or_default()];
-            hashed(&state, &sign_in, &own, &groups, text).await?
-        }
-        None => String::new(),
-    };
-    let mail = body.mail.as_deref().map(str::trim).filter(|m| !m.is_empty()).map(str::to_string);
-    let named = NewPerson::named(&sign_in, &body.display_name, role, &password);
-    state.engine.make_person(&who.actor, NewPerson { mail, groups, quota, ..named }).await?;
-    state.names.forget().await;
-    Ok(HttpResponse::Created().json(one(&state, &sign_in).await?))
-}
-
-/// Changes an account.
-#[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)), request_body = api::AccountChange,
-    responses((status = 200, body = api::Account), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
-#[patch("/accounts/{sign_in}")]
-pub async fn change_account(
-    state: web::Data<State>,
-    who: Who,
-    path: web::Path<String>,
-    body: Json<api::AccountChange>,
-) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    who.need(&state, Deed::ChangeAccount)?;
-    let sign_in = path.trim().to_lowercase();
-    let all = Directory::read(&state).await?;
-    let id = all.account(&sign_in)?;
-    let account = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
-    let change = AccountChange {
-        display_name: body.display_name.clone(),
-        mail: body.mail.clone(),
-        role: body.role.as_deref().map(role).transpose()?,
-        password: match &body.password {
-            Some(text) => Some(hashed_for(&state, account, text).await?),
-            None => None,
-        },
-        disabled: body.disabled,
-        quota: body.quota.as_deref().map(quota).transpose()?,
-        closed: body.closed.as_deref().map(doors).transpose()?,
-        groups: None,
-        muted: None,
-    };
-    if account.role == Role::Guest && change.role.is_some_and(|r| r != Role::Guest) {
-        // A guest who stays gets a home, like everybody.
-        state
-            .engine
-            .change_account(
-                &who.actor,
-                &sign_in,
-                AccountChange { role: change.role, ..AccountChange::default() },
-            )
-            .await?;
-        let now =
-            state.engine.account_named(&sign_in).await?.ok_or_else(|| Refusal::not_found("The account"))?;
-        state.engine.ensure_home(&who.actor, &now).await?;
-    }
-    if let Some(closed) = &change.closed {
-        let mut after = Directory::read(&state).await?;
-        if let Some(account) = after.accounts.get_mut(&id) {
-            account.closed = closed.clone();
-        }
-        super::rules::check_way_in(&after, &state, &state.engine.rules())?;
-    }
-    state.engine.change_account(&who.actor, &sign_in, change).await?;
-    if account.why_disabled == Why::Waiting && body.disabled == Some(false) && account.password.is_empty() {
-        // Approved: only now the way to choose a password goes out.
-        let (address, expires) = super::signing::invitation(&state, &who.actor, account).await?;
-        super::signing::mail_invitation(&state, &who.actor, account, &address, expires).await?;
-    }
-    state.names.forget().await;
-    // What somebody may do counts at once, in whatever is open.
-    state.revoked();
-    Ok(HttpResponse::Ok().json(one(&state, &sign_in).await?))
-}
-
-fn shown_group(state: &State, all: &Directory, group: &Group) -> api::Group {
-    let mut members: Vec<api::Person> = group.members.iter().filter_map(|m| all.person(*m)).collect();
-    members.sort_by(|a, b| a.name.cmp(&b.name));
-    let closed = match state.engine.rules().at(Scope::Group(group.id), Rule::DoorsClosed) {
-        Some(Value::Words(words)) => words.iter().cloned().collect(),
-        _ => Vec::new(),
-    };
-    api::Group { name: group.name.clone(), note: group.note.clone(), members, quota: group.quota, closed }
-}
-
-async fn one_group(state: &State, name: &str) -> Result<api::Group, Refusal> {
-    let all = Directory::read(state).await?;
-    Ok(shown_group(state, &all, all.group(name)?))
-}
-
-/// All groups with their members. For administrators.
-#[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = api::Groups), (status = 403, body = api::Problem)))]
-#[get("/groups")]
-pub async fn list_groups(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let groups = all.groups.iter().map(|g| shown_group(&state, &all, g)).collect();
-    Ok(HttpResponse::Ok().json(api::Groups { groups }))
-}
-
-/// Makes a group.
-#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = api::NewGroup,
-    responses((status = 201, body = api::Group), (status = 400, body = api::Problem), (status = 409, body = api::Problem)))]
-#[post("/groups")]
-pub async fn make_group(
-    state: web::Data<State>,
-    who: Who,
-    body: Json<api::NewGroup>,
-) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let members = body.members.iter().map(|m| all.account(m)).collect::<Result<Vec<_>, _>>()?;
-    who.need(&state, Deed::MakeGroup)?;
-    let made = state.engine.make_group(&who.actor, &body.name, &body.note).await?;
-    if !members.is_empty() {
-        state.engine.change_members(&who.actor, &made, members, Vec::new()).await?;
-    }
-    Ok(HttpResponse::Created().json(one_group(&state, &made.name).await?))
-}
-
-/// Renames a group, says what it is for, changes its members. What was given to it stays given.
-#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)), request_body = api::GroupChange,
-    responses((status = 200, body = api::Group), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
-#[patch("/groups/{name}")]
-pub async fn change_group(
-    state: web::Data<State>,
-    who: Who,
-    path: web::Path<String>,
-    body: Json<api::GroupChange>,
-) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let group = all.group(&path)?;
-    let ids = |names: &[String]| names.iter().map(|m| all.account(m)).collect::<Result<Vec<_>, _>>();
-    let (add, remove) = (ids(&body.add)?, ids(&body.remove)?);
-    who.need(&state, Deed::ChangeGroup)?;
-    let quota = body.quota.as_deref().map(quota).transpose()?;
-    if body.name.is_some() || body.note.is_some() || quota.is_some() {
-        let (name, note) = (body.name.as_deref(), body.note.as_deref());
-        state.engine.change_group(&who.actor, group.id, name, note, quota).await?;
-    }
-    if !add.is_empty() || !remove.is_empty() {
-        state.engine.change_members(&who.actor, group, add, remove).await?;
-    }
-    let name = body.name.as_deref().unwrap_or(&group.name);
-    Ok(HttpResponse::Ok().json(one_group(&state, name).await?))
-}
-
-/// Ends a group, and all that was given to it.
-#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
-    responses((status = 204), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
-#[delete("/groups/{name}")]
-pub async fn end_group(
-    state: web::Data<State>,
-    who: Who,
-    path: web::Path<String>,
-) -> Result<HttpResponse, Refusal> {
-    who.need_administrator()?;
-    let all = Directory::read(&state).await?;
-    let group = all.group(&path)?;
-    who.need(&state, Deed::RemoveGroup)?;
-    state.engine.end_group(&who.actor, group).await?;
-    Ok(HttpResponse::NoContent().finish())
 }

@@ -14,9 +14,9 @@ use yellow_attic_api as api;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Effect, Explained, Gives, Level, Subject};
-use yellow_attic_core::{GrantId, NodeId};
+use yellow_attic_core::{AccountId, GrantId, NodeId};
 use yellow_attic_store::granting::{Given, NewGrant};
-use yellow_attic_store::{Row, StoreError};
+use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Reads a level or deny.
 pub fn gives(word: &str) -> Result<Gives, Refusal> {
@@ -30,13 +30,34 @@ pub fn gives(word: &str) -> Result<Gives, Refusal> {
 }
 
 /// The paths of the nodes on a way, as far as the caller sees upwards.
-async fn paths(state: &State, who: &Who, chain: &[Arc<Row>]) -> Result<HashMap<NodeId, String>, Refusal> {
+async fn paths(state: &State, who: &Actor, chain: &[Arc<Row>]) -> Result<HashMap<NodeId, String>, Refusal> {
     let mut found = HashMap::new();
-    for i in 0..state.engine.seen_of(&who.actor, chain).len() {
+    for i in 0..state.engine.seen_of(who, chain).len() {
         let way: Vec<&Row> = chain[i..].iter().map(|r| &**r).collect();
-        found.insert(chain[i].node, state.engine.way_of(&who.actor, &way).await?.path);
+        found.insert(chain[i].node, state.engine.way_of(who, &way).await?.path);
     }
     Ok(found)
+}
+
+/// Why an account may do something at a node, in sentences. Of places that the caller may not see only the name of
+/// the node itself is told.
+pub async fn reasons(
+    state: &State,
+    people: &Directory,
+    who: &Who,
+    (chain, name): (&[Arc<Row>], &str),
+    account: AccountId,
+    told: &Explained,
+) -> Result<Vec<String>, Refusal> {
+    let grants = state.engine.grants_of(told).await?;
+    let mut known = match state.engine.chain(&who.actor, chain[0].node, Level::View).await {
+        Ok(_) => paths(state, &who.actor, chain).await?,
+        Err(_) => HashMap::new(),
+    };
+    known.entry(chain[0].node).or_insert_with(|| format!("\"{name}\""));
+    let why = why_of(people, account, told, &grants, &known);
+    let decide = why.reasons.into_iter().filter(|r| r.effect == "decides").map(|r| r.sentence);
+    Ok(if told.owner { vec![why.sentence] } else { decide.collect() })
 }
 
 fn shown_grant(
@@ -73,7 +94,7 @@ pub async fn show_rights(
     let node = NodeId(*path);
     let found = state.engine.reach(&who.actor, node).await?;
     let people = Directory::read(&state).await?;
-    let paths = paths(&state, &who, &found.chain).await?;
+    let paths = paths(&state, &who.actor, &found.chain).await?;
     let now = state.engine.now_ms();
     let depth = |n: NodeId| found.chain.iter().position(|r| r.node == n).unwrap_or(usize::MAX);
     // Levels from above the nearest fresh start do not reach down here.
@@ -134,7 +155,7 @@ pub async fn give_right(
     }
     let found = state.engine.reach(&who.actor, node).await?;
     let grant = found.grants.iter().find(|g| g.id == id).ok_or_else(|| Refusal::not_found("The grant"))?;
-    let paths = paths(&state, &who, &chain).await?;
+    let paths = paths(&state, &who.actor, &chain).await?;
     Ok(HttpResponse::Created().json(shown_grant(grant, true, &people, &paths)))
 }
 
@@ -179,7 +200,7 @@ pub async fn who_may(
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let found = state.engine.reach(&who.actor, node).await?;
-    let paths = paths(&state, &who, &found.chain).await?;
+    let paths = paths(&state, &who.actor, &found.chain).await?;
     let people = Directory::read(&state).await?;
     let mut all: Vec<api::Why> = Vec::new();
     for (account, told) in state.engine.who(&who.actor, node).await? {
@@ -219,13 +240,13 @@ pub async fn why_may(
         Err(StoreError::NotAllowed { .. }) => state.engine.grants_of(&told).await?,
         Err(e) => return Err(e.into()),
     };
-    let paths = paths(&state, &who, &chain).await?;
+    let paths = paths(&state, &who.actor, &chain).await?;
     Ok(HttpResponse::Ok().json(why_of(&people, account, &told, &grants, &paths)))
 }
 
 fn why_of(
     people: &Directory,
-    account: yellow_attic_core::AccountId,
+    account: AccountId,
     told: &Explained,
     grants: &[Given],
     paths: &HashMap<NodeId, String>,

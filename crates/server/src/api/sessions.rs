@@ -22,7 +22,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::{Account, Role};
+use yellow_attic_store::people::{Account, Device, Role};
 
 /// Who is signed in, as the pages show it.
 pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {
@@ -237,26 +237,24 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
 pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let devices = state.engine.devices(who.account.id).await?;
     let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
-    Ok(HttpResponse::Ok().json(api::Devices {
-        devices: devices
-            .into_iter()
-            .zip(fresh)
-            .map(|(d, fresh)| {
-                let (used, used_from) = match fresh {
-                    Some((at, from)) => (Some(at), Some(from)),
-                    None => (d.used_at, d.used_from),
-                };
-                api::Device {
-                    id: d.id.0,
-                    name: d.name,
-                    connected: show(d.made_at),
-                    used: used.map(show),
-                    used_from,
-                    this: who.actor.device == Some(d.id),
-                }
-            })
-            .collect(),
-    }))
+    let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| shown_device(&who, d, fresh)).collect();
+    Ok(HttpResponse::Ok().json(api::Devices { devices }))
+}
+
+/// A device as it is told. `fresh`: its last use, if that is not written yet.
+pub fn shown_device(who: &Who, device: Device, fresh: Option<(i64, String)>) -> api::Device {
+    let (used, used_from) = match fresh {
+        Some((at, from)) => (Some(at), Some(from)),
+        None => (device.used_at, device.used_from),
+    };
+    api::Device {
+        id: device.id.0,
+        name: device.name,
+        connected: show(device.made_at),
+        used: used.map(show),
+        used_from,
+        this: who.actor.device == Some(device.id),
+    }
 }
 
 /// Connects a computer: answers with its own token, once.

@@ -165,11 +165,13 @@ fn shared(state: &State, root: i64) -> Result<std::sync::Arc<Shelf>, Refusal> {
 async fn shown_shared(state: &State, people: &Directory, shelf: &Shelf) -> Result<api::SharedShelf, Refusal> {
     let full = state.engine.fullness(shelf).await?;
     let sums = state.engine.shelf_sums(shelf.root).await?;
+    let owners = state.engine.owners_of(shelf);
     Ok(api::SharedShelf {
         name: shelf.name.clone(),
         root: shelf.root.0,
         note: state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default(),
-        owners: state.engine.owners_of(shelf).into_iter().map(|o| people.sign_in(o)).collect(),
+        owner_names: owners.iter().map(|o| people.name(*o).unwrap_or_default()).collect(),
+        owners: owners.into_iter().map(|o| people.sign_in(o)).collect(),
         quota: full.line,
         bytes: full.used,
         claimed: full.claimed,

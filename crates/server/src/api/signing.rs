@@ -16,6 +16,7 @@ use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::disk::hex;
 use yellow_attic_store::people::Account;
+use yellow_attic_store::signing::Session;
 
 /// How long an invitation counts.
 const INVITED_MS: i64 = 7 * 86_400_000;
@@ -191,7 +192,8 @@ pub async fn change_password(
 }
 
 /// How a session is named: by a part of the hash of its secret.
-fn session_id(token: &[u8; 32]) -> String {
+/// What a session is named by: the beginning of the hash of its secret.
+pub fn session_id(token: &[u8; 32]) -> String {
     hex(&token[..8])
 }
 
@@ -200,18 +202,20 @@ fn session_id(token: &[u8; 32]) -> String {
 #[get("/sessions")]
 pub async fn list_sessions(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let sessions = state.engine.sessions(who.account.id).await?;
-    let sessions = sessions
-        .into_iter()
-        .map(|s| api::Session {
-            id: session_id(&s.token),
-            opened: show(s.made_at),
-            ends: show(s.ends_at),
-            this: s.token == who.token,
-            from: s.from,
-            agent: s.agent,
-        })
-        .collect();
+    let sessions = sessions.into_iter().map(|s| shown_session(&who, s)).collect();
     Ok(HttpResponse::Ok().json(api::Sessions { sessions }))
+}
+
+/// A session as it is told.
+pub fn shown_session(who: &Who, session: Session) -> api::Session {
+    api::Session {
+        id: session_id(&session.token),
+        opened: show(session.made_at),
+        ends: show(session.ends_at),
+        this: session.token == who.token,
+        from: session.from,
+        agent: session.agent,
+    }
 }
 
 /// Ends one of the caller's sessions: it counts no more at once.

@@ -187,7 +187,8 @@ fn joining(request: &HttpRequest) -> Result<Joining, Refusal> {
     }
 }
 
-fn shown(upload: &Upload) -> api::Upload {
+/// An upload as it is told.
+pub fn shown_upload(upload: &Upload) -> api::Upload {
     api::Upload {
         id: upload.id.clone(),
         parent: upload.new.parent.0,
@@ -250,7 +251,7 @@ pub async fn upload_options(state: web::Data<State>) -> HttpResponse {
 #[get("/uploads")]
 pub async fn list_uploads(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let uploads = state.engine.uploads(&who.actor).await?;
-    Ok(HttpResponse::Ok().json(api::Uploads { uploads: uploads.iter().map(shown).collect() }))
+    Ok(HttpResponse::Ok().json(api::Uploads { uploads: uploads.iter().map(shown_upload).collect() }))
 }
 
 /// Begins an upload (tus creation; with a body, creation-with-upload). Its room is spoken for
