@@ -6,6 +6,7 @@ use std::fs::{self, OpenOptions};
 use std::io::{BufRead, IsTerminal, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use yellow_attic_client::{Client, api};
 
 /// What is kept.
@@ -86,6 +87,20 @@ pub fn client() -> Result<Client, Failure> {
     Ok(Client::new(&connection.address, Some(&connection.token))?)
 }
 
+/// Whether a password that is wanted once more comes from standard input.
+static PROOF_STDIN: AtomicBool = AtomicBool::new(false);
+
+/// Lets passwords that are wanted once more come from standard input.
+pub fn proofs_from_stdin(on: bool) {
+    PROOF_STDIN.store(on, Ordering::Relaxed);
+}
+
+fn line_of_stdin() -> Result<String, Failure> {
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line)?;
+    Ok(line.trim_end_matches(['\r', '\n']).to_string())
+}
+
 /// Does what decides over people or rights. If the service wants the password once more, it is asked
 /// for on the terminal.
 pub async fn proved<T, Act>(client: &Client, act: Act) -> Result<T, Failure>
@@ -97,15 +112,21 @@ where
         Err(e) if e.code() == Some("factor_needed") => true,
         other => return Ok(other?),
     };
-    if !std::io::stdin().is_terminal() {
+    let from_stdin = PROOF_STDIN.load(Ordering::Relaxed);
+    if !from_stdin && !std::io::stdin().is_terminal() {
         return Err(Failure::failed(
             "your password is needed once more, and standard input is no terminal to ask on",
-            "Connect this computer again with yattic connect: its password counts for ten minutes.",
-        ));
+            "Give it with --proof-stdin, or connect this computer again with yattic connect: its password counts for ten minutes.",
+        )
+        .coded(if factor { "factor_needed" } else { "proof_needed" }));
     }
-    let password = rpassword::prompt_password("Your password, once more: ")?;
+    let ask = |question: &str| match from_stdin {
+        true => line_of_stdin(),
+        false => Ok(rpassword::prompt_password(question)?),
+    };
+    let password = ask("Your password, once more: ")?;
     let code = match factor {
-        true => Some(rpassword::prompt_password("A code of your authenticator, or a recovery code: ")?),
+        true => Some(ask("A code of your authenticator, or a recovery code: ")?),
         false => None,
     };
     client.prove(&password, code.as_deref()).await?;
@@ -124,9 +145,7 @@ pub fn subject(word: &str) -> String {
 /// A password for somebody: from standard input, or asked for twice on the terminal.
 pub fn new_password(stdin: bool) -> Result<String, Failure> {
     if stdin {
-        let mut line = String::new();
-        std::io::stdin().lock().read_line(&mut line)?;
-        return Ok(line.trim_end_matches(['\r', '\n']).to_string());
+        return line_of_stdin();
     }
     if !std::io::stdin().is_terminal() {
         return Err(Failure::usage(
@@ -150,7 +169,8 @@ pub fn sure(yes: bool, what: &str, question: &str) -> Result<(), Failure> {
         return Err(Failure::failed(
             format!("nothing was done: {what}"),
             "Standard input is no terminal to ask on: give --yes.",
-        ));
+        )
+        .coded("not_confirmed"));
     }
     eprint!("{what}. {question} (y/N) ");
     std::io::stderr().flush()?;
@@ -158,7 +178,7 @@ pub fn sure(yes: bool, what: &str, question: &str) -> Result<(), Failure> {
     std::io::stdin().lock().read_line(&mut line)?;
     match line.trim() {
         "y" | "Y" | "yes" => Ok(()),
-        _ => Err(Failure::failed("nothing was changed", "")),
+        _ => Err(Failure::failed("nothing was changed", "").coded("not_confirmed")),
     }
 }
 
@@ -180,24 +200,4 @@ pub fn split(path: &str) -> Result<(String, Option<String>), Failure> {
         yellow_attic_core::ShelfPath::parse(path).map_err(|e| Failure::usage(e.to_string(), e.remedy()))?;
     let name = parsed.names.pop().map(String::from);
     Ok((parsed.to_string(), name))
-}
-
-/// Where something goes: into the folder named, or beside what is there under a new name.
-pub async fn target(client: &Client, path: &str, usual: &str) -> Result<(i64, String), Failure> {
-    if let Ok(there) = client.place(&normalised(path)?, None).await
-        && there.node.kind == api::Kind::Folder
-    {
-        return Ok((there.node.id, usual.to_string()));
-    }
-    let (folder, name) = split(path)?;
-    let folder = place(client, &folder, None).await?;
-    match name {
-        Some(name) if folder.node.kind == api::Kind::Folder && !path.ends_with('/') => {
-            Ok((folder.node.id, name))
-        }
-        Some(name) if path.ends_with('/') => {
-            Err(Failure::failed(format!("there is no folder \"{name}\""), "Make it first with yattic mkdir."))
-        }
-        _ => Err(Failure::failed(format!("\"{}\" is a file", folder.path), "Name a folder.")),
-    }
 }

@@ -78,7 +78,7 @@ const EXAMPLES: [(&str, &str); 36] = [
 const TOPICS: [(&str, &str); 4] = [
     (
         "paths",
-        "Places on the service are written SHELF:/PATH.\n\n  home:/                  your own shelf\n  home:/Letters/May.txt   a file on it\n  Plans:/Hall             on the shared shelf Plans\n  given:/Hall             what somebody gave you\n\nNames hold any letters but / and what cannot be seen; capital and small letters of one name are one name. Quote what\nyour shell would read itself: \"Plans:/Lamp house\".\n\nput and get: a last slash (or --into, or several things) means into that folder, without one it is the new name:\n\n  yattic put letters home:/Old/    to home:/Old/letters\n  yattic put letters home:/Old     to home:/Old itself\n\nLocal places are as everywhere; one that looks like SHELF:/PATH is written ./SHELF:/PATH.",
+        "Places on the service are written SHELF:/PATH.\n\n  home:/                  your own shelf\n  home:/Letters/May.txt   a file on it\n  Plans:/Hall             on the shared shelf Plans\n  given:/Hall             what somebody gave you\n\nNames hold any letters but / and what cannot be seen; capital and small letters of one name are one name. Quote what\nyour shell would read itself: \"Plans:/Lamp house\".\n\nput, get, mv, cp, and restore --to: a last slash (or --into, or several things) means into that folder, without one it is the new name:\n\n  yattic put letters home:/Old/    to home:/Old/letters\n  yattic put letters home:/Old     to home:/Old itself\n\nLocal places are as everywhere; one that looks like SHELF:/PATH is written ./SHELF:/PATH.",
     ),
     (
         "moments",

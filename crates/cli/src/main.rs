@@ -28,6 +28,10 @@ struct Arguments {
     /// Print results only: no progress, no remarks.
     #[arg(long, short, global = true)]
     quiet: bool,
+    /// Where your password is wanted once more, take it from standard input: a line, and a code on the next where one
+    /// is wanted. It is read only then, after everything else was checked.
+    #[arg(long, global = true)]
+    proof_stdin: bool,
     #[command(subcommand)]
     command: Command,
 }
@@ -80,6 +84,7 @@ fn main() -> ExitCode {
         Ok(arguments) => arguments,
         Err(e) => e.exit(),
     };
+    connection::proofs_from_stdin(arguments.proof_stdin);
     let output = Output { json: arguments.json, quiet: arguments.quiet };
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

@@ -27,6 +27,14 @@ impl Output {
         Ok(self.json)
     }
 
+    /// Tells that something is done: the object it was done to, or a sentence for people.
+    pub fn done(self, object: &impl serde::Serialize, text: impl AsRef<str>) -> Done {
+        if !self.object(object)? {
+            self.say(text);
+        }
+        Ok(())
+    }
+
     /// Prints a remark for people.
     pub fn say(self, text: impl AsRef<str>) {
         if !self.json && !self.quiet {
@@ -38,6 +46,7 @@ impl Output {
 /// Why a command did not do all it was asked.
 pub struct Failure {
     status: u8,
+    code: &'static str,
     problem: Option<Box<api::Problem>>,
     text: String,
     remedy: String,
@@ -46,22 +55,27 @@ pub struct Failure {
 impl Failure {
     /// Refused or failed: exit status 1.
     pub fn failed(text: impl Into<String>, remedy: impl Into<String>) -> Failure {
-        Failure { status: 1, problem: None, text: text.into(), remedy: remedy.into() }
+        Failure { status: 1, code: "failed", problem: None, text: text.into(), remedy: remedy.into() }
+    }
+
+    /// The same, with a code of its own for scripts.
+    pub fn coded(self, code: &'static str) -> Failure {
+        Failure { code, ..self }
     }
 
     /// Wrong usage: exit status 2.
     pub fn usage(text: impl Into<String>, remedy: impl Into<String>) -> Failure {
-        Failure { status: 2, ..Failure::failed(text, remedy) }
+        Failure { status: 2, code: "usage", ..Failure::failed(text, remedy) }
     }
 
     /// Somebody stopped it: exit status 130, as by the signal.
     pub fn stopped(text: impl Into<String>, remedy: impl Into<String>) -> Failure {
-        Failure { status: 130, ..Failure::failed(text, remedy) }
+        Failure { status: 130, code: "stopped", ..Failure::failed(text, remedy) }
     }
 
     /// Partly done: exit status 3. Each item's fate was printed.
     pub fn partly(text: impl Into<String>) -> Failure {
-        Failure { status: 3, ..Failure::failed(text, "") }
+        Failure { status: 3, code: "partly_done", ..Failure::failed(text, "") }
     }
 
     /// Prints the failure to standard error; tells how to exit.
@@ -73,13 +87,7 @@ impl Failure {
                     title: "Failed".into(),
                     status: 0,
                     detail: self.text.clone(),
-                    code: match self.status {
-                        2 => "usage",
-                        3 => "partly_done",
-                        130 => "stopped",
-                        _ => "failed",
-                    }
-                    .into(),
+                    code: self.code.into(),
                     remedy: self.remedy.clone(),
                     ticket: None,
                     factors: Vec::new(),
@@ -101,6 +109,7 @@ impl From<Error> for Failure {
         match error {
             Error::Refused(problem) => Failure {
                 status: 1,
+                code: "refused",
                 text: problem.detail.clone(),
                 remedy: problem.remedy.clone(),
                 problem: Some(problem),
@@ -108,7 +117,8 @@ impl From<Error> for Failure {
             Error::Line(why) => Failure::failed(
                 format!("the service cannot be reached: {why}"),
                 "See that it runs and that the address is right (yattic connect ADDRESS changes it).",
-            ),
+            )
+            .coded("service_unreachable"),
             other => Failure::failed(other.to_string(), ""),
         }
     }
@@ -116,7 +126,7 @@ impl From<Error> for Failure {
 
 impl From<std::io::Error> for Failure {
     fn from(error: std::io::Error) -> Failure {
-        Failure::failed(error.to_string(), "")
+        Failure::failed(error.to_string(), "").coded("local_error")
     }
 }
 

@@ -87,8 +87,10 @@ impl Connect {
             other => other?.token,
         };
         connection::save(&Connection { address: address.clone(), sign_in: sign_in.clone(), token })?;
-        output.say(format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."));
-        Ok(())
+        output.done(
+            &serde_json::json!({ "address": address, "sign_in": sign_in, "device": device }),
+            format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."),
+        )
     }
 }
 

@@ -37,7 +37,10 @@ impl Device {
         match self.act {
             Act::Uploads { end: Some(id) } => {
                 client.end_upload(&id).await?;
-                output.say("It is ended: what had arrived of it is dropped, and its room is free.");
+                output.done(
+                    &serde_json::json!({ "ended": id }),
+                    "It is ended: what had arrived of it is dropped, and its room is free.",
+                )?;
             }
             Act::Uploads { end: None } => {
                 let all = client.uploads().await?;
@@ -104,7 +107,7 @@ impl Device {
                 }
                 sure(yes, &format!("\"{}\" would have to be connected anew", one.name), "Disconnect it?")?;
                 proved(&client, async || client.end_device(one.id).await).await?;
-                output.say(format!("\"{}\" is disconnected.", one.name));
+                output.done(one, format!("\"{}\" is disconnected.", one.name))?;
             }
         }
         Ok(())

@@ -20,7 +20,9 @@ impl Disconnect {
             told?;
         }
         connection::forget()?;
-        output.say(format!("Disconnected from {}.", known.address));
-        Ok(())
+        output.done(
+            &serde_json::json!({ "address": known.address, "sign_in": known.sign_in }),
+            format!("Disconnected from {}.", known.address),
+        )
     }
 }

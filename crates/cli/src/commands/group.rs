@@ -107,7 +107,7 @@ impl Group {
                 let what = format!("{members} of {} would lose what was given to the group", group.name);
                 sure(yes, &what, "End it?")?;
                 proved(&client, async || client.end_group(&group.name).await).await?;
-                output.say(format!("The group {} is ended.", group.name));
+                output.done(&group, format!("The group {} is ended.", group.name))?;
             }
         }
         Ok(())

@@ -123,8 +123,25 @@ impl Intake {
             }
             Act::Ls(which) => opening::list(output, which, Some("intake")).await,
             Act::Show { intake, qr } => {
+                let client = connection::client()?;
+                let found = match client.deliveries(intake).await {
+                    Ok(found) => Some(found.deliveries),
+                    // An administrator sees that it is there, not what was handed in.
+                    Err(e) if e.code() == Some("not_found") => None,
+                    Err(e) => return Err(e.into()),
+                };
+                if output.json {
+                    let mut told = serde_json::to_value(opening::one(&client, "intake", intake).await?)
+                        .map_err(|e| Failure::failed(e.to_string(), ""))?;
+                    if let Some(told) = told.as_object_mut() {
+                        told.insert("deliveries".into(), serde_json::json!(found));
+                    }
+                    output.object(&told)?;
+                    return Ok(());
+                }
                 opening::show(output, "intake", intake, qr).await?;
-                deliveries(output, intake).await
+                found.into_iter().for_each(|found| deliveries(output, found));
+                Ok(())
             }
             Act::Set { intake, paused, confirm, again, taken, terms } => {
                 let set = api::OpeningSet {
@@ -140,25 +157,15 @@ impl Intake {
     }
 }
 
-async fn deliveries(output: Output, intake: i64) -> Done {
-    let client = connection::client()?;
-    let found = match client.deliveries(intake).await {
-        Ok(found) => found,
-        // An administrator sees that it is there, not what was handed in.
-        Err(e) if e.code() == Some("not_found") => return Ok(()),
-        Err(e) => return Err(e.into()),
-    };
-    if output.object(&found)? {
-        return Ok(());
-    }
+fn deliveries(output: Output, found: Vec<api::Delivery>) {
     println!();
-    if found.deliveries.is_empty() {
+    if found.is_empty() {
         output.say("Nothing was handed in yet.");
-        return Ok(());
+        return;
     }
     let head = ["sender", "mail", "state", "files", "size", "when", "from"];
     let mut rows = vec![head.map(String::from).to_vec()];
-    for d in found.deliveries {
+    for d in found {
         rows.push(vec![
             d.sender,
             d.mail.unwrap_or_default(),
@@ -170,5 +177,4 @@ async fn deliveries(output: Output, intake: i64) -> Done {
         ]);
     }
     table(&rows, &[3, 4]);
-    Ok(())
 }

@@ -72,16 +72,21 @@ impl Mail {
             }
             Act::Test { to } => {
                 let tested = client.test_mail(&to).await?;
-                if output.object(&tested)? {
-                    return Ok(());
-                }
                 if !tested.taken {
-                    return Err(Failure::failed(tested.said, tested.remedy));
+                    return Err(Failure::failed(tested.said, tested.remedy).coded("mail_refused"));
                 }
-                output.say(format!("The mail server took it: {}", tested.said));
+                output.done(&tested, format!("The mail server took it: {}", tested.said))?;
             }
-            Act::Again { letter } => client.change_letter(letter, true).await?,
-            Act::End { letter } => client.change_letter(letter, false).await?,
+            Act::Again { letter } => {
+                client.change_letter(letter, true).await?;
+                let object = serde_json::json!({ "letter": letter, "again": true });
+                output.done(&object, format!("Letter {letter} is tried again at once."))?;
+            }
+            Act::End { letter } => {
+                client.change_letter(letter, false).await?;
+                let object = serde_json::json!({ "letter": letter, "ended": true });
+                output.done(&object, format!("Letter {letter} is dropped."))?;
+            }
         }
         Ok(())
     }

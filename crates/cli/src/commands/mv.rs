@@ -2,11 +2,13 @@
 
 use crate::connection;
 use crate::output::{Done, Failure, Output};
+use crate::transfer::{self, Goes};
 use yellow_attic_client::api;
 
 /// Move or rename files and folders.
 ///
-/// Costs the same for one file and for a folder of a million.
+/// Costs the same for one file and for a folder of a million. Where it goes is decided by how it is written: several
+/// things, a slash at the end, or --into: into that folder; else it is the new place and name.
 #[derive(clap::Args)]
 #[command(
     after_help = "Examples:\n  yattic mv home:/draft.txt home:/letter.txt    another name\n  yattic mv home:/a home:/b home:/Old/          into a folder"
@@ -15,8 +17,11 @@ pub struct Mv {
     /// What, as shelf:/path
     #[arg(required = true)]
     from: Vec<String>,
-    /// Where to: a folder, or (for a single thing) its new place and name.
+    /// Where to: a folder with a slash at the end, or (for a single thing) its new place and name.
     to: String,
+    /// Into the folder named, as with a slash at the end.
+    #[arg(long)]
+    into: bool,
     /// Replace a file that is there; its state stays in its history.
     #[arg(long)]
     replace: bool,
@@ -26,21 +31,12 @@ impl Mv {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         // All is looked at before anything is moved.
+        let goes = Goes::read(&self.to, self.from.len() > 1, self.into);
         let mut wanted = Vec::new();
         for from in &self.from {
             let facts = connection::place(&client, from, None).await?;
-            let (parent, name) = if self.from.len() > 1 {
-                let folder = connection::place(&client, &self.to, None).await?;
-                if folder.node.kind != api::Kind::Folder {
-                    return Err(Failure::usage(
-                        format!("\"{}\" is a file", folder.path),
-                        "Several things need a folder to go to.",
-                    ));
-                }
-                (folder.node.id, facts.node.name.clone())
-            } else {
-                connection::target(&client, &self.to, &facts.node.name).await?
-            };
+            let folder = facts.node.kind == api::Kind::Folder;
+            let (parent, name) = transfer::remote(&client, &goes, &facts.node.name, folder).await?;
             wanted
                 .push((facts, api::Target { parent: Some(parent), name: Some(name), replace: self.replace }));
         }

@@ -3,6 +3,7 @@
 use super::history::find;
 use crate::connection;
 use crate::output::{Done, Failure, Output, past_moment, time};
+use crate::transfer::{self, Goes};
 use yellow_attic_client::api;
 
 /// Give a file an earlier state, or bring back something removed.
@@ -46,7 +47,8 @@ impl Restore {
             None => (None, None),
             Some(to) => {
                 let usual = connection::split(&self.path)?.1.unwrap_or_default();
-                let (parent, name) = connection::target(&client, to, &usual).await?;
+                let (parent, name) =
+                    transfer::remote(&client, &Goes::read(to, false, false), &usual, false).await?;
                 (Some(parent), Some(name))
             }
         };

@@ -21,6 +21,7 @@ pub struct Rm {
 impl Rm {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
+        let mut removed = Vec::new();
         for path in &self.paths {
             let facts = connection::place(&client, path, None).await?;
             let node = &facts.node;
@@ -42,7 +43,9 @@ impl Rm {
                 "Removed {}. Bring it back with: yattic restore \"{}\"",
                 facts.path, facts.path
             ));
+            removed.push(facts);
         }
+        output.object(&removed)?;
         Ok(())
     }
 }

@@ -44,10 +44,14 @@ impl Share {
         if let Some(afresh) = &self.afresh {
             let on = afresh == "on";
             proved(&client, async || client.set_afresh(facts.node.id, on).await).await?;
-            output.say(match on {
+            let told = match on {
                 true => format!("Rights start afresh at {}.", facts.path),
                 false => format!("{} inherits again what is given further up.", facts.path),
-            });
+            };
+            match self.with {
+                Some(_) => output.say(told),
+                None => output.done(&serde_json::json!({ "path": facts.path, "afresh": on }), told)?,
+            }
         }
         if let (Some(with), Some(can)) = (&self.with, &self.can) {
             if with.contains('@') {

@@ -2,6 +2,7 @@
 
 use crate::connection::{self, proved, subject};
 use crate::output::{Done, Failure, Output, size, table};
+use crate::transfer::{self, Goes};
 use yellow_attic_client::{Client, api};
 
 /// Make and show shared shelves (administrators make them).
@@ -135,7 +136,8 @@ impl Shelf {
             }
             Act::Lower { name, to } => {
                 let shelf = shared(&client, &name).await?;
-                let (parent, new) = connection::target(&client, &to, &name).await?;
+                let (parent, new) =
+                    transfer::remote(&client, &Goes::read(&to, false, false), &name, true).await?;
                 let done = proved(&client, async || client.lower(shelf.root, parent, &new).await).await?;
                 if !output.object(&done)? {
                     output.say(format!("The shelf {name}:/ is the folder \"{}\" now.", done.name));

@@ -114,7 +114,7 @@ impl Snapshot {
             }
             Act::End { id } => {
                 proved(&client, async || client.end_snapshot(id).await).await?;
-                output.say(format!("Snapshot {id} is ended."));
+                output.done(&serde_json::json!({ "ended": id }), format!("Snapshot {id} is ended."))?;
             }
         }
         Ok(())

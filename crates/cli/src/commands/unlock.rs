@@ -17,7 +17,6 @@ impl Unlock {
         let client = connection::client()?;
         let facts = connection::place(&client, &self.path, None).await?;
         client.unlock(facts.node.id).await?;
-        output.say(format!("Nothing of yours locks {} any more.", facts.path));
-        Ok(())
+        output.done(&facts, format!("Nothing of yours locks {} any more.", facts.path))
     }
 }

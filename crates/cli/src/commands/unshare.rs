@@ -29,8 +29,7 @@ impl Unshare {
                 ));
             };
             proved(&client, async || client.end_grant(grant).await).await?;
-            output.say(format!("{} is no longer given to you.", facts.path));
-            return Ok(());
+            return output.done(&facts, format!("{} is no longer given to you.", facts.path));
         };
         let to = subject(&with);
         let reach = client.rights(facts.node.id).await?;
@@ -48,7 +47,6 @@ impl Unshare {
         };
         let id = grant.id;
         proved(&client, async || client.end_grant(id).await).await?;
-        output.say(format!("{} is no longer given to {}.", facts.path, grant.to_name));
-        Ok(())
+        output.done(grant, format!("{} is no longer given to {}.", facts.path, grant.to_name))
     }
 }

@@ -278,3 +278,159 @@ async fn what_makes_no_sense_is_refused_and_no_preview_reads_as_done() {
     let (last, first) = (yattic.ok(&["ls", "home:/", "--json"]), yattic.ok(&["--json", "ls", "home:/"]));
     assert!(last == first && serde_json::from_str::<serde_json::Value>(&first).is_ok(), "{last}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn where_something_goes_is_decided_by_how_it_is_written_for_copies_and_moves_too() {
+    let (service, _) = Service::ready().await;
+    let yattic = Yattic::new();
+    yattic.connect(&service);
+    for folder in ["home:/A", "home:/A/in", "home:/Old"] {
+        yattic.ok(&["mkdir", folder]);
+    }
+    yattic.ok(&["cp", "home:/A", "home:/B"]);
+    // Given again, it is the same place: refused, and no second copy inside the first.
+    yattic.fails(1, &["cp", "home:/A", "home:/B"]);
+    assert!(!yattic.ok(&["ls", "home:/B"]).contains('A'), "a second copy inside the first");
+    yattic.ok(&["cp", "home:/A", "home:/Old/"]);
+    yattic.ok(&["cp", "home:/B", "home:/Old", "--into"]);
+    let old = yattic.ok(&["ls", "home:/Old"]);
+    assert!(old.contains('A') && old.contains('B'), "{old}");
+    // A file to the name of a folder says how to put it into it.
+    yattic.fed(&["put", "-", "home:/note.txt"], b"ten");
+    let told = yattic.fails(2, &["mv", "home:/note.txt", "home:/Old"]);
+    assert!(told.contains("home:/Old/"), "{told}");
+    yattic.ok(&["mv", "home:/note.txt", "home:/Old/"]);
+    yattic.ok(&["mv", "home:/Old/note.txt", "home:/letter.txt"]);
+    yattic.ok(&["rm", "home:/letter.txt"]);
+    yattic.ok(&["restore", "home:/letter.txt", "--to", "home:/Old/"]);
+    assert!(yattic.ok(&["ls", "home:/Old"]).contains("letter.txt"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whatever_succeeds_prints_its_object_and_whatever_fails_has_a_code() {
+    let (service, _) = Service::ready().await;
+    let yattic = Yattic::new();
+    yattic.connect(&service);
+    let dir = tempfile::tempdir().unwrap();
+    let local = dir.path().join("local.txt");
+    std::fs::write(&local, "ten").unwrap();
+    let local = local.to_str().unwrap();
+    let wrong = std::cell::RefCell::new(Vec::new());
+    let object = |arguments: &[&str]| {
+        let mut all = arguments.to_vec();
+        all.push("--json");
+        let done = yattic.run(&all);
+        let read = serde_json::from_slice::<serde_json::Value>(&done.stdout);
+        if !done.status.success() || read.is_err() {
+            wrong.borrow_mut().push(format!("{arguments:?}: {}{}", text(&done.stdout), text(&done.stderr)));
+        }
+    };
+    object(&["account", "new", "celia"]);
+    for line in [
+        "mkdir home:/A",
+        "put LOCAL home:/A/",
+        "ls home:/",
+        "info home:/A",
+        "find local",
+        "cp home:/A home:/B",
+        "mv home:/B home:/C",
+        "lock home:/A",
+        "unlock home:/A",
+        "history home:/A/local.txt",
+        "rm -y home:/C",
+        "restore home:/C",
+        "trash ls home:/",
+        "share home:/A --with celia --can view",
+        "who home:/A",
+        "why home:/A",
+        "why celia home:/A",
+        "unshare home:/A --with celia",
+        "share home:/A --afresh on",
+        "given-out",
+        "link new home:/A",
+        "link ls",
+        "link end 1 --yes",
+        "intake new home:/A",
+        "intake ls",
+        "intake show 2",
+        "snapshot new home: --label first",
+        "snapshot ls home:",
+        "snapshot end 1",
+        "group new Board",
+        "group ls",
+        "group show Board",
+        "group set Board --add celia",
+        "account ls",
+        "account show celia",
+        "account set celia --mail celia@museum.example",
+        "account invite celia",
+        "account sign-out celia --invitation",
+        "door ls",
+        "door slowed",
+        "door close celia dav",
+        "door open celia dav",
+        "door release --all",
+        "shelf new Plans",
+        "shelf ls",
+        "shelf ls --all",
+        "space",
+        "space home:/",
+        "quota ls",
+        "rule ls",
+        "device ls",
+        "device uploads",
+        "mail ls",
+        "account end celia --yes",
+        "group end Board --yes",
+        "rm -y home:/A",
+    ] {
+        let line = line.replace("LOCAL", local);
+        object(&line.split(' ').collect::<Vec<_>>());
+    }
+    assert!(wrong.borrow().is_empty(), "{}", wrong.borrow().join("\n"));
+    // And each failure is one problem on standard error, with a code that is no mere "failed" where a script must know.
+    let code = |arguments: &[&str]| -> String {
+        let mut all = arguments.to_vec();
+        all.push("--json");
+        let done = yattic.run(&all);
+        assert!(!done.status.success(), "{arguments:?}");
+        assert!(done.stdout.is_empty(), "{arguments:?}");
+        let told: serde_json::Value = serde_json::from_slice(&done.stderr).unwrap();
+        told["code"].as_str().unwrap().to_string()
+    };
+    assert_eq!(code(&["info", "home:/none"]), "not_found");
+    assert_eq!(code(&["account", "show", "nobody"]), "nobody");
+    assert_eq!(code(&["mkdir", "no place"]), "usage");
+    object(&["mkdir", "home:/D"]);
+    object(&["put", local, "home:/D/"]);
+    assert_eq!(code(&["rm", "home:/D"]), "not_confirmed");
+    let nowhere = Yattic::new();
+    let done = nowhere
+        .fed(&["connect", "http://127.0.0.1:9", "--sign-in", "ines", "--password-stdin", "--json"], b"x\n");
+    let told: serde_json::Value = serde_json::from_slice(&done.stderr).unwrap();
+    assert_eq!(told["code"], "service_unreachable");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_wanted_once_more_comes_from_standard_input_after_all_else_was_checked() {
+    let (service, _) = Service::ready().await;
+    let yattic = Yattic::new();
+    yattic.connect(&service);
+    // After a restart nothing is proved any more: as after ten minutes.
+    let service = service.killed_and_started_again();
+    yattic.follow(&service);
+    let told = yattic.fails(1, &["group", "new", "Board"]);
+    assert!(told.contains("--proof-stdin"), "{told}");
+    // What is wrong is told before the password is asked for: none is read.
+    let done = yattic.fed(&["group", "set", "None", "--note", "x", "--proof-stdin", "--json"], b"");
+    let problem: serde_json::Value = serde_json::from_slice(&done.stderr).unwrap();
+    assert_eq!(problem["code"], "nobody");
+    let done = yattic.fed(&["group", "new", "Board", "--proof-stdin"], b"not the password\n");
+    assert_eq!(done.status.code(), Some(1));
+    let done = yattic.fed(
+        &["group", "new", "Board", "--proof-stdin"],
+        format!("{}\n", crate::support::PASSWORD).as_bytes(),
+    );
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    assert!(yattic.ok(&["group", "ls"]).contains("Board"));
+}

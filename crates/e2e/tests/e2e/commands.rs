@@ -19,7 +19,7 @@ async fn a_computer_is_connected_used_and_disconnected() {
     assert_eq!(yattic.ok(&["cat", "home:/notes.txt"]), "fog at six");
     assert!(yattic.fed(&["put", "-", "home:/notes.txt"], b"clear").status.success());
     yattic.ok(&["mkdir", "-p", "home:/a/b"]);
-    yattic.ok(&["mv", "home:/notes.txt", "home:/a/b"]);
+    yattic.ok(&["mv", "home:/notes.txt", "home:/a/b/"]);
     yattic.ok(&["cp", "home:/a/b/notes.txt", "home:/copy.txt"]);
     assert_eq!(yattic.ok(&["cat", "home:/copy.txt"]), "clear");
     let history: serde_json::Value =

@@ -288,3 +288,74 @@ async fn a_day_is_written_or_taken_from_a_calendar_and_what_is_no_day_is_never_s
     assert!(until.starts_with("2031-12-25") || until.starts_with("2031-12-26"), "{until}");
     page.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_buttons_of_every_dialog_stay_in_sight_in_a_small_window() {
+    let (service, ines) = Service::ready().await;
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    ines.make_folder(home, "Plans").await.unwrap();
+    account(&ines, "tomas", &[]).await;
+    ines.make_shelf(&api::NewShelf { name: "Collections".into(), ..Default::default() }).await.unwrap();
+    // As at 1280x800 with everything drawn twice as large.
+    let page = signed_in(&service, 640, 547).await;
+    let in_sight = async |what: &str| {
+        let hidden = "const out = [];
+            const d = [...document.querySelectorAll('[role=dialog]')].pop();
+            if (!d) return ['no dialog'];
+            const box = d.getBoundingClientRect();
+            if (box.top < 0 || box.bottom > innerHeight || box.left < 0 || box.right > innerWidth) out.push('the dialog');
+            const buttons = [...d.querySelectorAll('.sticky button, button[aria-label=Close]')];
+            if (buttons.length === 0) out.push('no button');
+            for (const b of buttons) {
+              const r = b.getBoundingClientRect();
+              const at = document.elementFromPoint(r.left + r.width / 2, r.top + r.height / 2);
+              if (r.top < 0 || r.bottom > innerHeight || !b.contains(at)) out.push(b.innerText || b.ariaLabel);
+            }
+            return out;";
+        let mut found = Value::Null;
+        for _ in 0..50 {
+            found = page.page.execute(hidden, vec![]).await.unwrap();
+            if found == json!([]) {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        panic!("{what}: out of sight: {found}");
+    };
+    let go = async |path: &str| {
+        page.page.goto(&format!("{}{path}", service.address)).await.unwrap();
+    };
+    go("/desk/people").await;
+    page.press("New account").await;
+    in_sight("a new account").await;
+    go("/desk/people").await;
+    page.press("From a list").await;
+    in_sight("a list of people").await;
+    go("/desk/groups").await;
+    page.press("New group").await;
+    in_sight("a new group").await;
+    go("/desk/shelves").await;
+    page.press_part("Collections").await;
+    in_sight("a shelf").await;
+    go("/desk/rules").await;
+    page.press_part("Shortest password").await;
+    in_sight("a rule").await;
+    let select = async || {
+        go("/shelf/home").await;
+        page.click(&crate::console::row(&page, "Plans").await).await;
+    };
+    for act in
+        ["Give or take access", "Links and intakes", "Make a link and copy it", "Rename", "Move", "Remove"]
+    {
+        select().await;
+        page.press(act).await;
+        // Removing is undone, not asked about.
+        if act != "Remove" {
+            in_sight(act).await;
+        }
+    }
+    go("/shelf/home").await;
+    page.press("Snapshots").await;
+    in_sight("snapshots").await;
+    page.close().await;
+}

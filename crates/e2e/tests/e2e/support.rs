@@ -284,6 +284,17 @@ impl Yattic {
         assert_eq!(said, "");
     }
 
+    /// Turns to where the service listens by now, with the token it has.
+    pub fn follow(&self, service: &Service) {
+        let file = self.home.path().join("connection.toml");
+        let text = std::fs::read_to_string(&file).unwrap();
+        let lines = text.lines().map(|line| match line.starts_with("address") {
+            true => format!("address = \"{}\"\n", service.address),
+            false => format!("{line}\n"),
+        });
+        std::fs::write(&file, lines.collect::<String>()).unwrap();
+    }
+
     /// Connects as somebody. Returns why not, if it is refused.
     pub fn try_connect(&self, address: &str, name: &str, password: &str) -> String {
         let done = self.fed(
