@@ -13,8 +13,11 @@ pub struct Upload {
     pub parent: i64,
     /// Its name there.
     pub name: String,
-    /// In bytes.
+    /// In bytes; what has arrived, while nobody has said how long it is.
     pub size: u64,
+    /// Nobody has said yet how long it is.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub open: bool,
     /// Bytes that have arrived.
     pub received: u64,
     /// The file's own time of modification, if it was announced.

@@ -219,6 +219,12 @@ impl From<StoreError> for Refusal {
                 "More bytes than announced",
                 "Ask how far the upload is, and go on from there; or begin another one with the right length.",
             ),
+            StoreError::LengthKnown(_) => make(
+                409,
+                "length_known",
+                "Another length was said",
+                "Send the rest of it with the length that was said, or begin another upload.",
+            ),
             StoreError::BrokenPart(_) => make(
                 400,
                 "part_cut_short",

@@ -150,6 +150,9 @@ pub enum StoreError {
     /// More bytes than were announced. What fits stays.
     #[error("more bytes come than the {0} that were announced")]
     MoreThanAnnounced(u64),
+    /// How long an upload is was said already, and differently.
+    #[error("the upload was said to be {0} bytes long, and stays so")]
+    LengthKnown(u64),
     /// A part of an upload broke off; what came before is kept.
     #[error("the part broke off; {0} bytes of the upload have arrived")]
     BrokenPart(u64),

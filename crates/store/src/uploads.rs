@@ -43,6 +43,8 @@ pub struct NewUpload {
     pub name: Name,
     /// In bytes.
     pub size: u64,
+    /// Whether the sender tells later how long it is: until then `size` is the most that it may be.
+    pub open_length: bool,
     /// The file's own time of modification, in milliseconds.
     pub mtime: Option<i64>,
     /// If-Match, as it was sent.
@@ -112,6 +114,11 @@ pub struct Upload {
 }
 
 impl Upload {
+    /// Whether room is spoken for only as its bytes come: nobody knows how many there will be, or a stranger says so.
+    fn grows(&self) -> bool {
+        self.stranger || self.new.open_length
+    }
+
     /// What its bytes are called in staging.
     pub(crate) fn staged_name(&self) -> String {
         crate::disk::content_name(self.content)
@@ -145,9 +152,9 @@ struct Progress {
     room: Option<Room>,
 }
 
-/// How much is spoken for of bytes that are still to come.
-fn ahead(left: u64, stranger: bool) -> u64 {
-    if stranger { left.min(AHEAD) } else { left }
+/// How much is spoken for of bytes that are still to come; `grows`: only as they come.
+fn ahead(left: u64, grows: bool) -> u64 {
+    if grows { left.min(AHEAD) } else { left }
 }
 
 impl Uploads {
@@ -156,7 +163,7 @@ impl Uploads {
         all.entry(upload.id.clone())
             .or_insert_with(|| {
                 let left = upload.new.size - upload.received.min(upload.new.size);
-                let room = staging.reserve(ahead(left, upload.stranger));
+                let room = staging.reserve(ahead(left, upload.grows()));
                 Arc::new(Live {
                     progress: Arc::new(tokio::sync::Mutex::new(Progress { hashed: None, room: Some(room) })),
                     leave: Mutex::default(),
@@ -188,7 +195,9 @@ pub struct Appending {
     progress: OwnedMutexGuard<Progress>,
     leave: Arc<AtomicBool>,
     size: u64,
-    /// A stranger's: up to here it is spoken for.
+    /// Whether `size` is only the most that it may be.
+    open_length: bool,
+    /// Of one that grows: up to here it is spoken for.
     grows: Option<u64>,
 }
 
@@ -200,7 +209,10 @@ impl Appending {
             return Err(StoreError::TakenOver);
         }
         if arriving.size() + piece.len() as u64 > self.size {
-            return Err(StoreError::MoreThanAnnounced(self.size));
+            return Err(match self.open_length {
+                true => StoreError::TooLarge(self.size),
+                false => StoreError::MoreThanAnnounced(self.size),
+            });
         }
         if let Some(upto) = &mut self.grows
             && arriving.size() + piece.len() as u64 > *upto
@@ -300,11 +312,11 @@ impl Engine {
             _ => {}
         }
         let stranger = actor.through.is_some();
-        let spoken_for = ahead(new.size, stranger);
-        // A stranger's whole is looked at, and not spoken for.
-        self.check_room(new.size)?;
+        let spoken_for = ahead(new.size, stranger || new.open_length);
+        // A stranger's whole is looked at, and not spoken for; of an open length nobody knows the whole.
+        self.check_room(if new.open_length { 0 } else { new.size })?;
         let claim = self.claim(new.parent, spoken_for, replaced.min(spoken_for)).await?;
-        self.check_under_way(actor, account, new.size).await?;
+        self.check_under_way(actor, account, if new.open_length { 0 } else { new.size }).await?;
         let mut bits = [0u8; 16];
         getrandom::fill(&mut bits).map_err(|e| StoreError::BadInput(e.to_string()))?;
         let staging = self.shared.staging.clone();
@@ -331,8 +343,8 @@ impl Engine {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO uploads (id, org, account, content, parent, name, size, mtime, if_match, if_none_match,
-                           hash, made_at, expires_at, opening, delivery, way, joining, sent_from)
-                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                           hash, made_at, expires_at, opening, delivery, way, joining, sent_from, open_length)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     )
                     .bind(&row.id)
                     .bind(org)
@@ -352,6 +364,7 @@ impl Engine {
                     .bind(&row.way)
                     .bind(row.new.joining.word())
                     .bind(&row.from)
+                    .bind(row.new.open_length)
                     .execute(conn)
                     .await?;
                     Ok(())
@@ -378,11 +391,18 @@ impl Engine {
         let Some(opening) = through(actor) else {
             let (unfinished, announced, largest): (i64, i64, i64) = sqlx::query_as(
                 "SELECT count(*), coalesce(sum(size - max(synced, 0)), 0), coalesce(max(size - max(synced, 0)), 0) FROM uploads
-                 WHERE account = ? AND opening IS NULL AND node IS NULL",
+                 WHERE account = ? AND opening IS NULL AND node IS NULL AND NOT open_length",
             )
             .bind(account.0)
             .fetch_one(pool)
             .await?;
+            let open: i64 = sqlx::query_scalar(
+                "SELECT count(*) FROM uploads WHERE account = ? AND opening IS NULL AND node IS NULL AND open_length",
+            )
+            .bind(account.0)
+            .fetch_one(pool)
+            .await?;
+            let unfinished = unfinished + open;
             if unfinished >= MOST_UNFINISHED {
                 return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
             }
@@ -540,12 +560,12 @@ impl Engine {
         *live.leave.lock() = leave.clone();
         let (hashed, staging) = (progress.hashed.take(), self.shared.staging.clone());
         let left = upload.new.size - upload.received;
-        // Of strangers as much as has arrived is spoken for, and a little more.
-        let room = match (progress.room.take(), upload.stranger) {
+        // Of one that grows as much as has arrived is spoken for, and a little more.
+        let room = match (progress.room.take(), upload.grows()) {
             (Some(room), false) => room,
-            (_, stranger) => staging.reserve(ahead(left, stranger)),
+            (_, grows) => staging.reserve(ahead(left, grows)),
         };
-        if upload.stranger {
+        if upload.grows() {
             let claim = self.claim(upload.new.parent, upload.received + ahead(left, true), 0).await?;
             self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         }
@@ -556,6 +576,7 @@ impl Engine {
         self.prolong(&upload).await?;
         let began = arriving.so_far();
         let began_at = began.1;
+        let grows = upload.grows().then_some(began_at + ahead(left, true));
         Ok(Appending {
             engine: self.clone(),
             id: upload.id,
@@ -566,8 +587,47 @@ impl Engine {
             progress,
             leave,
             size: upload.new.size,
-            grows: upload.stranger.then_some(began_at + ahead(left, true)),
+            open_length: upload.new.open_length,
+            grows,
         })
+    }
+
+    /// Says how long an upload is whose length was open. Less than has arrived is refused, and changes nothing.
+    #[boxed]
+    pub async fn tell_length(&self, actor: &Actor, id: &str, size: u64) -> Result<()> {
+        let upload = self.upload(actor, id).await?;
+        let (_, mut progress) = self.take_over(&upload).await?;
+        // Told meanwhile, it stays as it was told.
+        let upload = self.upload(actor, id).await?;
+        if !upload.new.open_length {
+            return match upload.new.size == size {
+                true => Ok(()),
+                false => Err(StoreError::LengthKnown(upload.new.size)),
+            };
+        }
+        if size < upload.received {
+            return Err(StoreError::MoreThanAnnounced(size));
+        }
+        if size > upload.new.size {
+            return Err(StoreError::TooLarge(upload.new.size));
+        }
+        self.check_room(size - upload.received)?;
+        let claim = self.claim(upload.new.parent, size, 0).await?;
+        let its_id = upload.id.clone();
+        self.catalogue(actor, move |conn| {
+            Box::pin(async move {
+                sqlx::query("UPDATE uploads SET size = ?, open_length = 0 WHERE id = ? AND open_length")
+                    .bind(size as i64)
+                    .bind(its_id)
+                    .execute(conn)
+                    .await?;
+                Ok(())
+            })
+        })
+        .await?;
+        progress.room = Some(self.shared.staging.reserve(size - upload.received));
+        self.shared.uploads.1.lock().insert(upload.id, claim);
+        Ok(())
     }
 
     async fn prolong(&self, upload: &Upload) -> Result<()> {
@@ -603,7 +663,8 @@ impl Engine {
             let row = self.shared.view.row(node).await?;
             return Ok(Some(Done { row, created: false, moment: self.now_moment().await? }));
         }
-        if upload.received < upload.new.size || upload.new.joining == Joining::Part {
+        let more_to_come = upload.received < upload.new.size || upload.new.open_length;
+        if more_to_come || upload.new.joining == Joining::Part {
             return Ok(None);
         }
         let (_, mut progress) = self.take_over(&upload).await?;
@@ -670,7 +731,7 @@ impl Engine {
             // Nobody writes to it any more.
             drop(self.take_over(&part).await?);
             let part = self.upload(actor, id).await?;
-            if part.received < part.new.size {
+            if part.received < part.new.size || part.new.open_length {
                 return Err(StoreError::BadInput("One of the parts has not all its bytes yet.".into()));
             }
             parts.push(part);
@@ -762,7 +823,7 @@ impl Engine {
     /// Speaks again for the space of uploads that were under way when the store was last open.
     pub(crate) async fn claim_unfinished(&self) -> Result<()> {
         let rows: Vec<(String, i64, i64)> = sqlx::query_as(
-            "SELECT id, parent, iif(opening IS NULL, size, max(synced, 0)) FROM uploads WHERE node IS NULL",
+            "SELECT id, parent, iif(opening IS NULL AND NOT open_length, size, max(synced, 0)) FROM uploads WHERE node IS NULL",
         )
         .fetch_all(&self.shared.view.pool)
         .await?;
@@ -823,7 +884,7 @@ pub(crate) async fn recover(
 
 const SELECT: &str =
     "SELECT id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining,
-       json_array(synced, opening IS NOT NULL, sent_from)
+       json_array(synced, opening IS NOT NULL, sent_from, open_length)
      FROM uploads";
 
 type UploadRow = (
@@ -845,20 +906,22 @@ type UploadRow = (
     String,
 );
 
-/// What of a row comes as a list: how many bytes are on the disk for certain, whether a stranger sends it, from where.
-type RestJson = (i64, i64, String);
+/// What of a row comes as a list: how many bytes are on the disk for certain, whether a stranger sends it, from where,
+/// whether its length is not known yet.
+type RestJson = (i64, i64, String, i64);
 
 fn read(row: UploadRow) -> Result<Upload> {
     #[rustfmt::skip]
     let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, rest) =
         row;
-    let (_, stranger, from): RestJson = crate::rows::parse(&rest)?;
+    let (_, stranger, from, open_length): RestJson = crate::rows::parse(&rest)?;
     Ok(Upload {
         id,
         new: NewUpload {
             parent: NodeId(parent),
             name: Name::new(&name)?,
             size: size as u64,
+            open_length: open_length != 0,
             mtime,
             if_match,
             if_none_match,

@@ -163,6 +163,7 @@ impl Museum {
             let bytes = files::view_jpeg(&format!("{sender} {n}"));
             let size = bytes.len() as u64;
             let new = |parent, name| NewUpload {
+                open_length: false,
                 parent,
                 name,
                 size,

@@ -644,3 +644,92 @@ async fn a_large_file_that_changed_a_little_goes_up_and_comes_down_as_what_chang
     let right = [head(node.id, &chunks.etag, 100, &hundred), copy(0, 100), vec![0]].concat();
     assert_eq!(client.assemble(home, "cut.bin", right.into()).await.unwrap().size, 100);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_whose_length_is_told_later_is_put_when_it_was_told_and_all_is_here() {
+    use base64::Engine;
+    let word = |text: &str| base64::engine::general_purpose::STANDARD.encode(text);
+    let (mut service, owner) = Service::ready().await;
+    let token = owner.token().unwrap().to_string();
+    let http = reqwest::Client::new();
+    // Its status, where it is, how far, how long.
+    type Told = (u16, String, String, String, String);
+    let ask =
+        async |address: &str, method: &str, path: &str, headers: &[(&str, String)], body: &[u8]| -> Told {
+            let method = reqwest::Method::from_bytes(method.as_bytes()).unwrap();
+            let mut call = http.request(method, format!("{address}{path}")).bearer_auth(&token);
+            call = call.header("tus-resumable", "1.0.0");
+            for (name, value) in headers {
+                call = call.header(*name, value);
+            }
+            let answer = call.body(body.to_vec()).send().await.unwrap();
+            let header = |name: &str| {
+                answer.headers().get(name).map(|v| v.to_str().unwrap().to_string()).unwrap_or_default()
+            };
+            let told = (
+                header("location"),
+                header("upload-offset"),
+                header("upload-length"),
+                header("upload-defer-length"),
+            );
+            (answer.status().as_u16(), told.0, told.1, told.2, told.3)
+        };
+    let metadata = |path: &str| ("upload-metadata", format!("path {}", word(path)));
+    let open = ("upload-defer-length", "1".to_string());
+    let begin = async |address: &str, more: &[(&str, String)]| {
+        let mut headers = vec![metadata("home:/stream.bin")];
+        headers.extend_from_slice(more);
+        ask(address, "POST", "/api/v1/uploads", &headers, b"").await
+    };
+    let base = service.address.clone();
+    assert_eq!(begin(&base, &[]).await.0, 400, "no length at all");
+    assert_eq!(begin(&base, &[open.clone(), ("upload-length", "3".into())]).await.0, 400);
+    assert_eq!(begin(&base, &[("upload-defer-length", "2".into())]).await.0, 400);
+    let (status, path, offset, length, deferred) = begin(&base, std::slice::from_ref(&open)).await;
+    assert_eq!((status, &*offset, &*length, &*deferred), (201, "0", "", "1"));
+    let part = |offset: u64, more: &[(&'static str, String)]| {
+        let mut headers = vec![
+            ("content-type", "application/offset+octet-stream".to_string()),
+            ("upload-offset", offset.to_string()),
+        ];
+        headers.extend_from_slice(more);
+        headers
+    };
+    let bytes: Vec<u8> = (0..300_000u32).map(|n| (n % 251) as u8).collect();
+    let told = ask(&base, "PATCH", &path, &part(0, &[]), &bytes[..200_000]).await;
+    assert_eq!((told.0, &*told.2, &*told.4), (204, "200000", "1"));
+    let there = async |owner: &Client| owner.place("home:/stream.bin", None).await.is_ok();
+    assert!(!there(&owner).await, "nobody said that this was all");
+    let listed = owner.uploads().await.unwrap().uploads;
+    assert!(listed.len() == 1 && listed[0].open && listed[0].size == 200_000, "{listed:?}");
+    // Over a kill it stays open, with what was answered.
+    service = service.killed_and_started_again();
+    let base = service.address.clone();
+    let owner = Client::new(&base, Some(&token)).unwrap();
+    let told = ask(&base, "HEAD", &path, &[], b"").await;
+    assert_eq!((told.0, &*told.2, &*told.3, &*told.4), (200, "200000", "", "1"));
+    // A length that cannot be is refused, and changes nothing.
+    for (length, status) in [("199999", 400), ("9999999999999", 413), ("much", 400)] {
+        let wrong = part(200_000, &[("upload-length", length.to_string())]);
+        assert_eq!(ask(&base, "PATCH", &path, &wrong, b"x").await.0, status, "{length}");
+        assert_eq!(ask(&base, "HEAD", &path, &[], b"").await.4, "1");
+    }
+    let told = part(200_000, &[("upload-length", "300000".into())]);
+    let told = ask(&base, "PATCH", &path, &told, &bytes[200_000..250_000]).await;
+    assert_eq!((told.0, &*told.2, &*told.3, &*told.4), (204, "250000", "300000", ""));
+    // Once told it is not told again, and no more than that comes.
+    let again = part(250_000, &[("upload-length", "250000".into())]);
+    assert_eq!(ask(&base, "PATCH", &path, &again, b"").await.0, 409);
+    assert!(!there(&owner).await);
+    let last = part(250_000, &[("upload-length", "300000".into())]);
+    assert_eq!(ask(&base, "PATCH", &path, &last, &bytes[250_000..]).await.0, 204);
+    let node = owner.place("home:/stream.bin", None).await.unwrap().node;
+    assert_eq!(node.blake3.unwrap(), blake3::hash(&bytes).to_hex().as_str());
+    // Nothing at all, said at the end, is an empty file.
+    let (_, path, ..) =
+        ask(&base, "POST", "/api/v1/uploads", &[metadata("home:/empty.bin"), open], b"").await;
+    let end = part(0, &[("upload-length", "0".into())]);
+    assert_eq!(ask(&base, "PATCH", &path, &end, b"").await.0, 204);
+    assert_eq!(owner.place("home:/empty.bin", None).await.unwrap().node.size, 0);
+    assert!(owner.uploads().await.unwrap().uploads.is_empty());
+}

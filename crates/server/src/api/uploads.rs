@@ -1,5 +1,5 @@
-//! Uploads that arrive in parts: tus 1.0 with creation, creation-with-upload, termination, expiration,
-//! checksum (sha1, sha256, sha512; of each part that names one) and concatenation (parts side by side).
+//! Uploads that arrive in parts: tus 1.0 with creation, creation-with-upload, creation-defer-length, termination,
+//! expiration, checksum (sha1, sha256, sha512; of each part that names one) and concatenation (parts side by side).
 //!
 //! `Upload-Metadata` of a creation: `parent` (a folder's id) and `filename`, or `path`
 //! (`shelf:/path`); `modified` (RFC 3339); `blake3` (64 hexadecimal digits: the whole must have
@@ -28,11 +28,13 @@ use yellow_attic_store::uploads::{Joining, NewUpload, OtherPlace, Upload};
 const VERSION: &str = "1.0.0";
 /// What strangers may use.
 pub const EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration";
-const ALL_EXTENSIONS: &str = "creation,creation-with-upload,termination,expiration,checksum,concatenation";
+const ALL_EXTENSIONS: &str =
+    "creation,creation-with-upload,creation-defer-length,termination,expiration,checksum,concatenation";
 const CONCAT: HeaderName = HeaderName::from_static("upload-concat");
 const RESUMABLE: HeaderName = HeaderName::from_static("tus-resumable");
 pub const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 pub const LENGTH: HeaderName = HeaderName::from_static("upload-length");
+const DEFER: HeaderName = HeaderName::from_static("upload-defer-length");
 pub const EXPIRES: HeaderName = HeaderName::from_static("upload-expires");
 
 /// Every answer of the protocol names its version; refusals too.
@@ -79,7 +81,7 @@ pub fn number(headers: &HeaderMap, name: &HeaderName) -> Result<u64, Refusal> {
         Refusal::bad(
             "header_malformed",
             &format!("The header {name} is missing or no number."),
-            "Send a number of bytes; the length must be known from the beginning.",
+            "Send a number of bytes.",
         )
     })
 }
@@ -107,9 +109,11 @@ pub fn metadata(headers: &HeaderMap) -> Result<HashMap<String, String>, Refusal>
 
 async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<NewUpload, Refusal> {
     let joining = joining(request)?;
+    let open_length = length_is_open(request.headers())?;
     let size = match &joining {
         // That of the parts together.
         Joining::Of(_) => 0,
+        _ if open_length => state.config.largest_file,
         _ => number(request.headers(), &LENGTH)?,
     };
     if size > state.config.largest_file {
@@ -157,7 +161,24 @@ async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<Ne
         })
         .transpose()?;
     let (if_match, if_none_match) = (said.remove("ifmatch"), said.remove("ifnonematch"));
-    Ok(NewUpload { parent, name, size, mtime, if_match, if_none_match, hash, joining })
+    Ok(NewUpload { parent, name, size, open_length, mtime, if_match, if_none_match, hash, joining })
+}
+
+/// Whether the length is told later (`Upload-Defer-Length: 1`).
+fn length_is_open(headers: &HeaderMap) -> Result<bool, Refusal> {
+    let malformed = |what: &str| {
+        Refusal::bad(
+            "header_malformed",
+            what,
+            "Send Upload-Length, or Upload-Defer-Length: 1 and the length with a later part.",
+        )
+    };
+    match headers.get(DEFER).map(|v| v.as_bytes()) {
+        None => Ok(false),
+        Some(b"1") if headers.contains_key(LENGTH) => Err(malformed("Two lengths are said.")),
+        Some(b"1") => Ok(true),
+        Some(_) => Err(malformed("The header Upload-Defer-Length is not 1.")),
+    }
 }
 
 /// Reads `Upload-Concat`: `partial`, or `final;` and the addresses of parts.
@@ -193,7 +214,8 @@ pub fn shown_upload(upload: &Upload) -> api::Upload {
         id: upload.id.clone(),
         parent: upload.new.parent.0,
         name: upload.new.name.to_string(),
-        size: upload.new.size,
+        size: if upload.new.open_length { upload.received } else { upload.new.size },
+        open: upload.new.open_length,
         received: upload.received,
         modified: upload.new.mtime.map(show),
         blake3: upload.new.hash.map(|hash| yellow_attic_store::disk::hex(&hash)),
@@ -218,7 +240,10 @@ fn told_again(upload: &Upload) -> String {
 pub fn tell(answer: &mut HttpResponseBuilder, upload: &Upload) {
     answer
         .insert_header((OFFSET, upload.received))
-        .insert_header((LENGTH, upload.new.size))
+        .insert_header(match upload.new.open_length {
+            true => (DEFER, 1),
+            false => (LENGTH, upload.new.size),
+        })
         .insert_header((EXPIRES, http_date(upload.expires_at)));
     match &upload.new.joining {
         Joining::Alone => {}
@@ -277,7 +302,7 @@ async fn begin(
 ) -> Result<HttpResponse, Refusal> {
     check_version(request)?;
     let new = announced(state, who, request).await?;
-    let empty = new.size == 0;
+    let empty = new.size == 0 && !new.open_length;
     if matches!(new.joining, Joining::Of(_)) {
         let engine = state.engine.clone();
         let actor = who.actor.clone();
@@ -342,7 +367,8 @@ pub async fn one_upload(
 
 async fn head(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusal> {
     let upload = state.engine.settle_upload(&who.actor, id).await?;
-    let upload = if upload.received == upload.new.size { complete(state, who, id).await? } else { upload };
+    let whole = upload.received == upload.new.size && !upload.new.open_length;
+    let upload = if whole { complete(state, who, id).await? } else { upload };
     let mut answer = HttpResponse::Ok();
     tell(&mut answer, &upload);
     // To whoever began it, and to nobody from outside: it names the folder.
@@ -359,6 +385,10 @@ async fn patch(
 ) -> Result<HttpResponse, Refusal> {
     check_part(request)?;
     let offset = number(request.headers(), &OFFSET)?;
+    if request.headers().contains_key(LENGTH) {
+        let length = number(request.headers(), &LENGTH)?;
+        state.engine.tell_length(&who.actor, id, length).await?;
+    }
     let part = state.engine.append(&who.actor, id, offset).await?;
     append(state, part, request, payload).await?;
     let upload = complete(state, who, id).await?;

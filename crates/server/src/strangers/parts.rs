@@ -42,6 +42,7 @@ pub async fn begin(
         })?),
     };
     let new = |parent: NodeId, name: Name| NewUpload {
+        open_length: false,
         parent,
         name,
         size,

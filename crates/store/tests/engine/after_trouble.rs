@@ -18,6 +18,7 @@ fn upload(parent: NodeId, name: &str, size: u64) -> NewUpload {
         parent,
         name: crate::support::name(name),
         size,
+        open_length: false,
         mtime: None,
         if_match: None,
         if_none_match: None,

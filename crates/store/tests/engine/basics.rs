@@ -440,6 +440,7 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
         parent: home,
         name: name(name_of),
         size,
+        open_length: false,
         mtime: None,
         if_match: None,
         if_none_match: None,

@@ -197,7 +197,17 @@ const TEAL: &str = "<colour xmlns=\"urn:lamp\">teal</colour>";
 
 fn upload(parent: NodeId, to: &str, size: u64, joining: Joining) -> NewUpload {
     let (mtime, if_match, if_none_match, hash) = (None, None, None, None);
-    NewUpload { parent, name: name(to), size, mtime, if_match, if_none_match, hash, joining }
+    NewUpload {
+        parent,
+        name: name(to),
+        size,
+        open_length: false,
+        mtime,
+        if_match,
+        if_none_match,
+        hash,
+        joining,
+    }
 }
 
 /// What was answered before the engine stopped.

@@ -41,6 +41,7 @@ impl Attic {
             parent: self.home,
             name: name(name_),
             size,
+            open_length: false,
             mtime: None,
             if_match: None,
             if_none_match: None,

@@ -36,6 +36,7 @@ impl Attic {
             parent,
             name,
             size,
+            open_length: false,
             mtime: None,
             if_match: None,
             if_none_match: None,
