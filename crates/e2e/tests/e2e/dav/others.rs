@@ -171,3 +171,60 @@ async fn cadaver_puts_fetches_moves_and_locks() {
     let left = dav.find("/dav/home/Papers/", "1", "<getcontentlength/>").await.is(207).found();
     assert_eq!(left.keys().collect::<Vec<_>>(), ["/dav/home/Papers/", "/dav/home/Papers/fog.txt"]);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rsync_onto_a_mount_brings_a_tree_whole_and_raises_no_alarm() {
+    use std::os::unix::fs::PermissionsExt;
+    if !std::path::Path::new("/dev/fuse").exists() {
+        eprintln!("left out: there is no /dev/fuse to mount by");
+        return;
+    }
+    let (service, client) = Service::ready().await;
+    let dir = tempfile::tempdir().unwrap();
+    let path = |name: &str| dir.path().join(name);
+    for name in ["mounted", "cache", "tree", "tree/old letters", "back"] {
+        fs::create_dir(path(name)).unwrap();
+    }
+    // The mount's program works as a user of its own.
+    for name in ["", "cache"] {
+        fs::set_permissions(path(name), fs::Permissions::from_mode(0o777)).unwrap();
+    }
+    for i in 0..60u32 {
+        let folder = if i % 3 == 0 { "tree/old letters" } else { "tree" };
+        let mut noise = vec![0u8; (i as usize * 997) % 40_000 + 1];
+        blake3::Hasher::new().update(&i.to_le_bytes()).finalize_xof().fill(&mut noise);
+        fs::write(path(folder).join(format!("{i:02} letter.bin")), noise).unwrap();
+    }
+    let address = format!("{}/dav/home/", service.address);
+    fs::write(path("secrets"), format!("{address} ines {}\n", PASSWORD.replace(' ', "\\ "))).unwrap();
+    fs::set_permissions(path("secrets"), fs::Permissions::from_mode(0o600)).unwrap();
+    let settings = format!(
+        "use_locks 1\nask_auth 0\nsecrets {}\ncache_dir {}\ndelay_upload 0\n",
+        path("secrets").display(),
+        path("cache").display()
+    );
+    fs::write(path("settings"), settings).unwrap();
+    let run = |program: &str, arguments: &[&str]| {
+        let done =
+            Command::new(program).args(arguments).output().unwrap_or_else(|e| panic!("{program}: {e}"));
+        assert!(done.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&done.stderr));
+    };
+    let mounted = path("mounted").to_str().unwrap().to_string();
+    let set = format!("conf={}", path("settings").display());
+    run("mount", &["-t", "davfs", "-o", &set, &address, &mounted]);
+    let copied = Command::new("rsync")
+        .args(["-rt", &format!("{}/", path("tree").display()), &format!("{mounted}/Letters/")])
+        .output()
+        .unwrap();
+    // Whatever came of it, nothing stays mounted; unmounting waits for what is still to be sent.
+    run("umount", &[&mounted]);
+    assert!(copied.status.success(), "{}", String::from_utf8_lossy(&copied.stderr));
+    let yattic = crate::support::Yattic::new();
+    yattic.connect(&service);
+    yattic.ok(&["get", "home:/Letters", path("back").join("Letters").to_str().unwrap()]);
+    let same =
+        Command::new("diff").arg("-rq").arg(path("tree")).arg(path("back").join("Letters")).output().unwrap();
+    assert!(same.status.success(), "{}", String::from_utf8_lossy(&same.stdout));
+    let alarms = client.alarms().await.unwrap().alarms;
+    assert!(alarms.is_empty(), "{alarms:?}");
+}
