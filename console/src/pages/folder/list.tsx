@@ -1,22 +1,17 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { ArrowDown, ArrowUp, Ellipsis, Lock, Users } from "lucide-react";
-import { useRef, type DragEvent, type KeyboardEvent, type MouseEvent } from "react";
+import { useRef, type DragEvent } from "react";
 import type { HeldLock, Node, Sorting } from "../../lib/api";
 import { useSpringOpen } from "../../lib/dragging";
 import { count, exactly, plain, size, when } from "../../lib/show";
 import { ActsArea, ActsMenu, Chip, Face, FileIcon, IconButton, type Act } from "../../ui";
+import { useSelecting, type Selecting } from "./selecting";
 
-interface Props {
-  rows: Node[];
+interface Props extends Selecting {
   past: boolean;
-  selected: ReadonlySet<number>;
-  cursor: number;
   sorting: Sorting;
   more: boolean;
   onSort: (sorting: Sorting) => void;
-  onSelect: (ids: ReadonlySet<number>, cursor: number) => void;
-  onOpen: (node: Node) => void;
-  onKey: (act: "remove" | "rename" | "up") => void;
   /** Dragging begins with these; a folder may take what is dragged. */
   onDrag?: (nodes: Node[]) => void;
   onDrop?: (folder: Node, event: DragEvent) => void;
@@ -30,10 +25,9 @@ const columns =
 
 /** The entries of a folder: only what is in sight is in the page, however many there are. */
 export function List(props: Props) {
-  const { rows, past, selected, cursor, sorting, more, onSort, onSelect, onOpen, onKey } = props;
+  const { rows, past, selected, cursor, sorting, more, onSort, onSelect, onOpen } = props;
   const spring = useSpringOpen();
   const ref = useRef<HTMLDivElement>(null);
-  const anchor = useRef(0);
   const virtual = useVirtualizer({
     count: rows.length,
     estimateSize: () => rowHeight,
@@ -42,54 +36,9 @@ export function List(props: Props) {
     overscan: 12,
   });
   const items = virtual.getVirtualItems();
-  const range = (a: number, b: number) =>
-    new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).map((r) => r.id));
-  const to = (index: number, extend: boolean) => {
-    const next = Math.max(0, Math.min(rows.length - 1, index));
-    if (!extend) anchor.current = next;
-    onSelect(extend ? range(anchor.current, next) : new Set([rows[next]!.id]), next);
-    virtual.scrollToIndex(next);
-  };
-  const onKeyDown = (e: KeyboardEvent) => {
-    const row = rows[cursor];
-    const acts: Record<string, () => void> = {
-      ArrowDown: () => to(selected.size === 0 ? cursor : cursor + 1, e.shiftKey),
-      ArrowUp: () => to(cursor - 1, e.shiftKey),
-      Home: () => to(0, e.shiftKey),
-      End: () => to(rows.length - 1, e.shiftKey),
-      PageDown: () => to(cursor + 12, e.shiftKey),
-      PageUp: () => to(cursor - 12, e.shiftKey),
-      Enter: () => row && onOpen(row),
-      " ": () => row && toggle(cursor),
-      Delete: () => onKey("remove"),
-      F2: () => onKey("rename"),
-      Backspace: () => onKey("up"),
-      Escape: () => onSelect(new Set(), cursor),
-    };
-    if ((e.ctrlKey || e.metaKey) && e.key === "a")
-      acts["a"] = () => onSelect(new Set(rows.map((r) => r.id)), cursor);
-    const act = acts[e.key];
-    if (act) {
-      e.preventDefault();
-      act();
-    }
-  };
-  const toggle = (index: number) => {
-    const next = new Set(selected);
-    const id = rows[index]!.id;
-    if (!next.delete(id)) next.add(id);
-    anchor.current = index;
-    onSelect(next, index);
-  };
-  const onClick = (e: MouseEvent, index: number) => {
-    const node = rows[index]!;
-    const touched = (e.nativeEvent as PointerEvent).pointerType === "touch";
-    // A finger opens a folder by its name, and selects it by its picture.
-    if (touched && node.kind === "folder" && !(e.target as Element).closest("[data-face]")) onOpen(node);
-    else if (e.shiftKey) to(index, true);
-    else if (e.ctrlKey || e.metaKey) toggle(index);
-    else to(index, false);
-  };
+  const { onKeyDown, onClick } = useSelecting(props, { down: 1, page: 12, across: false }, (index) =>
+    virtual.scrollToIndex(index),
+  );
 
   const head = (word: string, by: Sorting["sort"], className: string) => {
     const on = sorting.sort === by && !past;

@@ -1,18 +1,13 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Ellipsis } from "lucide-react";
-import { useEffect, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Node } from "../../lib/api";
 import { plain, size } from "../../lib/show";
 import { ActsArea, ActsMenu, Face, FileIcon, IconButton, type Act } from "../../ui";
+import { useSelecting, type Selecting } from "./selecting";
 
-interface Props {
-  rows: Node[];
+interface Props extends Selecting {
   past: boolean;
-  selected: ReadonlySet<number>;
-  cursor: number;
-  onSelect: (ids: ReadonlySet<number>, cursor: number) => void;
-  onOpen: (node: Node) => void;
-  onKey: (act: "remove" | "rename" | "up") => void;
   acts: (nodes: Node[]) => Act[];
 }
 
@@ -20,9 +15,9 @@ const wide = 172;
 const high = 190;
 
 /** A folder as pictures: for those that are looked at rather than read. */
-export function Tiles({ rows, past, selected, cursor, onSelect, onOpen, onKey, acts }: Props) {
+export function Tiles(props: Props) {
+  const { rows, past, selected, cursor, onSelect, onOpen, acts } = props;
   const ref = useRef<HTMLDivElement>(null);
-  const anchor = useRef(0);
   const [across, setAcross] = useState(1);
   useEffect(() => {
     const box = ref.current;
@@ -39,57 +34,18 @@ export function Tiles({ rows, past, selected, cursor, onSelect, onOpen, onKey, a
     scrollMargin: ref.current?.offsetTop ?? 0,
     overscan: 3,
   });
-  const range = (a: number, b: number) =>
-    new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).map((r) => r.id));
-  const to = (index: number, extend: boolean) => {
-    const next = Math.max(0, Math.min(rows.length - 1, index));
-    if (!extend) anchor.current = next;
-    onSelect(extend ? range(anchor.current, next) : new Set([rows[next]!.id]), next);
-    virtual.scrollToIndex(Math.floor(next / across));
-  };
-  const toggle = (index: number) => {
-    const next = new Set(selected);
-    const id = rows[index]!.id;
-    if (!next.delete(id)) next.add(id);
-    anchor.current = index;
-    onSelect(next, index);
-  };
-  const onKeyDown = (e: KeyboardEvent) => {
-    const row = rows[cursor];
-    const known: Record<string, () => void> = {
-      ArrowRight: () => to(selected.size === 0 ? cursor : cursor + 1, e.shiftKey),
-      ArrowLeft: () => to(cursor - 1, e.shiftKey),
-      ArrowDown: () => to(cursor + across, e.shiftKey),
-      ArrowUp: () => to(cursor - across, e.shiftKey),
-      Home: () => to(0, e.shiftKey),
-      End: () => to(rows.length - 1, e.shiftKey),
-      Enter: () => row && onOpen(row),
-      " ": () => row && toggle(cursor),
-      Delete: () => onKey("remove"),
-      F2: () => onKey("rename"),
-      Backspace: () => onKey("up"),
-      Escape: () => onSelect(new Set(), cursor),
-    };
-    if ((e.ctrlKey || e.metaKey) && e.key === "a")
-      known["a"] = () => onSelect(new Set(rows.map((r) => r.id)), cursor);
-    const act = known[e.key];
-    if (act) {
-      e.preventDefault();
-      act();
-    }
-  };
-  const onClick = (e: MouseEvent, index: number) => {
-    const touched = (e.nativeEvent as PointerEvent).pointerType === "touch";
-    if (touched && rows[index]!.kind === "folder") onOpen(rows[index]!);
-    else if (e.shiftKey) to(index, true);
-    else if (e.ctrlKey || e.metaKey) toggle(index);
-    else to(index, false);
-  };
+  const { onKeyDown, onClick } = useSelecting(
+    props,
+    { down: across, page: across * 3, across: true },
+    (index) => virtual.scrollToIndex(Math.floor(index / across)),
+  );
   return (
     <ActsArea label="What can be done" acts={() => acts(rows.filter((r) => selected.has(r.id)))}>
       <div
         ref={ref}
-        role="listbox"
+        role="grid"
+        aria-rowcount={lines}
+        aria-colcount={across}
         aria-label="Files and folders"
         aria-multiselectable
         aria-activedescendant={rows[cursor] ? `entry-${rows[cursor].id}` : undefined}
@@ -99,62 +55,75 @@ export function Tiles({ rows, past, selected, cursor, onSelect, onOpen, onKey, a
         style={{ height: virtual.getTotalSize() }}
         onKeyDown={onKeyDown}
       >
-        {virtual.getVirtualItems().flatMap((line) =>
-          rows.slice(line.index * across, (line.index + 1) * across).map((node, i) => {
-            const index = line.index * across + i;
-            const on = selected.has(node.id);
-            return (
-              <div
-                key={node.id}
-                className="group absolute top-0 p-1.5"
-                style={{
-                  width: `${100 / across}%`,
-                  left: `${(100 * i) / across}%`,
-                  height: high,
-                  transform: `translateY(${line.start - virtual.options.scrollMargin}px)`,
-                }}
-              >
+        {virtual.getVirtualItems().map((line) => (
+          <div
+            key={line.key}
+            role="row"
+            aria-rowindex={line.index + 1}
+            className="absolute inset-x-0 top-0 flex"
+            style={{
+              height: high,
+              transform: `translateY(${line.start - virtual.options.scrollMargin}px)`,
+            }}
+          >
+            {rows.slice(line.index * across, (line.index + 1) * across).map((node, i) => {
+              const index = line.index * across + i;
+              const on = selected.has(node.id);
+              return (
                 <div
+                  key={node.id}
                   id={`entry-${node.id}`}
-                  role="option"
+                  role="gridcell"
                   aria-selected={on}
                   data-name={node.name}
-                  className={`flex h-full flex-col rounded-lg border p-1.5 ${on ? "border-gold bg-gold-wash" : "border-line bg-sheet hover:border-muted"} ${index === cursor ? "outline-2 outline-offset-1 outline-line" : ""}`}
+                  className="relative p-1.5"
+                  style={{ width: `${100 / across}%` }}
                   onClick={(e) => onClick(e, index)}
                   onDoubleClick={() => onOpen(node)}
                   onContextMenu={() => {
                     if (!on) onSelect(new Set([node.id]), index);
                   }}
                 >
-                  <span className="flex min-h-0 flex-1 items-center justify-center overflow-hidden rounded text-muted">
-                    {past ? (
-                      <FileIcon name={node.name} kind={node.kind} size={44} />
-                    ) : (
-                      <Face node={node} size={44} className="size-full" />
-                    )}
-                  </span>
-                  <span className="mt-1 truncate pr-8 text-[14.5px]" title={plain(node.name)}>
-                    {plain(node.name)}
-                  </span>
-                  <span className="pr-8 font-mono text-[13px] text-muted">
-                    {node.kind === "folder" && !node.sums ? "" : size(node.size)}
+                  <div
+                    className={`flex h-full flex-col rounded-lg border p-1.5 ${on ? "border-gold bg-gold-wash" : "border-line bg-sheet hover:border-muted"} ${index === cursor ? "outline-2 outline-offset-1 outline-line" : ""}`}
+                  >
+                    <span
+                      data-face
+                      className="flex min-h-0 flex-1 items-center justify-center overflow-hidden rounded text-muted"
+                    >
+                      {past ? (
+                        <FileIcon name={node.name} kind={node.kind} size={44} />
+                      ) : (
+                        <Face node={node} size={44} className="size-full" />
+                      )}
+                    </span>
+                    <span className="mt-1 truncate pr-8 text-[14.5px]" title={plain(node.name)}>
+                      {plain(node.name)}
+                    </span>
+                    <span className="pr-8 font-mono text-[13px] text-muted">
+                      {node.kind === "folder" && !node.sums ? "" : size(node.size)}
+                    </span>
+                  </div>
+                  <span
+                    className="absolute right-2.5 bottom-2.5"
+                    onClick={(e) => e.stopPropagation()}
+                    onDoubleClick={(e) => e.stopPropagation()}
+                  >
+                    <ActsMenu
+                      label={`What can be done with ${node.name}`}
+                      acts={() => acts(on ? rows.filter((r) => selected.has(r.id)) : [node])}
+                      trigger={
+                        <IconButton label={`Menu of ${node.name}`} tabIndex={-1}>
+                          <Ellipsis size={18} />
+                        </IconButton>
+                      }
+                    />
                   </span>
                 </div>
-                <span className="absolute right-2.5 bottom-2.5">
-                  <ActsMenu
-                    label={`What can be done with ${node.name}`}
-                    acts={() => acts(on ? rows.filter((r) => selected.has(r.id)) : [node])}
-                    trigger={
-                      <IconButton label={`Menu of ${node.name}`} tabIndex={-1}>
-                        <Ellipsis size={18} />
-                      </IconButton>
-                    }
-                  />
-                </span>
-              </div>
-            );
-          }),
-        )}
+              );
+            })}
+          </div>
+        ))}
       </div>
     </ActsArea>
   );

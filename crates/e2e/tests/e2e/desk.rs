@@ -359,3 +359,67 @@ async fn the_buttons_of_every_dialog_stay_in_sight_in_a_small_window() {
     in_sight("snapshots").await;
     page.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tiles_are_chosen_opened_and_removed_by_keys_as_rows_are_and_stay_as_they_were_left() {
+    let (service, ines) = Service::ready().await;
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    for name in ["a.txt", "b.txt", "c.txt", "d.txt"] {
+        ines.put(home, name, None, &Default::default(), b"x".to_vec().into()).await.unwrap();
+    }
+    ines.make_folder(home, "Plans").await.unwrap();
+    let page = signed_in(&service, 1280, 947).await;
+    page.page.goto(&format!("{}/shelf/home", service.address)).await.unwrap();
+    let chosen = async || {
+        let script = "return [...document.querySelectorAll('[aria-selected=true]')].map(e => e.dataset.name)";
+        page.page.execute(script, vec![]).await.unwrap()
+    };
+    let wait = async |wanted: Value| {
+        for _ in 0..50 {
+            if chosen().await == wanted {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        assert_eq!(chosen().await, wanted);
+    };
+    let key = |name: char| name.to_string();
+    let (right, left, end, shift) = ('\u{e014}', '\u{e012}', '\u{e010}', '\u{e008}');
+    for (what, next, before) in [("list", '\u{e015}', '\u{e013}'), ("tiles", right, left)] {
+        if what == "tiles" {
+            page.press("Show as tiles").await;
+        }
+        let list = page.find(&format!("[data-testid={what}]")).await;
+        page.is_accessible(what).await;
+        list.send_keys(&key('\u{e011}')).await.unwrap();
+        wait(json!(["Plans"])).await;
+        list.send_keys(&key(next)).await.unwrap();
+        wait(json!(["a.txt"])).await;
+        list.send_keys(&format!("{shift}{next}{next}")).await.unwrap();
+        wait(json!(["a.txt", "b.txt", "c.txt"])).await;
+        list.send_keys(&key(before)).await.unwrap();
+        wait(json!(["b.txt"])).await;
+        list.send_keys(&key(end)).await.unwrap();
+        wait(json!(["d.txt"])).await;
+        list.send_keys(&key('\u{e00c}')).await.unwrap();
+        wait(json!([])).await;
+    }
+    // As it was left, for this folder alone.
+    page.page.refresh().await.unwrap();
+    let tiles = page.find("[data-testid=tiles]").await;
+    tiles.send_keys(&key(end)).await.unwrap();
+    wait(json!(["d.txt"])).await;
+    tiles.send_keys(&key('\u{e017}')).await.unwrap();
+    page.says_no_more("d.txt ").await;
+    for _ in 0..50 {
+        if ines.place("home:/d.txt", None).await.is_err() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(ines.place("home:/d.txt", None).await.is_err(), "removed by its key");
+    let tiles = page.find("[data-testid=tiles]").await;
+    tiles.send_keys(&format!("{}{}", '\u{e011}', '\u{e007}')).await.unwrap();
+    page.says("Nothing is in this folder").await;
+    page.close().await;
+}

@@ -208,3 +208,35 @@ async fn a_limit_gives_full_pages_whatever_else_happened_on_the_shelf() {
         put(few, "4", "back").await;
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_miss_nothing_of_what_just_came_from_another_shelf() {
+    let (service, client) = Service::ready().await;
+    let dav = Dav::ines(&service);
+    let new = api::NewShelf { name: "Collections".into(), ..Default::default() };
+    let shelf = client.make_shelf(&new).await.unwrap();
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let away = client.make_folder(shelf.root, "Logbooks").await.unwrap().id;
+    let dir = tempfile::tempdir().unwrap();
+    // Many small folders: each of them is a step of its own behind the move.
+    for n in 0..240 {
+        let folder = dir.path().join(format!("{n:03}"));
+        std::fs::create_dir(&folder).unwrap();
+        for m in 0..3 {
+            std::fs::write(folder.join(m.to_string()), "x").unwrap();
+        }
+    }
+    let yattic = crate::support::Yattic::new();
+    yattic.connect(&service);
+    yattic.ok(&["put", dir.path().to_str().unwrap(), "Collections:/Logbooks/in"]);
+    // It is there at once; which shelf each of its nodes is on is written behind that.
+    client
+        .change(away, &api::Target { parent: Some(home), name: Some("Logbooks".into()), replace: false })
+        .await
+        .unwrap();
+    // One page takes it all, and is asked for before that can be done.
+    let answer = dav.ask("REPORT", "/dav/home/", &[], report("", "infinite", Some(1_000))).await.is(207);
+    let told = answer.body.matches("<D:href>/dav/home/Logbooks/in/").count();
+    assert_eq!(told, 1 + 240 * 4, "the folder, and all in it");
+    assert!(!answer.body.contains("507"));
+}
