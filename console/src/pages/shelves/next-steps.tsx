@@ -38,7 +38,7 @@ export function NextSteps({ shelves }: { shelves: Shelf[] }) {
       </div>
       <ol className="mt-2 grid grid-cols-3 gap-3 max-md:grid-cols-1">
         <Step done={files} icon={<Upload size={20} />} to="/shelf/home" title="Put files in">
-          On your own shelf, or by dropping a folder on any page of one.
+          On your own shelf: choose them there, or drop files and folders onto it.
         </Step>
         <Step done={people} icon={<UserPlus size={20} />} to="/desk/people" title="Invite people">
           Each gets an address by which they choose a password.

@@ -57,7 +57,7 @@ export function SpaceView({ administrator }: { administrator: boolean }) {
               >
                 <Link
                   href={pageAt(f.path, false, f.node)}
-                  className="min-w-0 flex-1 truncate hover:underline"
+                  className="min-w-0 flex-1 truncate py-0.5 hover:underline"
                   title={f.path}
                 >
                   {f.path}
@@ -81,7 +81,7 @@ export function SpaceView({ administrator }: { administrator: boolean }) {
               >
                 <Link
                   href={pageOf(f.path)}
-                  className="min-w-0 flex-1 truncate hover:underline"
+                  className="min-w-0 flex-1 truncate py-0.5 hover:underline"
                   title={f.path}
                 >
                   {f.path}

@@ -15,32 +15,48 @@ export interface Piece {
 const height = 300;
 /** More would be specks. */
 const most = 60;
+/** The least that a finger can touch, each way. */
+const touchable = 24;
+
+type Root = { children?: Piece[] } | Piece;
+
+function drawn(pieces: Piece[], width: number) {
+  const root = hierarchy<Root>({ children: pieces }).sum((d) => ("bytes" in d ? d.bytes : 0));
+  return treemap<Root>().tile(treemapSquarify.ratio(1.4)).size([width, height]).paddingInner(2).round(true)(
+    root,
+  );
+}
+
+/** Lays the largest out; what would be too small to touch is one part together, which cannot be pressed. */
+function lay(sorted: Piece[], width: number) {
+  let alone = Math.min(sorted.length, most);
+  for (;;) {
+    const rest = sorted.slice(alone);
+    const together: Piece = {
+      key: "rest",
+      name: `${rest.length.toLocaleString("en")} smaller ones`,
+      bytes: rest.reduce((n, p) => n + p.bytes, 0),
+      past: rest.reduce((n, p) => n + p.past, 0),
+    };
+    const laid = drawn(rest.length === 0 ? sorted : [...sorted.slice(0, alone), together], width);
+    const small = laid
+      .leaves()
+      .some(
+        (l) =>
+          "open" in l.data &&
+          l.data.open !== undefined &&
+          (l.x1 - l.x0 < touchable || l.y1 - l.y0 < touchable),
+      );
+    if (!small || alone <= 1) return laid;
+    alone -= 1;
+  }
+}
 
 /** Everything in one picture: each thing as large as what it holds, its history shaded. */
 export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
   const [ref, width] = useWidth<HTMLDivElement>(700);
   const sorted = pieces.filter((p) => p.bytes > 0).sort((a, b) => b.bytes - a.bytes);
-  const rest = sorted.slice(most);
-  const shown =
-    rest.length === 0
-      ? sorted
-      : [
-          ...sorted.slice(0, most),
-          {
-            key: "rest",
-            name: `${rest.length.toLocaleString("en")} smaller ones`,
-            bytes: rest.reduce((n, p) => n + p.bytes, 0),
-            past: rest.reduce((n, p) => n + p.past, 0),
-          },
-        ];
-  const root = hierarchy<{ children?: Piece[] } | Piece>({ children: shown }).sum((d) =>
-    "bytes" in d ? d.bytes : 0,
-  );
-  const laid = treemap<{ children?: Piece[] } | Piece>()
-    .tile(treemapSquarify.ratio(1.4))
-    .size([width, height])
-    .paddingInner(2)
-    .round(true)(root);
+  const laid = lay(sorted, width);
   return (
     <div ref={ref} role="group" aria-label={label} className="relative" style={{ height }}>
       {laid.leaves().map((leaf) => {
