@@ -4,6 +4,7 @@ use crate::archive::{Archives, Checksums};
 use crate::auth::{InUse, Known, Proofs, Who};
 use crate::config::Config;
 use crate::guessing::Guessing;
+use crate::lines::Watched;
 use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
@@ -12,7 +13,7 @@ use crate::{api, methods, metrics, public, strangers};
 use actix_web::body::{BodySize, BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
-use actix_web::http::{Method, StatusCode};
+use actix_web::http::{Method, StatusCode, Version};
 use actix_web::middleware::Next;
 use actix_web::{HttpResponse, web};
 use std::collections::HashMap;
@@ -260,6 +261,17 @@ pub async fn around(
     }
     // WebDAV refuses it in its own way.
     let cut = crate::listening::note_fragment(request.request()) && !request.path().starts_with("/dav");
+    // Over HTTP/2 one connection carries many answers: each counts.
+    let stream = match (request.version(), crate::listening::line(request.request())) {
+        (Version::HTTP_2, Some(line)) => match line.stream() {
+            Some(stream) => Some(stream),
+            None => {
+                let refused = actix_web::ResponseError::error_response(&Refusal::crowded());
+                return Ok(request.into_response(refused).map_into_boxed_body());
+            }
+        },
+        _ => None,
+    };
     let answered = match cut {
         true => request
             .into_response(actix_web::ResponseError::error_response(&cut_address()))
@@ -279,6 +291,9 @@ pub async fn around(
     let mut response = compressed(answered).await;
     if bare {
         response = without_body(response);
+    }
+    if let Some(stream) = stream {
+        response = response.map_body(|_, body| BoxBody::new(Watched::new(body, stream)));
     }
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();

@@ -3,12 +3,15 @@
 //! A reader that takes nothing holds a descriptor and memory. It is waited for half an hour, since a paused film goes on
 //! where it was; two minutes, when its address holds more than its share of the lines, or most of them are used.
 
+use actix_web::body::{BodySize, MessageBody};
+use actix_web::web::Bytes;
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::pin::Pin;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Weak};
-use std::task::Waker;
+use std::task::{Context, Poll, Waker, ready};
 use std::time::{Duration, Instant};
 
 /// Descriptors that are kept for files, the catalogue and the machine's own questions.
@@ -17,6 +20,10 @@ const KEPT: u64 = 512;
 const MOST: u64 = 16_384;
 /// So many more may come from this machine itself: whatever watches the service is let in.
 const FROM_HERE: usize = 64;
+/// So many answers of one HTTP/2 connection may be under way.
+const MOST_STREAMS: usize = 100;
+/// So much of an answer is handed to an HTTP/2 connection at a time: how far its reader is shows in such steps.
+const STEP: usize = 64 << 10;
 /// How long a reader that stands still is waited for when lines are scarce.
 const SCARCE: Duration = Duration::from_secs(120);
 
@@ -52,6 +59,10 @@ pub struct Line {
     held: AtomicU64,
     cut: AtomicBool,
     waker: Mutex<Option<Waker>>,
+    /// Answers under way on it, over HTTP/2.
+    streams: AtomicUsize,
+    /// Of one of these answers: the connection that carries it. It holds a file and memory as a line of its own does.
+    carried_by: Option<Arc<Line>>,
 }
 
 /// Raises the number of descriptors that may be open as far as the machine lets it, and tells how many.
@@ -105,6 +116,10 @@ impl Lines {
 
     /// One more; none if there are too many, or too many of this address.
     pub fn one(self: &Arc<Lines>, from: IpAddr) -> Option<Arc<Line>> {
+        self.another(from, None)
+    }
+
+    fn another(self: &Arc<Lines>, from: IpAddr, carried_by: Option<Arc<Line>>) -> Option<Arc<Line>> {
         let from = from.to_canonical();
         let mut open = self.open.lock();
         let most = if from.is_loopback() { self.most + FROM_HERE } else { self.most };
@@ -123,6 +138,8 @@ impl Lines {
             held: AtomicU64::new(0),
             cut: AtomicBool::new(false),
             waker: Mutex::new(None),
+            streams: AtomicUsize::new(0),
+            carried_by,
         });
         if open.lines.len() > 2 * open.all + 64 {
             open.lines.retain(|l| l.strong_count() > 0);
@@ -148,6 +165,15 @@ impl Lines {
             let greedy = open.by_address.get(&line.from).is_some_and(|mine| *mine > self.most / 8);
             let patience = if scarce || greedy { self.patience.min(SCARCE) } else { self.patience };
             if u128::from(now - since.min(now)) < patience.as_millis() {
+                continue;
+            }
+            if let Some(connection) = &line.carried_by {
+                // Nothing of it was taken for so long, and an answer cannot be ended alone.
+                self.cut.fetch_add(1, Ordering::Relaxed);
+                connection.cut.store(true, Ordering::SeqCst);
+                if let Some(waker) = connection.waker.lock().take() {
+                    waker.wake();
+                }
                 continue;
             }
             // The socket may hold megabytes: whoever reads slowly takes of those for a long time.
@@ -199,14 +225,73 @@ impl Line {
         self.cut.load(Ordering::Relaxed)
     }
 
+    /// One more answer under way on this connection, over HTTP/2; none if there are too many.
+    pub fn stream(self: &Arc<Line>) -> Option<Arc<Line>> {
+        if self.streams.fetch_add(1, Ordering::SeqCst) >= MOST_STREAMS {
+            self.streams.fetch_sub(1, Ordering::SeqCst);
+            return None;
+        }
+        let one = self.of.another(self.from, Some(self.clone()));
+        if one.is_none() {
+            self.streams.fetch_sub(1, Ordering::SeqCst);
+        }
+        one
+    }
+
+    /// Whoever waits on this connection is to be woken when it is cut.
+    pub fn wakes(&self, waker: &Waker) {
+        *self.waker.lock() = Some(waker.clone());
+    }
+
     /// It is waited for however long it takes.
     pub fn be_patient(&self) {
         self.patient.store(true, Ordering::Relaxed);
     }
 }
 
+/// An answer over HTTP/2, which is watched like a line: a piece that nobody asks to go on from stands still.
+pub struct Watched<B> {
+    body: B,
+    /// Of a piece, what was not handed on yet.
+    rest: Bytes,
+    stream: Arc<Line>,
+}
+
+impl<B> Watched<B> {
+    /// Watches an answer.
+    pub fn new(body: B, stream: Arc<Line>) -> Watched<B> {
+        Watched { body, rest: Bytes::new(), stream }
+    }
+}
+
+impl<B: MessageBody + Unpin> MessageBody for Watched<B> {
+    type Error = B::Error;
+
+    fn size(&self) -> BodySize {
+        self.body.size()
+    }
+
+    fn poll_next(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Self::Error>>> {
+        let this = self.get_mut();
+        // Asked for more: all before it was taken.
+        this.stream.goes_on();
+        if this.rest.is_empty() {
+            match ready!(Pin::new(&mut this.body).poll_next(cx)) {
+                Some(Ok(piece)) => this.rest = piece,
+                other => return Poll::Ready(other),
+            }
+        }
+        let step = this.rest.len().min(STEP);
+        this.stream.stands_still.store(this.stream.of.now(), Ordering::Relaxed);
+        Poll::Ready(Some(Ok(this.rest.split_to(step))))
+    }
+}
+
 impl Drop for Line {
     fn drop(&mut self) {
+        if let Some(connection) = &self.carried_by {
+            connection.streams.fetch_sub(1, Ordering::SeqCst);
+        }
         let mut open = self.of.open.lock();
         open.all -= 1;
         if let Some(mine) = open.by_address.get_mut(&self.from) {
@@ -234,6 +319,30 @@ mod tests {
         drop(greedy);
         assert!(lines.one(from(1)).is_some());
         assert_eq!(lines.open(), 75);
+    }
+
+    #[test]
+    fn answers_over_one_connection_count_like_lines_and_one_that_stands_still_cuts_it() {
+        let lines = Arc::new(Lines::new(1 << 20, Some(2000), Duration::from_millis(0), vec![]));
+        let connection = lines.one(IpAddr::from([192, 0, 2, 1])).unwrap();
+        let streams: Vec<_> = (0..150).filter_map(|_| connection.stream()).collect();
+        assert_eq!((streams.len(), lines.open()), (100, 101));
+        drop(streams);
+        assert_eq!(lines.open(), 1);
+        // Connections of one address have their share together, answers and all.
+        let more: Vec<_> = (0..9).filter_map(|_| lines.one(IpAddr::from([192, 0, 2, 1]))).collect();
+        let streams: Vec<_> = more.iter().flat_map(|c| (0..100).filter_map(|_| c.stream())).collect();
+        assert_eq!(streams.len() + more.len() + 1, 500);
+        drop((streams, more));
+        let stream = connection.stream().unwrap();
+        let mut body = Watched::new(Bytes::from(vec![7; 3 * STEP]), stream);
+        let mut cx = Context::from_waker(Waker::noop());
+        lines.look();
+        assert!(!connection.is_cut(), "nothing was handed out yet");
+        let first = Pin::new(&mut body).poll_next(&mut cx);
+        assert!(matches!(first, Poll::Ready(Some(Ok(piece))) if piece.len() == STEP));
+        lines.look();
+        assert!(connection.is_cut());
     }
 
     #[test]

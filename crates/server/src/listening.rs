@@ -331,6 +331,13 @@ impl AsyncRead for Watched {
         buf: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let before = buf.filled().len();
+        if !self.alone {
+            // Answers take turns: one that stands still is found by its own pace, not by the socket's.
+            self.line.wakes(cx.waker());
+            if self.line.is_cut() {
+                return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
+            }
+        }
         let read = Pin::new(&mut self.io).poll_read(cx, buf);
         if buf.filled().len() > before && self.alone {
             if std::mem::take(&mut self.fresh) && self.heads.lost {

@@ -62,6 +62,18 @@ impl Refusal {
         *self.problem
     }
 
+    /// More at once than is served.
+    pub fn crowded() -> Refusal {
+        Refusal::new(
+            503,
+            "too_many_at_once",
+            "Too many at once",
+            "As many answers are under way by this connection, or by this address, as may be.",
+            "Wait until some of them are done, then ask again.",
+        )
+        .retry_after(2)
+    }
+
     /// Malformed input.
     pub fn bad(code: &str, detail: &str, remedy: &str) -> Refusal {
         Refusal::new(400, code, "The request is malformed", detail, remedy)
@@ -76,7 +88,8 @@ impl std::fmt::Display for Refusal {
 
 /// What to do about something that is not there, by what it is.
 fn where_to_look(what: &str) -> &'static str {
-    const BY_WHAT: [(&str, &str); 24] = [
+    const BY_WHAT: [(&str, &str); 25] = [
+        ("The invitation", "It was used, or has ended: make another one on the account's page."),
         ("The shelf", "See which shelves you may enter: on the first page, or by yattic shelf ls."),
         ("The link", "It was ended, or is somebody else's: see Given out, or yattic given-out."),
         ("The opening", "It was ended, or is somebody else's: see Given out, or yattic given-out."),

@@ -633,3 +633,61 @@ async fn made_up_invitations_are_slowed_and_the_right_one_counts_elsewhere() {
     assert_eq!(last, 429);
     assert_eq!(look("198.51.100.8", &secret).await, 200);
 }
+
+/// Streams over one HTTP/2 connection that ask for one thing: how many were refused as too many, how many bytes came,
+/// and whether the connection was ended by the service while it was waited.
+fn streams(
+    dir: &Path,
+    address: &str,
+    path: &str,
+    token: &str,
+    count: usize,
+    how: &str,
+    secs: u64,
+) -> (usize, u64, bool) {
+    let done = crate::support::python("h2_streams.py")
+        .arg(dir.join("used.pem"))
+        .args([address.trim_start_matches("https://"), path, token])
+        .args([count.to_string().as_str(), how, secs.to_string().as_str()])
+        .output()
+        .unwrap();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let told: serde_json::Value = serde_json::from_slice(&done.stdout).unwrap();
+    let number = |key: &str| told[key].as_u64().unwrap();
+    (number("refused") as usize, number("bytes"), told["ended"].as_bool().unwrap())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_over_http_2_are_counted_and_one_that_stands_still_is_cut() {
+    let dir = tempfile::tempdir().unwrap();
+    crate::around::certificate(dir.path(), "used");
+    let path = |name: &str| dir.path().join(name).to_str().unwrap().to_string();
+    let mut plain = Service::start_in(&dir.path().join("data"));
+    plain.set_up().await;
+    let owner = plain.client().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    const SIZE: usize = 8 << 20;
+    let film = owner.put(home, "film", None, &Default::default(), vec![7; SIZE].into()).await.unwrap().id;
+    let token = owner.token().unwrap().to_string();
+    drop(plain);
+    let tls = ["--tls-certificate", &path("used.pem"), "--tls-key", &path("used.key")];
+    let set = [("YATTIC_READER_PATIENCE", "3")];
+    let service = Service::start_set(&dir.path().join("data"), &tls, &set);
+    let ask = format!("/api/v1/nodes/{film}/content");
+    let run = |count, how: &'static str, secs| {
+        let (dir, address, ask, token) =
+            (dir.path().to_path_buf(), service.address.clone(), ask.clone(), token.clone());
+        std::thread::spawn(move || streams(&dir, &address, &ask, &token, count, how, secs))
+    };
+    // So many at once, and those beyond are told to wait.
+    let (refused, _, _) = run(160, "still", 1).join().unwrap();
+    assert_eq!(refused, 60);
+    // One that takes nothing is ended; one that takes a little now and then is not, for longer than the patience.
+    let (still, slow) = (run(3, "still", 12), run(1, "slow", 8));
+    let (still, slow) = (still.join().unwrap(), slow.join().unwrap());
+    assert!(still.2, "it was not cut: {still:?}");
+    assert!(!slow.2 && slow.1 > 0, "the slow one was cut: {slow:?}");
+    // And whoever takes all gets all.
+    let (refused, bytes, _) = run(4, "all", 60).join().unwrap();
+    assert_eq!((refused, bytes), (0, 4 * SIZE as u64));
+}
