@@ -162,6 +162,9 @@ async fn do_chores(state: web::Data<State>) {
             tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
         }
         people_chores(&state).await;
+        if let Err(error) = state.engine.give_back_pages().await {
+            tracing::warn!(%error, "free pages of the catalogue could not be given back; it is tried again");
+        }
         state.strangers.write_uses(&state.engine).await;
         if let Err(error) = state.engine.sweep_slips().await {
             tracing::warn!(%error, "old slips could not be forgotten; they are looked at again");

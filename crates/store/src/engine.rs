@@ -150,7 +150,14 @@ impl Engine {
         let disk = Arc::new(Disk::open(&options.data, options.steps)?);
         lock(&disk)?;
         let mut conn = db::open_writer(&disk.catalogue()).await?;
-        let doubt = identity::recognise(&mut conn, options.data.clone(), options.missing).await?;
+        let doubt = match identity::recognise(&mut conn, options.data.clone(), options.missing).await {
+            Ok(doubt) => doubt,
+            Err(error) => {
+                // Let go of the files before anybody is told: they may be put right at once.
+                let _ = sqlx::Connection::close(conn).await;
+                return Err(error);
+            }
+        };
         let seal = identity::seal(&mut conn).await?;
         let usual = || options.data.join(crate::secrets::USUAL_NAME);
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;

@@ -155,3 +155,45 @@ impl Steps for NoRenames {
         if step == "rename" { Err(std::io::Error::other("stopped here")) } else { Ok(()) }
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn free_pages_of_the_catalogue_go_back_to_the_disk_in_steps_while_others_write() {
+    use sqlx::ConnectOptions;
+    let attic = Attic::new().await;
+    let path = attic.data().join("catalogue.db");
+    let pages = async || -> (i64, i64) {
+        let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&path).read_only(true);
+        let mut conn = options.connect().await.unwrap();
+        let number = async |what: &'static str, conn: &mut sqlx::SqliteConnection| -> i64 {
+            sqlx::query_scalar(what).fetch_one(conn).await.unwrap()
+        };
+        (number("PRAGMA page_count", &mut conn).await, number("PRAGMA freelist_count", &mut conn).await)
+    };
+    assert_eq!(attic.engine.give_back_pages().await.unwrap(), 0, "a small catalogue keeps what it has");
+    attic.engine.stop().await;
+    let mut conn = sqlx::sqlite::SqliteConnectOptions::new().filename(&path).connect().await.unwrap();
+    for statement in [
+        "CREATE TABLE junk AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000)
+         SELECT i, randomblob(3000) AS bytes FROM n",
+        "DROP TABLE junk",
+    ] {
+        sqlx::query(statement).execute(&mut conn).await.unwrap();
+    }
+    sqlx::Connection::close(conn).await.unwrap();
+    let attic = attic.reopen().await;
+    let (all, free) = pages().await;
+    assert!(free > 9_000, "{free} of {all}");
+    let writing = {
+        let (engine, ines, home) = (attic.engine.clone(), attic.ines.clone(), attic.home);
+        tokio::spawn(async move {
+            for n in 0..50 {
+                engine.make_folder(&ines, home, name(&format!("{n}"))).await.unwrap();
+            }
+        })
+    };
+    let given = attic.engine.give_back_pages().await.unwrap();
+    writing.await.unwrap();
+    let (after, left) = pages().await;
+    assert!(left <= 2_000 && given >= 7_000, "{given} given back, {left} free");
+    assert!(after < all - 6_000, "{after} pages after {all}");
+}
