@@ -558,14 +558,35 @@ async fn second_factors_are_sealed_and_without_the_key_a_recovery_code_signs_in(
     service.child.kill().unwrap();
     service.child.wait().unwrap();
     let hex: String = raw.as_bytes().iter().map(|b| format!("{b:02x}")).collect();
-    in_the_catalogue(
-        &data,
-        &format!(
-            "UPDATE factors SET secret = x'{hex}', sealed = 0, step = NULL; UPDATE store SET secrets_key = NULL"
-        ),
-    );
+    let unseal = || {
+        in_the_catalogue(
+            &data,
+            &format!(
+                "UPDATE factors SET secret = x'{hex}', sealed = 0, step = NULL; UPDATE store SET secrets_key = NULL"
+            ),
+        );
+        let _ = std::fs::remove_file(&key);
+    };
+    unseal();
     assert!(lies_in_the_catalogue(&data, raw.as_bytes()));
-    std::fs::remove_file(&key).unwrap();
+    // Stopped at any moment of that, it is done by the next start.
+    for round in 0..12u64 {
+        if round % 4 == 0 {
+            unseal();
+        }
+        let mut child = Command::new(program("yatticd"))
+            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(&data)
+            .env_clear()
+            .envs(set)
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(5 + round * 7));
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
     let service = Service::start_set(&data, &[], &set);
     assert!(!lies_in_the_catalogue(&data, raw.as_bytes()));
     assert_eq!(fit("check").0, Some(0));
@@ -576,6 +597,47 @@ async fn second_factors_are_sealed_and_without_the_key_a_recovery_code_signs_in(
         console.ask("POST", "/session/second", json!({ "ticket": ticket, "code": code })).await.0,
         200
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_sole_administrator_who_lost_everything_is_let_in_from_the_machine_once() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = dir.path().join("data");
+    let mut service = Service::start_in(&data);
+    service.set_up().await;
+    let mut ines = Console::new(&service);
+    ines.sign_in("ines", PASSWORD).await;
+    ines.add_codes().await;
+    let let_in = |more: &[&str]| {
+        let done = Command::new(program("yatticd"))
+            .args(["let-in", "--data"])
+            .arg(&data)
+            .args(more)
+            .env_clear()
+            .output()
+            .unwrap();
+        (done.status.success(), String::from_utf8_lossy(&[done.stdout, done.stderr].concat()).into_owned())
+    };
+    // Not beside a service at work, nor for somebody who is not there.
+    assert!(!let_in(&["ines"]).0);
+    service.child.kill().unwrap();
+    service.child.wait().unwrap();
+    let (made, told) = let_in(&["nobody"]);
+    assert!(!made && told.contains("no account"), "{told}");
+    let (made, told) = let_in(&["ines", "--without-factors"]);
+    assert!(made && told.contains("taken away"), "{told}");
+    let secret = told.rsplit_once("/welcome#").unwrap().1.trim().to_string();
+    let service = Service::start_in(&data);
+    let mut console = Console::new(&service);
+    let new = "three lamps over water";
+    let accept = json!({ "secret": secret, "password": new });
+    assert_eq!(console.ask("POST", "/invitation/accept", accept.clone()).await.0, 200);
+    assert_eq!(Console::new(&service).sign_in("ines", PASSWORD).await.0, 401);
+    assert_eq!(Console::new(&service).sign_in("ines", new).await.0, 200, "and no code is asked for");
+    let again = Console::new(&service).ask("POST", "/invitation/accept", accept).await;
+    assert_eq!(again.1["code"], "invitation_used");
+    // It stands in the record, and cannot be taken for somebody's own doing.
+    assert!(lies_in_the_catalogue(&data, b"yatticd let-in"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
