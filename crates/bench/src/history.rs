@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::{Rule, Rules, Scope};
 use yellow_attic_core::{Name, NodeId};
-use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::keeping::Reach;
 use yellow_attic_store::letting::Progress;
 use yellow_attic_store::{Actor, Engine, Options};

@@ -656,7 +656,7 @@ pub fn new_secret() -> Result<String, Refusal> {
             "See its log.",
         )
     })?;
-    Ok(yellow_attic_store::disk::hex(&bytes))
+    Ok(yellow_attic_store::fs::disk::hex(&bytes))
 }
 
 /// How a secret is kept: its hash only.

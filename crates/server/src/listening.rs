@@ -355,7 +355,7 @@ impl Watched {
     fn noted<T>(&self, cx: &Context<'_>, done: Poll<io::Result<T>>) -> Poll<io::Result<T>> {
         match &done {
             Poll::Pending => {
-                self.line.waits(cx.waker(), || yellow_attic_store::process::queued(self.io.socket()));
+                self.line.waits(cx.waker(), || yellow_attic_store::fs::process::queued(self.io.socket()));
             }
             Poll::Ready(_) => self.line.goes_on(),
         }

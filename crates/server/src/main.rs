@@ -52,7 +52,7 @@ impl Command {
         };
         // What cannot be read is told by the command itself.
         let data = common.read().ok()?.data;
-        match yellow_attic_store::process::act_as_owner(&data) {
+        match yellow_attic_store::fs::process::act_as_owner(&data) {
             Ok(_) => None,
             Err(e) => Some(format!("acting as the owner of {}: {e}", data.display())),
         }
@@ -77,7 +77,7 @@ fn main() -> ExitCode {
         return yellow_attic_server::thumbnails::draw().map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
     }
     let arguments = Arguments::parse();
-    yellow_attic_store::process::make_things_private();
+    yellow_attic_store::fs::process::make_things_private();
     if let Some(error) = arguments.command.act_as_owner() {
         return fail(&error);
     }

@@ -16,7 +16,7 @@ use tokio::sync::Semaphore;
 use yellow_attic_core::Moment;
 use yellow_attic_core::conditions::ReadAnswer;
 use yellow_attic_store::Row;
-use yellow_attic_store::disk::hex;
+use yellow_attic_store::fs::disk::hex;
 
 /// The word by which this program is its own helper.
 pub const HELPER: &str = "--draw-thumbnail";

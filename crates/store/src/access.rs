@@ -1,8 +1,8 @@
 //! Who may do what, in memory: all grants, memberships, rules, owners and quotas of the store, so
 //! that a check reads nothing. Replaced as a whole by the commit that changes any of them.
 
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf, ShelfKind, Through};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row, Shelf, ShelfKind, Through};
 use crate::quota::Lines;
 use crate::rows::parse;
 use sqlx::SqliteConnection;

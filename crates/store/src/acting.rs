@@ -3,8 +3,8 @@
 
 use crate::access::Eyes;
 use crate::engine::Engine;
-use crate::error::Result;
-use crate::model::{Actor, Row, Shelf};
+use crate::fs::error::Result;
+use crate::fs::model::{Actor, Row, Shelf};
 use crate::openings::{Opening, Wanted};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;

@@ -1,8 +1,8 @@
 //! Mass change: what changed lately is looked at now and then, by device, as the timeline has it.
 
 use crate::engine::Engine;
-use crate::error::Result;
-use crate::model::{Actor, name_in};
+use crate::fs::error::Result;
+use crate::fs::model::{Actor, name_in};
 use crate::people::doors_word;
 use crate::rows::parse;
 use async_recursion::async_recursion as boxed;

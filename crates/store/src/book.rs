@@ -3,12 +3,12 @@
 //! for a whole group, whatever its size.
 
 use crate::access::{self, Access, Eyes};
-use crate::disk::hex;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
-use crate::record_key::RecordKey;
+use crate::fs::disk::hex;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::fs::record_key::RecordKey;
+use crate::fs::task::Task;
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
-use crate::task::Task;
 use serde_json::{Value, json};
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
@@ -858,8 +858,8 @@ pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Heads> {
 /// How a shelf is written in paths.
 pub(crate) fn shelf_word(shelf: &Shelf) -> String {
     match shelf.kind {
-        crate::model::ShelfKind::Home => format!("home of {}:", shelf.name),
-        crate::model::ShelfKind::Shared => format!("{}:", shelf.name),
+        crate::fs::model::ShelfKind::Home => format!("home of {}:", shelf.name),
+        crate::fs::model::ShelfKind::Shared => format!("{}:", shelf.name),
     }
 }
 

@@ -2,11 +2,11 @@
 
 use crate::copying::CopyItem;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, How, Row};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, Row};
+use crate::fs::staging::Staged;
 use crate::ops::{Done, Place};
 use crate::reading::Sort;
-use crate::staging::Staged;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;

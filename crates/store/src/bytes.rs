@@ -1,14 +1,14 @@
 //! Opening the bytes of a state, wherever they are on their way, and noticing when another
 //! program has changed them.
 
-use crate::disk::{Look, content_name, hex};
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
 use crate::found::Foreign;
-use crate::model::{Content, Life, Row};
+use crate::fs::disk::{Look, content_name, hex};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Content, Life, Row};
+use crate::fs::staging::hash_file;
+use crate::fs::task::Loc;
 use crate::past::{Past, SEAL_MS, open_past, set_aside};
-use crate::staging::hash_file;
-use crate::task::Loc;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
@@ -189,7 +189,7 @@ impl Engine {
     ) -> Result<Option<Arc<Row>>> {
         let hashed = tokio::task::spawn_blocking(move || {
             let (hash, size) = hash_file(&mut file)?;
-            let after = crate::disk::look_at_open(&file)?;
+            let after = crate::fs::disk::look_at_open(&file)?;
             Ok::<_, std::io::Error>((hash, size, after))
         })
         .await

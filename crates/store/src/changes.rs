@@ -2,8 +2,8 @@
 
 use crate::access::Eyes;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, How, PastRow, Row, Shelf};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, PastRow, Row, Shelf};
 use crate::reading::MOST_ENTRIES;
 use crate::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use async_recursion::async_recursion as boxed;

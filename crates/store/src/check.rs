@@ -1,10 +1,10 @@
 //! Whether all is as it should be: the record's chain, and the bytes of the past.
 
-use crate::disk::{Disk, content_name, unhex};
-use crate::error::{Result, StoreError};
+use crate::fs::disk::{Disk, content_name, unhex};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::staging::hash_file;
+use crate::fs::steps::AllSteps;
 use crate::recorded::{Anchors, RecordCheck, follow_chain};
-use crate::staging::hash_file;
-use crate::steps::AllSteps;
 use async_recursion::async_recursion as boxed;
 use std::path::Path;
 use std::sync::Arc;
@@ -179,6 +179,6 @@ fn hash_past(disk: &Disk, known: Vec<Vec<u8>>, progress: &mut dyn FnMut(u64)) ->
         }
     }
     // On their way into the past, or in a removed folder that is still whole.
-    found.missing = wanted.iter().map(|hash| crate::disk::hex(hash)).collect();
+    found.missing = wanted.iter().map(|hash| crate::fs::disk::hex(hash)).collect();
     Ok(found)
 }

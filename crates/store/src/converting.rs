@@ -3,11 +3,11 @@
 
 use crate::book::{Book, Delta};
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
+use crate::fs::task::{Loc, Task};
 use crate::granting::{self, NewGrant};
-use crate::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
 use crate::ops::Done;
-use crate::task::{Loc, Task};
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeMap;

@@ -1,12 +1,12 @@
 //! Copies of folders: built where nobody sees them, then made to appear by one row.
 
 use crate::book::{Book, Delta};
-use crate::disk::{Disk, ObjectId, content_name};
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::fs::disk::{Disk, ObjectId, content_name};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::fs::staging::{Staged, Staging};
+use crate::fs::task::{Loc, Task};
 use crate::ops::Arrived;
-use crate::staging::{Staged, Staging};
-use crate::task::{Loc, Task};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId};
@@ -71,7 +71,7 @@ pub(crate) async fn add_batch(
     let mut nodes = Vec::with_capacity(items.len());
     for (item, ready) in items.iter().zip(ready) {
         let node = book.next_node();
-        let name: Arc<str> = crate::model::name_in(&item.key).into();
+        let name: Arc<str> = crate::fs::model::name_in(&item.key).into();
         let mut row = Row {
             node,
             shelf: ShelfId(0),

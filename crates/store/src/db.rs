@@ -1,8 +1,8 @@
 //! Opening the catalogue.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use async_recursion::async_recursion as boxed;
 use sqlx::sqlite::{
     SqliteAutoVacuum, SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions,

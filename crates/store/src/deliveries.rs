@@ -3,8 +3,8 @@
 //! sender is told nothing of what is there.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::openings::Opening;
 use crate::ops::Done;
 use crate::uploads::{NewUpload, OtherPlace, Upload};

@@ -1,10 +1,10 @@
 //! Where folders lie on the disk: found by the object, wherever it is on its way.
 
-use crate::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
-use crate::error::{Result, StoreError};
-use crate::model::Lies;
+use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Lies;
+use crate::fs::task::Loc;
 use crate::placer::Placing;
-use crate::task::Loc;
 use crate::view::View;
 use crate::writer::shelf_parts;
 use quick_cache::sync::Cache;

@@ -1,22 +1,22 @@
 //! The engine, put together: open it, ask it, stop it.
 
 use crate::book::Book;
-use crate::clock::{Clock, Timekeeper};
 use crate::dirs::Dirs;
-use crate::disk::Disk;
-use crate::error::{Result, StoreError};
 use crate::filer::{Filer, Filing};
+use crate::fs::clock::{Clock, Timekeeper};
+use crate::fs::disk::Disk;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, Row, Shelf};
+use crate::fs::record_key::RecordKey;
+use crate::fs::staging::{Arriving, Staged, Staging};
+use crate::fs::steps::{AllSteps, Steps};
 use crate::identity::{self, Missing};
 use crate::jobs::{Jobs, Step};
-use crate::model::{Actor, How, Row, Shelf};
 use crate::ops::{Done, NewShelf, Place};
 use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::quota::Claims;
-use crate::record_key::RecordKey;
 use crate::secrets::Secrets;
-use crate::staging::{Arriving, Staged, Staging};
-use crate::steps::{AllSteps, Steps};
 use crate::uploads::Uploads;
 use crate::view::{Caches, View};
 use crate::writer::{Ask, Latch, Put, Writer, shelf_parts};
@@ -59,7 +59,7 @@ impl Options {
         Options {
             data: data.into(),
             missing: Missing::Make,
-            clock: Arc::new(crate::clock::SystemClock),
+            clock: Arc::new(crate::fs::clock::SystemClock),
             steps: Arc::new(AllSteps),
             take_apart_after_ms: 3_600_000,
             most_owed: (10_000, std::time::Duration::from_secs(5)),
@@ -161,7 +161,7 @@ impl Engine {
         let seal = identity::seal(&mut conn).await?;
         let usual = || options.data.join(crate::secrets::USUAL_NAME);
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
-        crate::tree_access::close(&options.data);
+        crate::fs::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;
         let began = crate::book::load_heads(&mut conn).await?.at;
         let time = Arc::new(Timekeeper::new(options.clock, began));
@@ -452,12 +452,12 @@ impl Engine {
     }
 
     /// Who on this machine reads the tree of shelves.
-    pub fn tree_access(&self) -> crate::tree_access::TreeAccess {
+    pub fn tree_access(&self) -> crate::fs::tree_access::TreeAccess {
         self.shared.disk.access()
     }
 
     /// What the file system under the data folder promises.
-    pub fn durability(&self) -> &crate::disk::Durability {
+    pub fn durability(&self) -> &crate::fs::disk::Durability {
         self.shared.disk.durability()
     }
 
@@ -484,7 +484,7 @@ impl Engine {
 
     /// A mark by which a text is known again in the record, and not read: eight hexadecimal digits.
     pub fn mark_of(&self, text: &str) -> String {
-        crate::disk::hex(&self.shared.seal.mark_of(text))[..8].to_string()
+        crate::fs::disk::hex(&self.shared.seal.mark_of(text))[..8].to_string()
     }
 
     /// The place in a cursor that somebody came back with.
@@ -793,8 +793,8 @@ async fn highest_id(disk: Arc<Disk>, book: &mut Book) -> Result<i64> {
 
 /// Bytes in staging that a living content names and no mark: they could not be placed once, and are owed again. They
 /// are all that there is of what was answered.
-async fn owe_again(disk: Arc<Disk>, book: &mut Book, marks: &mut Vec<crate::task::Task>) -> Result<()> {
-    use crate::task::{Loc, Task};
+async fn owe_again(disk: Arc<Disk>, book: &mut Book, marks: &mut Vec<crate::fs::task::Task>) -> Result<()> {
+    use crate::fs::task::{Loc, Task};
     let marked: std::collections::HashSet<String> =
         marks.iter().filter(|t| matches!(t.from, Loc::Staging(_))).map(|t| t.from.name()).collect();
     let ids: Vec<i64> =
@@ -807,11 +807,13 @@ async fn owe_again(disk: Arc<Disk>, book: &mut Book, marks: &mut Vec<crate::task
     .fetch_all(&mut book.conn)
     .await?;
     for (id, state, node, size) in living {
-        let (id, name) =
-            (yellow_attic_core::ContentId(id), crate::disk::content_name(yellow_attic_core::ContentId(id)));
-        let Some(there) = crate::disk::look(&disk.staging, &name)
+        let (id, name) = (
+            yellow_attic_core::ContentId(id),
+            crate::fs::disk::content_name(yellow_attic_core::ContentId(id)),
+        );
+        let Some(there) = crate::fs::disk::look(&disk.staging, &name)
             .map_err(|e| StoreError::io("looking at staged bytes", &e))?
-            .filter(|l| l.size == size && l.kind == crate::disk::Plain::File)
+            .filter(|l| l.size == size && l.kind == crate::fs::disk::Plain::File)
         else {
             continue;
         };
@@ -839,7 +841,7 @@ fn shelves_missing(disk: &Disk, view: &View) -> Result<Vec<Arc<Shelf>>> {
     let mut missing = Vec::new();
     for shelf in view.shelves() {
         let path = shelf_parts(shelf.kind, &shelf.disk_name).join("/");
-        match crate::disk::look(&disk.shelves, &path) {
+        match crate::fs::disk::look(&disk.shelves, &path) {
             Ok(Some(_)) => {}
             Ok(None) => missing.push(shelf),
             Err(e) => return Err(StoreError::io(format!("looking for the shelf \"{}\"", shelf.name), &e)),
@@ -849,12 +851,16 @@ fn shelves_missing(disk: &Disk, view: &View) -> Result<Vec<Arc<Shelf>>> {
 }
 
 /// Removes from staging what no mark and no upload answers for: operations that never got their answer.
-fn sweep(disk: &Disk, marks: &[crate::task::Task], uploads: &[yellow_attic_core::ContentId]) -> Result<()> {
+fn sweep(
+    disk: &Disk,
+    marks: &[crate::fs::task::Task],
+    uploads: &[yellow_attic_core::ContentId],
+) -> Result<()> {
     let wanted: std::collections::HashSet<String> = marks
         .iter()
-        .filter(|t| matches!(t.from, crate::task::Loc::Staging(_)))
+        .filter(|t| matches!(t.from, crate::fs::task::Loc::Staging(_)))
         .map(|t| t.from.name())
-        .chain(uploads.iter().map(|id| crate::disk::content_name(*id)))
+        .chain(uploads.iter().map(|id| crate::fs::disk::content_name(*id)))
         .collect();
     for name in staged_names(disk)? {
         if !wanted.contains(&name) && staged_id(&name).is_some() && disk.drop_staged(&name, false).is_err() {

@@ -1,8 +1,8 @@
 //! Second factors: what proves more than a password. One-time codes, passkeys, recovery codes.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::people::Account;
 use crate::secrets::{of_factor, wipe};
 use async_recursion::async_recursion as boxed;

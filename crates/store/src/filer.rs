@@ -2,11 +2,11 @@
 //!
 //! What waits lies in `past/incoming`; after a stop, that folder itself says what is to do.
 
-use crate::disk::{Disk, ObjectId, Plain, content_name, hex, look};
-use crate::error::{Result, StoreError};
+use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::staging::Staging;
 use crate::packs::Packing;
 use crate::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past, see};
-use crate::staging::Staging;
 use crate::view::View;
 use crate::writer::Ask;
 use parking_lot::Mutex;
@@ -193,7 +193,7 @@ impl Filer {
                 Past::Missing
             );
             if gone
-                && content.life == crate::model::Life::Past
+                && content.life == crate::fs::model::Life::Past
                 && !self.handle.block_on(self.view.is_packed(&content.hash))?
             {
                 return self.ask(|answer| Ask::Lost { content: id, node, answer });
@@ -230,7 +230,7 @@ impl Filer {
         }
         // Let go while it was on its way here.
         match self.handle.block_on(self.view.content(id))? {
-            Some(now) if now.life == crate::model::Life::Gone => self.condemn(&[content.hash]),
+            Some(now) if now.life == crate::fs::model::Life::Gone => self.condemn(&[content.hash]),
             _ => Ok(()),
         }
     }
@@ -287,7 +287,12 @@ impl Filer {
                     answer,
                 })?;
                 self.disk
-                    .rename(&self.disk.incoming, name, &self.disk.removed, &crate::disk::folder_name(folder))
+                    .rename(
+                        &self.disk.incoming,
+                        name,
+                        &self.disk.removed,
+                        &crate::fs::disk::folder_name(folder),
+                    )
                     .map_err(|e| io(&e))
             }
             Plain::Other => self.ask(|answer| Ask::Finding {
@@ -317,7 +322,7 @@ impl Filer {
         // Looked at once more inside a writer transaction: a new reference takes it back.
         self.ask(|answer| Ask::Catalogue {
             rights: false,
-            actor: crate::model::Actor::service(),
+            actor: crate::fs::model::Actor::service(),
             action: "",
             what: String::new(),
             change: Box::new(move |conn| {

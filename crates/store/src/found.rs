@@ -1,9 +1,9 @@
 //! What is found on the disk is taken into the timeline: nothing is overwritten unseen.
 
 use crate::book::{Book, Delta};
-use crate::disk::ObjectId;
-use crate::error::Result;
-use crate::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
+use crate::fs::disk::ObjectId;
+use crate::fs::error::Result;
+use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
 use crate::rows;
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;

@@ -3,8 +3,8 @@
 use crate::access::{Access, Eyes, LetIn, need};
 use crate::book::Book;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row, Shelf};
 use crate::rows::sql;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
@@ -428,7 +428,7 @@ impl Engine {
     fn stands_alone(&self, eyes: &Eyes, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
         if chain.len() == 1 {
             // The tops of shared shelves are shelves; another's home is something given.
-            return shelf.kind == crate::model::ShelfKind::Home;
+            return shelf.kind == crate::fs::model::ShelfKind::Home;
         }
         self.level_along(eyes, &chain[1..]).is_none()
     }

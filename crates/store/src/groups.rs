@@ -1,8 +1,8 @@
 //! Groups of accounts: what is given to one reaches each member.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::people::taken;
 use crate::rows::parse;
 use async_recursion::async_recursion as boxed;

@@ -4,8 +4,8 @@
 //! `<data>/commits` says how far the catalogue was: one that has committed less is an older one, put beside newer data.
 //! What such a catalogue does not know may be all that is left of newer states, so nothing of it is swept.
 
-use crate::disk::{Disk, hex, unhex};
-use crate::error::{Result, StoreError};
+use crate::fs::disk::{Disk, hex, unhex};
+use crate::fs::error::{Result, StoreError};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use std::fs::File;

@@ -2,16 +2,16 @@
 //! folders apart, putting them together again, restamping what went to another shelf.
 
 use crate::book::Book;
-use crate::clock::Timekeeper;
-use crate::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
-use crate::error::{Result, StoreError};
 use crate::filer::{File, Filing};
-use crate::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::fs::clock::Timekeeper;
+use crate::fs::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::fs::staging::{Staged, Staging};
+use crate::fs::task::{Loc, Task};
 use crate::past::{Past, hold_still, open_past, see};
 use crate::placer::Placing;
 use crate::rows;
-use crate::staging::{Staged, Staging};
-use crate::task::{Loc, Task};
 use crate::view::View;
 use crate::writer::Ask;
 use std::sync::Arc;

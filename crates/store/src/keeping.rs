@@ -4,10 +4,10 @@
 //! ([`Engine::apply_purge`], in [`crate::letting`]). Bytes go from the disk after the commit that says so; a stop between the two is
 //! found by [`crate::packs`] at the next start.
 
-use crate::disk::hex;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::How;
+use crate::fs::disk::hex;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::How;
 use crate::rows::{self, parse, sql};
 use async_recursion::async_recursion as boxed;
 use serde::Serialize;

@@ -2,8 +2,8 @@
 //! then it can be undone.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::people::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;

@@ -2,8 +2,8 @@
 //! restart, and a mail server that is away.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::secrets::wipe;
 use async_recursion::async_recursion as boxed;
 

@@ -3,11 +3,11 @@
 
 use crate::book::{Book, Delta};
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
 use crate::filer::File;
 use crate::found::content_of;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Content, Lies, Life, Row};
 use crate::keeping::{Going, Key, Purge, Reach, Sum};
-use crate::model::{Actor, Content, Lies, Life, Row};
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};

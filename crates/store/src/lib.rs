@@ -18,10 +18,10 @@
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`mending`]: what is done to a store that no service has open.
-//! - [`record_key`]: what rows of the record are marked with.
-//! - [`tree_access`]: who on the machine reads the data folder; [`process`]: whom the service's commands act as.
+//! - [`fs::record_key`]: what rows of the record are marked with.
+//! - [`fs::tree_access`]: who on the machine reads the data folder; [`fs::process`]: whom the service's commands act as.
 //! - [`identity`]: which store a folder holds, and whether its catalogue is the newest.
-//! - [`model`], [`error`], [`clock`], [`steps`]: what all of these speak of.
+//! - [`fs::model`], [`fs::error`], [`fs::clock`], [`fs::steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
 //! operations, one transaction), `ops`, `reviving`, `copying`, `converting` and `found` (what each operation means),
@@ -42,30 +42,26 @@ pub mod bringing;
 pub mod bytes;
 pub mod changes;
 pub mod check;
-pub mod clock;
 mod converting;
 mod copying;
 mod db;
 pub mod deliveries;
 mod dirs;
-pub mod disk;
 pub mod engine;
-pub mod error;
 pub mod factors;
 mod filer;
 mod found;
+pub mod fs;
 pub mod granting;
 pub mod groups;
 pub mod identity;
 mod jobs;
 pub mod keeping;
-mod kernel;
 pub mod leaving;
 pub mod letters;
 pub mod letting;
 pub mod locking;
 pub mod mending;
-pub mod model;
 pub mod openings;
 mod ops;
 mod packs;
@@ -73,12 +69,9 @@ mod past;
 pub mod people;
 mod placer;
 pub mod places;
-pub mod probe;
-pub mod process;
 pub mod properties;
 pub mod quota;
 pub mod reading;
-pub mod record_key;
 pub mod recorded;
 mod reviving;
 pub mod rollback;
@@ -90,26 +83,22 @@ pub mod signing;
 pub mod slips;
 pub mod snapshots;
 pub mod space;
-mod staging;
-pub mod steps;
-mod task;
 pub mod then;
 pub mod trash;
 pub mod tree;
-pub mod tree_access;
 pub mod uploads;
 mod view;
 mod writer;
 
 pub use changes::Change;
-pub use disk::Durability;
 pub use engine::{Engine, Options};
-pub use error::{Result, StoreError};
+pub use fs::disk::Durability;
+pub use fs::error::{Result, StoreError};
+pub use fs::model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Through};
+pub use fs::staging::{Arriving, SMALL, Staged};
+pub use fs::tree_access::TreeAccess;
 pub use identity::Missing;
-pub use model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Through};
 pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
-pub use staging::{Arriving, SMALL, Staged};
 pub use then::{SinceThen, State};
-pub use tree_access::TreeAccess;
 pub use writer::Work;

@@ -3,8 +3,8 @@
 
 use crate::book::Book;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row};
 use crate::rows::parse;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
@@ -397,6 +397,6 @@ fn new_token() -> Result<String> {
         .map_err(|e| StoreError::Io { context: "making a token".into(), reason: e.to_string() })?;
     b[6] = b[6] & 0x0f | 0x40;
     b[8] = b[8] & 0x3f | 0x80;
-    let h = crate::disk::hex(&b);
+    let h = crate::fs::disk::hex(&b);
     Ok(format!("urn:uuid:{}-{}-{}-{}-{}", &h[..8], &h[8..12], &h[12..16], &h[16..20], &h[20..]))
 }

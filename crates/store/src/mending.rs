@@ -2,11 +2,11 @@
 //! and mending times that a wrong clock left.
 
 use crate::book::load_heads;
-use crate::disk::Disk;
 use crate::engine::lock;
-use crate::error::{Result, StoreError};
+use crate::fs::disk::Disk;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::steps::AllSteps;
 use crate::identity::{self, Missing};
-use crate::steps::AllSteps;
 use serde_json::json;
 use sqlx::SqliteConnection;
 use std::path::Path;
@@ -80,7 +80,7 @@ pub async fn mend_times(data: &Path, now_ms: i64) -> Result<Times> {
     let mut salt = [0u8; 16];
     getrandom::fill(&mut salt).map_err(|e| StoreError::BadInput(e.to_string()))?;
     let digest = record::digest(&salt, &fields);
-    let mut key = crate::record_key::RecordKey::open(data, now_ms)?;
+    let mut key = crate::fs::record_key::RecordKey::open(data, now_ms)?;
     let before = (heads.record, heads.link);
     heads.record += 1;
     let covered =

@@ -3,11 +3,11 @@
 
 use crate::access::may_put;
 use crate::book::{Book, Delta};
-use crate::disk::ObjectId;
-use crate::error::{Result, StoreError};
+use crate::fs::disk::ObjectId;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
+use crate::fs::task::{Loc, Task};
 use crate::granting::{self, NewGrant};
-use crate::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
-use crate::task::{Loc, Task};
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;

@@ -13,11 +13,11 @@
 //! Nothing counts references. What no recipe names any more is found by walking the recipes, which
 //! are short, and its space is taken back by writing what is left of a pack into a new one.
 
-use crate::disk::{Disk, hex, unhex};
-use crate::error::{Result, StoreError};
 use crate::filer::{File as ToFile, Filing};
+use crate::fs::disk::{Disk, hex, unhex};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::staging::Staging;
 use crate::past::{Past, open_past};
-use crate::staging::Staging;
 use crate::view::View;
 use crate::writer::Ask;
 use parking_lot::Mutex;
@@ -260,7 +260,7 @@ pub(crate) struct Packer {
 
 impl Packer {
     pub fn run(mut self) {
-        crate::kernel::be_patient();
+        crate::fs::kernel::be_patient();
         if self.packing.spares_all() {
             self.packing.0.queue.lock().clear();
             self.packing.0.busy.store(false, Ordering::SeqCst);
@@ -318,7 +318,7 @@ impl Packer {
     ) -> Result<()> {
         self.ask(|answer| Ask::Catalogue {
             change: Box::new(change),
-            actor: crate::model::Actor::service(),
+            actor: crate::fs::model::Actor::service(),
             action: "",
             what: String::new(),
             rights: false,

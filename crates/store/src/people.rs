@@ -2,8 +2,8 @@
 //! work for the writer.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, ShelfKind};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
 use crate::rows::{parse, sql};
 use crate::writer::Ask;
@@ -632,7 +632,7 @@ impl Engine {
             devices.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
         let list = serde_json::Value::Array(list).to_string();
         let tokens: Vec<_> =
-            browsers.iter().map(|(token, at)| serde_json::json!([crate::disk::hex(token), at])).collect();
+            browsers.iter().map(|(token, at)| serde_json::json!([crate::fs::disk::hex(token), at])).collect();
         let tokens = serde_json::Value::Array(tokens).to_string();
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {

@@ -1,12 +1,12 @@
 //! Carrying out what the disk owes the catalogue, in the order of the marks.
 
 use crate::dirs::Dirs;
-use crate::disk::{Disk, Look, ObjectId, Plain, content_name, look};
-use crate::error::{Result, StoreError};
 use crate::filer::{File, Filing};
+use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::task::{Loc, Task};
 use crate::jobs::Step;
 use crate::rows::parse;
-use crate::task::{Loc, Task};
 use crate::view::View;
 use crate::writer::{Ask, shelf_parts};
 use parking_lot::{Condvar, Mutex};
@@ -457,7 +457,7 @@ impl Placer {
     }
 
     /// The shelves in whose folders a rename reads or writes.
-    fn shelves_of(&self, task: &Task) -> Vec<Arc<crate::model::Shelf>> {
+    fn shelves_of(&self, task: &Task) -> Vec<Arc<crate::fs::model::Shelf>> {
         let ids = [&task.from, &task.to].into_iter().filter_map(|loc| match loc {
             Loc::In(node, _) => self.handle.block_on(self.view.shelf_of_place(*node)).ok().flatten(),
             Loc::Top(kind, name) => self
@@ -597,7 +597,7 @@ impl Placer {
         for place in [&next.from, &next.to] {
             let Some(above) = self.dir(place)? else { continue };
             let Ok(dir) = self.disk.open_dir(&*above, &place.name()) else { continue };
-            if crate::disk::look_at_open(&dir).is_ok_and(|l| l.id == next.object) {
+            if crate::fs::disk::look_at_open(&dir).is_ok_and(|l| l.id == next.object) {
                 self.dirs.arrived(*node, dir);
                 return Ok(());
             }
@@ -679,7 +679,7 @@ impl Placer {
         if look.size != content.size {
             return Ok(false);
         }
-        Ok(crate::staging::hash_file(&mut file).map_err(|e| say(&e))?.0 == content.hash)
+        Ok(crate::fs::staging::hash_file(&mut file).map_err(|e| say(&e))?.0 == content.hash)
     }
 
     /// The directory of a place; none if it is nowhere on the disk any more.

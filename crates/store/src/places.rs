@@ -2,8 +2,8 @@
 
 use crate::access::{Eyes, may_put};
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf, ShelfKind};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row, Shelf, ShelfKind};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;

@@ -1,10 +1,10 @@
 //! Properties that programs keep with files and folders, and times that they set.
 
 use crate::book::Book;
-use crate::disk::set_mtime;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row};
+use crate::fs::disk::set_mtime;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row};
 use crate::ops::Done;
 use crate::rows::parse;
 use crate::writer::Ask;

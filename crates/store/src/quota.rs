@@ -8,8 +8,8 @@
 use crate::access::Access;
 use crate::book::{Book, shelf_word};
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Folder, Shelf, ShelfKind};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Folder, Shelf, ShelfKind};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet};

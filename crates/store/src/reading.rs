@@ -1,8 +1,8 @@
 //! Lists of folders as they are now, and what changed last.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Folder, Row, Shelf};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Folder, Row, Shelf};
 use crate::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse, sql};
 use crate::then::SinceThen;
 use async_recursion::async_recursion as boxed;

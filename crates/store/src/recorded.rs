@@ -1,8 +1,8 @@
 //! Reading the record of everything done, and proving that nobody changed it.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::record_key::Head;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::record_key::Head;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{AccountId, record};
 
@@ -90,7 +90,7 @@ pub(crate) async fn follow_chain(pool: &sqlx::SqlitePool, anchors: &Anchors) -> 
         sqlx::query_as("SELECT record, link FROM heads").fetch_one(pool).await?;
     let mut keys = match &anchors.key {
         Some(text) => {
-            let (id, key) = crate::record_key::key_id(text)
+            let (id, key) = crate::fs::record_key::key_id(text)
                 .ok_or_else(|| StoreError::BadInput("The record's key has 64 hexadecimal digits.".into()))?;
             Some(Keys { id, step: 0, key })
         }
@@ -190,7 +190,7 @@ pub(crate) async fn follow_chain(pool: &sqlx::SqlitePool, anchors: &Anchors) -> 
 }
 
 fn first_of(anchors: &Anchors) -> record::Digest {
-    anchors.key.as_deref().and_then(crate::record_key::key_id).map_or([0; 32], |(_, key)| key)
+    anchors.key.as_deref().and_then(crate::fs::record_key::key_id).map_or([0; 32], |(_, key)| key)
 }
 
 impl Engine {

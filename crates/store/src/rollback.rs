@@ -2,10 +2,10 @@
 //! can be undone like any other. Goes on after a restart, because the plan is made anew from what is.
 
 use crate::access::Eyes;
-use crate::disk::hex;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, How, Life, Row};
+use crate::fs::disk::hex;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, Life, Row};
 use crate::ops::Place;
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
 use async_recursion::async_recursion as boxed;

@@ -1,9 +1,9 @@
 //! Reading rows out of the catalogue: one value per statement, decoded at once, because a
 //! row fetched by itself costs ten times as much.
 
-use crate::disk::{ObjectId, unhex};
-use crate::error::{Result, StoreError};
-use crate::model::{Content, Folder, How, Lies, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::fs::disk::{ObjectId, unhex};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Content, Folder, How, Lies, Life, PastRow, Row, Shelf, ShelfKind};
 use serde::Deserialize;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;

@@ -1,8 +1,8 @@
 //! Rules that are set, and what is known of people when a change of them is looked at.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::people::{Account, Role};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;

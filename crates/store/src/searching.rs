@@ -1,8 +1,8 @@
 //! Finding files and folders by their names.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Row, Shelf};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Row, Shelf};
 use crate::rows::{self, ROW_COLUMNS, sql};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;

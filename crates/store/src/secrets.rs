@@ -4,8 +4,8 @@
 //! Without the key, or with another one, the service runs; what it seals cannot be read until it is put back.
 
 use crate::db;
-use crate::disk::{hex, unhex};
-use crate::error::{Result, StoreError};
+use crate::fs::disk::{hex, unhex};
+use crate::fs::error::{Result, StoreError};
 use sqlx::{Connection, SqliteConnection};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};

@@ -1,8 +1,8 @@
 //! Choosing passwords: invitations that count once, one's own change, and where one is signed in.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::people::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;

@@ -2,8 +2,8 @@
 //! for ranges for a day, and is given back if no byte of it ever left.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::openings::Opening;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, OpeningId};

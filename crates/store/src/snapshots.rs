@@ -1,8 +1,8 @@
 //! Snapshots: named numbers of a shelf, taken by hand or by schedule; and names for single versions.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Shelf};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Shelf};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
@@ -296,7 +296,7 @@ impl Engine {
         };
         level?;
         let content = state.content.ok_or_else(|| StoreError::NotAFile(state.name().into()))?;
-        if content.life == crate::model::Life::Gone {
+        if content.life == crate::fs::model::Life::Gone {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };

@@ -1,12 +1,12 @@
 //! Where the space went: live files, versions, trash, what only snapshots keep, and what it costs on
 //! the disk. The sums are those that are kept, and [`recount`] counts everything once more.
 
-use crate::disk::Disk;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Folder, Shelf};
+use crate::fs::disk::Disk;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Folder, Shelf};
+use crate::fs::steps::AllSteps;
 use crate::rows::parse;
-use crate::steps::AllSteps;
 use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
@@ -178,7 +178,7 @@ impl Engine {
                 },
                 false => Held { live: size, files: 1, ..Held::default() },
             };
-            children.push((NodeId(id), crate::model::name_in(&key).to_string(), folder, held));
+            children.push((NodeId(id), crate::fs::model::name_in(&key).to_string(), folder, held));
         }
         children.sort_by(|a, b| b.3.all().cmp(&a.3.all()).then(a.1.cmp(&b.1)));
         Ok((Held::of(&sums, 0), children))
@@ -211,8 +211,8 @@ impl Engine {
             for dir in [&disk.staging, &disk.incoming] {
                 for name in disk.names(&**dir)? {
                     let Ok(name) = String::from_utf8(name) else { continue };
-                    all += crate::disk::look(&**dir, &name)?
-                        .map_or(0, |l| if l.kind == crate::disk::Plain::File { l.size } else { 0 });
+                    all += crate::fs::disk::look(&**dir, &name)?
+                        .map_or(0, |l| if l.kind == crate::fs::disk::Plain::File { l.size } else { 0 });
                 }
             }
             Ok(all)
@@ -260,7 +260,7 @@ impl Engine {
         let mut found = Vec::new();
         for (node, shelf, parent, key, size, at) in rows {
             let Some(way) = self.way_names(parent.map(NodeId)).await? else { continue };
-            let name = crate::model::name_in(&key).to_string();
+            let name = crate::fs::model::name_in(&key).to_string();
             found.push(Large { node: NodeId(node), shelf: ShelfId(shelf), name, way, size, at });
             if found.len() as i64 == most {
                 break;
@@ -437,7 +437,7 @@ pub async fn recount(data: &Path) -> Result<Recount> {
     let mut up: HashMap<i64, (Option<i64>, bool)> = HashMap::new();
     for (node, parent, kind, size, state, key) in &open {
         if *kind == 0 {
-            names.insert(*node, crate::model::name_in(key).to_string());
+            names.insert(*node, crate::fs::model::name_in(key).to_string());
             up.insert(*node, (*parent, true));
         }
         if let Some(sums) = parent.and_then(|p| own.get_mut(&p)) {
@@ -470,7 +470,7 @@ pub async fn recount(data: &Path) -> Result<Recount> {
         .map(|o| o.3)
         .sum();
     for (node, parent, how, key) in &removed {
-        names.insert(*node, crate::model::name_in(key).to_string());
+        names.insert(*node, crate::fs::model::name_in(key).to_string());
         up.insert(*node, (parent.filter(|_| *how == 7), false));
     }
     for (parent, size, trash) in &past {

@@ -2,8 +2,8 @@
 
 use crate::access::Eyes;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, How, PastRow, Row};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, PastRow, Row};
 use crate::reading::{Entry, MOST_ENTRIES, Page};
 use crate::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
 use async_recursion::async_recursion as boxed;

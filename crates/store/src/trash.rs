@@ -2,8 +2,8 @@
 
 use crate::access::Eyes;
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Folder, How, Life, PastRow, Row};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Folder, How, Life, PastRow, Row};
 use crate::ops::{Done, Place};
 use crate::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use async_recursion::async_recursion as boxed;

@@ -1,8 +1,8 @@
 //! All that is, or was, beneath some nodes, in a fixed order: for archives.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::{Actor, Life, Row};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, Life, Row};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::{Moment, NodeId};

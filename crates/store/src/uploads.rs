@@ -2,11 +2,11 @@
 //! network, until they expire.
 
 use crate::engine::Engine;
-use crate::error::{Result, StoreError};
-use crate::model::Actor;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
+use crate::fs::staging::{Arriving, Room, Staging};
 use crate::ops::Done;
 use crate::quota::Claim;
-use crate::staging::{Arriving, Room, Staging};
 use crate::writer::{Ask, Put};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
@@ -121,7 +121,7 @@ impl Upload {
 
     /// What its bytes are called in staging.
     pub(crate) fn staged_name(&self) -> String {
-        crate::disk::content_name(self.content)
+        crate::fs::disk::content_name(self.content)
     }
 }
 
@@ -325,7 +325,7 @@ impl Engine {
             .map_err(|_| StoreError::Stopping)??;
         let now = self.now_ms();
         let upload = Upload {
-            id: crate::disk::hex(&bits),
+            id: crate::fs::disk::hex(&bits),
             new,
             received: 0,
             made_at: now,
@@ -372,7 +372,7 @@ impl Engine {
             })
             .await;
         if let Err(e) = kept {
-            let _ = self.shared.disk.drop_staged(&crate::disk::content_name(content), false);
+            let _ = self.shared.disk.drop_staged(&crate::fs::disk::content_name(content), false);
             return Err(e);
         }
         let _ = self.shared.uploads.live(&self.shared.staging, &upload);
@@ -509,8 +509,8 @@ impl Engine {
             upload.received = upload.new.size;
             return Ok(upload);
         }
-        let name = crate::disk::content_name(upload.content);
-        let look = crate::disk::look(&self.shared.disk.staging, &name)
+        let name = crate::fs::disk::content_name(upload.content);
+        let look = crate::fs::disk::look(&self.shared.disk.staging, &name)
             .map_err(|e| StoreError::io("looking at an upload", &e))?
             .ok_or_else(|| StoreError::NotFound("The upload".into()))?;
         upload.received = look.size as u64;
@@ -703,7 +703,7 @@ impl Engine {
                     staged,
                     mtime,
                     conditions: place.conditions,
-                    how: crate::model::How::Made,
+                    how: crate::fs::model::How::Made,
                     upload: Some(its_id),
                     like: None,
                     answer,
@@ -791,7 +791,7 @@ impl Engine {
                     .fetch_optional(&mut *conn)
                     .await?;
                 if let Some(None) = put {
-                    let _ = disk.drop_staged(&crate::disk::content_name(content), false);
+                    let _ = disk.drop_staged(&crate::fs::disk::content_name(content), false);
                 }
                 sqlx::query("DELETE FROM uploads WHERE id = ?").bind(its_id).execute(conn).await?;
                 Ok(())

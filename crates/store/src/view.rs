@@ -3,8 +3,8 @@
 
 use crate::access::Access;
 use crate::book::Changed;
-use crate::error::Result;
-use crate::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
+use crate::fs::error::Result;
+use crate::fs::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
 use crate::rows;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
@@ -382,7 +382,7 @@ impl View {
             hash: hash.try_into().unwrap_or_default(),
             size,
             life: Life::from_number(state),
-            object: crate::disk::ObjectId { ino, btime },
+            object: crate::fs::disk::ObjectId { ino, btime },
             mark,
         }))
     }

@@ -2,21 +2,21 @@
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
 use crate::book::{Book, Changed};
-use crate::clock::Timekeeper;
 use crate::converting::{self, Converting};
 use crate::copying::{self, CopyItem};
 use crate::dirs::Dirs;
-use crate::disk::{Disk, ObjectId, content_name, look};
-use crate::error::{Result, StoreError};
 use crate::found::{self, Foreign};
+use crate::fs::clock::Timekeeper;
+use crate::fs::disk::{Disk, ObjectId, content_name, look};
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::{Actor, How, Row};
+use crate::fs::staging::{Staged, Staging};
 use crate::granting::{self, Granting};
 use crate::identity::Commits;
 use crate::locking::{self, Held, Locking};
-use crate::model::{Actor, How, Row};
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
 use crate::reviving;
-use crate::staging::{Staged, Staging};
 use crate::view::Caches;
 use sqlx::SqliteConnection;
 use std::future::Future;
@@ -648,7 +648,8 @@ impl Writer {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let mut left = StagedFolder::new(&self.disk, id);
                 // Only a folder that was taken apart needs the new directory.
-                left.wanted = book.folder(node).await?.is_some_and(|f| f.lies == crate::model::Lies::Apart);
+                left.wanted =
+                    book.folder(node).await?.is_some_and(|f| f.lies == crate::fs::model::Lies::Apart);
                 let done = reviving::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
                 finish(done, answer, left, answers)
             }
@@ -916,7 +917,7 @@ impl Ask {
 
     fn start_flush(&self) {
         if let Ask::Synced { file, .. } = self {
-            crate::kernel::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
+            crate::fs::kernel::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
         }
         self.staged().into_iter().for_each(Staged::start_flush);
     }
@@ -1025,13 +1026,13 @@ impl Ask {
 
 fn shelf_object(disk: &Disk, new: &NewShelf) -> std::io::Result<ObjectId> {
     let dir = disk.make_shelf_dir(&shelf_parts(new.kind, new.name.as_str()))?;
-    Ok(crate::disk::look_at_open(&dir)?.id)
+    Ok(crate::fs::disk::look_at_open(&dir)?.id)
 }
 
 /// Where a shelf lies below `shelves/`.
-pub(crate) fn shelf_parts(kind: crate::model::ShelfKind, disk_name: &str) -> [&str; 3] {
+pub(crate) fn shelf_parts(kind: crate::fs::model::ShelfKind, disk_name: &str) -> [&str; 3] {
     match kind {
-        crate::model::ShelfKind::Home => ["main", "home", disk_name],
-        crate::model::ShelfKind::Shared => ["main", "shared", disk_name],
+        crate::fs::model::ShelfKind::Home => ["main", "home", disk_name],
+        crate::fs::model::ShelfKind::Shared => ["main", "shared", disk_name],
     }
 }

@@ -70,7 +70,7 @@ pub async fn show_chunks(
     }
     Ok(HttpResponse::Ok().json(api::Chunks {
         etag: row.etag().unwrap_or_default(),
-        blake3: yellow_attic_store::disk::hex(&hash),
+        blake3: yellow_attic_store::fs::disk::hex(&hash),
         size: row.size(),
         chunks: (*chunks).clone(),
     }))
@@ -149,7 +149,7 @@ pub async fn assemble(
     };
     let head: api::DeltaHead = serde_json::from_slice(&line).map_err(|e| malformed(&e.to_string()))?;
     let wanted =
-        yellow_attic_store::disk::unhex(&head.blake3).ok_or_else(|| malformed("blake3 is no hash"))?;
+        yellow_attic_store::fs::disk::unhex(&head.blake3).ok_or_else(|| malformed("blake3 is no hash"))?;
     let mtime = match &head.modified {
         None => state.engine.now_ms(),
         Some(text) => times::read(text).ok_or_else(|| malformed("modified is no RFC 3339 time"))?,

@@ -14,7 +14,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
-use yellow_attic_store::disk::hex;
+use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::people::Account;
 use yellow_attic_store::signing::Session;
 

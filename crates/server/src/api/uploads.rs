@@ -155,7 +155,7 @@ async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Result<Ne
     let hash = said
         .get("blake3")
         .map(|text| {
-            yellow_attic_store::disk::unhex(text).ok_or_else(|| {
+            yellow_attic_store::fs::disk::unhex(text).ok_or_else(|| {
                 Refusal::bad("hash_malformed", "blake3 is no hash.", "Send 64 hexadecimal digits.")
             })
         })
@@ -218,7 +218,7 @@ pub fn shown_upload(upload: &Upload) -> api::Upload {
         open: upload.new.open_length,
         received: upload.received,
         modified: upload.new.mtime.map(show),
-        blake3: upload.new.hash.map(|hash| yellow_attic_store::disk::hex(&hash)),
+        blake3: upload.new.hash.map(|hash| yellow_attic_store::fs::disk::hex(&hash)),
         begun: show(upload.made_at),
         expires: show(upload.expires_at),
     }
@@ -233,7 +233,7 @@ fn told_again(upload: &Upload) -> String {
         said.push(encoded("parent", &upload.new.parent.to_string()));
     }
     said.extend(upload.new.mtime.map(|ms| encoded("modified", &show(ms))));
-    said.extend(upload.new.hash.map(|hash| encoded("blake3", &yellow_attic_store::disk::hex(&hash))));
+    said.extend(upload.new.hash.map(|hash| encoded("blake3", &yellow_attic_store::fs::disk::hex(&hash))));
     said.join(",")
 }
 

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use yellow_attic_core::size::human;
 use yellow_attic_server::times::show;
 use yellow_attic_store::check::{Check, check, check_record};
-use yellow_attic_store::record_key;
+use yellow_attic_store::fs::record_key;
 use yellow_attic_store::recorded::{Anchors, RecordCheck};
 use yellow_attic_store::space::recount;
 

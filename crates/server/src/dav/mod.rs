@@ -27,7 +27,7 @@ pub use spot::RESERVED;
 use spot::Spot;
 use yellow_attic_core::dav::answer;
 use yellow_attic_core::dav::headers::{self, Depth};
-use yellow_attic_store::model::Tokens;
+use yellow_attic_store::fs::model::Tokens;
 use yellow_attic_store::{Actor, StoreError};
 
 /// Where it stands.

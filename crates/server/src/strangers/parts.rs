@@ -37,7 +37,7 @@ pub async fn begin(
     let mtime = times::read(word("modified"));
     let hash = match word("blake3") {
         "" => None,
-        text => Some(yellow_attic_store::disk::unhex(text).ok_or_else(|| {
+        text => Some(yellow_attic_store::fs::disk::unhex(text).ok_or_else(|| {
             Refusal::bad("hash_malformed", "blake3 is no hash.", "Send 64 hexadecimal digits.")
         })?),
     };

@@ -337,7 +337,7 @@ async fn the_first_key_proves_that_nobody_wrote_the_record_anew() {
     attic.engine.stop().await;
     let data = attic.data();
     let kept = std::fs::read_to_string(data.join("record.heads")).unwrap();
-    let (heads, bad) = yellow_attic_store::record_key::heads(&kept);
+    let (heads, bad) = yellow_attic_store::fs::record_key::heads(&kept);
     assert_eq!((heads.len(), bad), (1, 0));
     assert!(
         !std::fs::read_to_string(data.join("record.key")).unwrap().contains(&key),

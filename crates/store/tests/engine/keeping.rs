@@ -343,7 +343,7 @@ async fn a_damaged_chunk_is_given_to_nobody_and_found_by_the_check() {
 async fn stop_while_packing(step: i64) -> bool {
     let dir = tempfile::tempdir().unwrap();
     let data = dir.path().join("data");
-    let clock = Arc::new(yellow_attic_store::clock::SetClock::at(crate::support::START));
+    let clock = Arc::new(yellow_attic_store::fs::clock::SetClock::at(crate::support::START));
     let steps = Arc::new(StopAfter(AtomicI64::new(i64::MAX)));
     let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
     let account = engine
@@ -389,8 +389,9 @@ async fn stop_while_packing(step: i64) -> bool {
     engine.stop().await;
     drop(engine);
 
-    let engine =
-        Engine::open(options(&data, &clock, Arc::new(yellow_attic_store::steps::AllSteps))).await.unwrap();
+    let engine = Engine::open(options(&data, &clock, Arc::new(yellow_attic_store::fs::steps::AllSteps)))
+        .await
+        .unwrap();
     engine.settle().await.unwrap();
     while engine.is_packing() {
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;

@@ -7,11 +7,11 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::PropName;
 use yellow_attic_store::check::check;
-use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::fs::clock::SetClock;
+use yellow_attic_store::fs::model::Tokens;
+use yellow_attic_store::fs::steps::AllSteps;
 use yellow_attic_store::locking::{Held, NewLock};
-use yellow_attic_store::model::Tokens;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::steps::AllSteps;
 use yellow_attic_store::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};
 

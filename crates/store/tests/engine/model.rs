@@ -11,11 +11,11 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::Rule;
-use yellow_attic_store::clock::SetClock;
+use yellow_attic_store::fs::clock::SetClock;
+use yellow_attic_store::fs::steps::{AllSteps, Steps};
 use yellow_attic_store::keeping::Reach;
 use yellow_attic_store::letting::Progress;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::steps::{AllSteps, Steps};
 
 use yellow_attic_store::{Actor, Engine, Place, Sort, StoreError};
 use yellow_attic_trials::faults::FailOnce;

@@ -3,7 +3,7 @@
 use crate::support::{Attic, on_disk, options};
 use std::path::Path;
 use std::sync::Arc;
-use yellow_attic_store::steps::AllSteps;
+use yellow_attic_store::fs::steps::AllSteps;
 use yellow_attic_store::{Engine, Missing, Options, StoreError, mending};
 
 fn refusing(attic: &Attic, data: &Path) -> Options {

@@ -8,8 +8,8 @@ use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Door, Rule, Scope, Value};
 use yellow_attic_core::{AccountId, Name, NodeId};
 use yellow_attic_store::check::check;
-use yellow_attic_store::clock::SetClock;
 use yellow_attic_store::factors::FactorKind;
+use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{Account, AccountChange, NewPerson, Role, Why};
 use yellow_attic_store::uploads::NewUpload;
@@ -274,7 +274,7 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
         });
         let finished = steps.0.load(Ordering::SeqCst) > 0;
         runtime().block_on(async {
-            let all = Arc::new(yellow_attic_store::steps::AllSteps);
+            let all = Arc::new(yellow_attic_store::fs::steps::AllSteps);
             let engine = Engine::open(options(&data, &clock, all)).await.unwrap();
             engine.settle().await.unwrap();
             let there = async |shelf: &str, path: &str| {

@@ -4,8 +4,8 @@
 //! `<data>/record.key`: the present key, rewritten in place. `<data>/record.heads`: how far the record was at the end of
 //! each day, a line for each, marked by that day's key.
 
-use crate::disk::{hex, unhex};
-use crate::error::{Result, StoreError};
+use crate::fs::disk::{hex, unhex};
+use crate::fs::error::{Result, StoreError};
 use std::fs::{File, OpenOptions};
 use std::io::Write;
 use std::os::unix::fs::{FileExt, OpenOptionsExt};

@@ -4,7 +4,7 @@
 //! What was decided shows in the mode of `shelves/` itself, so that it is carried over with the folder. Files and folders
 //! get it when they are made, by their descriptors: a rename inherits neither a group nor a default list.
 
-use crate::error::{Result, StoreError};
+use crate::fs::error::{Result, StoreError};
 use rustix::fs::{self, AtFlags, Gid, Mode};
 use std::io;
 use std::os::fd::AsFd;

@@ -13,7 +13,7 @@ pub(crate) fn start_writeback(fd: RawFd, from: u64, length: u64) {
 }
 
 /// Writes a file's bytes back and waits until the disk has taken them (sync_file_range). They are not
-/// durable by that: the disk's own cache is flushed, and what names them is written, by [`crate::disk::Disk::commit_journal`].
+/// durable by that: the disk's own cache is flushed, and what names them is written, by [`crate::fs::disk::Disk::commit_journal`].
 pub(crate) fn write_back(fd: RawFd) -> std::io::Result<()> {
     let all =
         libc::SYNC_FILE_RANGE_WAIT_BEFORE | libc::SYNC_FILE_RANGE_WRITE | libc::SYNC_FILE_RANGE_WAIT_AFTER;

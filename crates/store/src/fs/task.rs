@@ -1,7 +1,7 @@
 //! What the disk owes the catalogue: renames of named objects.
 
-use crate::disk::{ObjectId, content_name, folder_name};
-use crate::model::ShelfKind;
+use crate::fs::disk::{ObjectId, content_name, folder_name};
+use crate::fs::model::ShelfKind;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use yellow_attic_core::{ContentId, NodeId};

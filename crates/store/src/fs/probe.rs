@@ -1,6 +1,6 @@
 //! What the file system under a data folder can do.
 
-use crate::error::{Result, StoreError};
+use crate::fs::error::{Result, StoreError};
 use std::fs;
 use std::os::fd::AsRawFd;
 use std::path::Path;
@@ -30,9 +30,9 @@ pub fn probe(data: &Path) -> Result<Probed> {
         fs::write(dir.join("form-e\u{301}"), b"x")?;
         let keeps_form = !dir.join("form-\u{e9}").exists();
         let file = fs::File::open(dir.join("case-a"))?;
-        let birth_times = crate::disk::look_at_open(&file)?.id.btime != 0;
+        let birth_times = crate::fs::disk::look_at_open(&file)?.id.btime != 0;
         let copy = fs::File::create(dir.join("copy"))?;
-        let reflinks = crate::kernel::reflink(file.as_raw_fd(), copy.as_raw_fd());
+        let reflinks = crate::fs::kernel::reflink(file.as_raw_fd(), copy.as_raw_fd());
         Ok::<_, std::io::Error>(Probed { case_sensitive, keeps_form, birth_times, reflinks })
     })();
     let _ = fs::remove_dir_all(&dir);

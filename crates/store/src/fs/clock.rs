@@ -43,7 +43,7 @@ impl Clock for SystemClock {
     }
 
     fn is_synchronised(&self) -> bool {
-        crate::kernel::clock_is_synchronised()
+        crate::fs::kernel::clock_is_synchronised()
     }
 }
 

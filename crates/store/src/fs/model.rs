@@ -1,6 +1,6 @@
 //! What the engine keeps and hands out.
 
-use crate::disk::ObjectId;
+use crate::fs::disk::ObjectId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use yellow_attic_core::conditions::Standing;
