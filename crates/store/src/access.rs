@@ -1,10 +1,10 @@
 //! Who may do what, in memory: all grants, memberships, rules, owners and quotas of the store, so
 //! that a check reads nothing. Replaced as a whole by the commit that changes any of them.
 
+use crate::catalogue::rows::parse;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf, ShelfKind, Through};
 use crate::quota::Lines;
-use crate::rows::parse;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;

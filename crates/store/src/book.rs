@@ -3,12 +3,12 @@
 //! for a whole group, whatever its size.
 
 use crate::access::{self, Access, Eyes};
+use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
 use crate::fs::record_key::RecordKey;
 use crate::fs::task::Task;
-use crate::rows::{self, ROW_COLUMNS, ROW_FROM};
 use serde_json::{Value, json};
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
@@ -414,7 +414,7 @@ impl Book {
     pub async fn untrash(&mut self, node: NodeId) -> Result<()> {
         let last = match self.group.ended.iter().rev().find(|p| p.row.node == node) {
             Some(last) => Some(last.clone()),
-            None => crate::rows::past_of(&mut self.conn, node, 1).await?.into_iter().next(),
+            None => crate::catalogue::rows::past_of(&mut self.conn, node, 1).await?.into_iter().next(),
         };
         let Some(last) = last.filter(|p| p.ended_how == How::Removed && p.held) else { return Ok(()) };
         if let (Some(content), Some(parent)) = (last.row.content, last.row.parent)

@@ -51,7 +51,7 @@ pub async fn check_record(data: &Path, anchors: Anchors) -> Result<RecordCheck> 
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
-    let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
+    let pool = crate::catalogue::db::open_readers(&data.join("catalogue.db")).await?;
     let found = follow_chain(&pool, &anchors).await;
     pool.close().await;
     found
@@ -77,7 +77,7 @@ pub async fn check(data: &Path, anchors: Anchors, mut progress: Box<dyn FnMut(u6
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
-    let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
+    let pool = crate::catalogue::db::open_readers(&data.join("catalogue.db")).await?;
     let record = follow_chain(&pool, &anchors).await?;
     let known: Vec<Vec<u8>> =
         sqlx::query_scalar("SELECT DISTINCT hash FROM contents WHERE state = 1").fetch_all(&pool).await?;

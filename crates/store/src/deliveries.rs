@@ -161,17 +161,18 @@ impl Engine {
     /// A delivery by its secret, hashed.
     #[boxed]
     pub async fn delivery(&self, secret: [u8; 32]) -> Result<Option<Delivery>> {
-        let raw: Option<Raw> = sqlx::query_as(crate::rows::sql(format!("{SELECT} WHERE d.secret = ?")))
-            .bind(secret.to_vec())
-            .fetch_optional(&self.shared.view.pool)
-            .await?;
+        let raw: Option<Raw> =
+            sqlx::query_as(crate::catalogue::rows::sql(format!("{SELECT} WHERE d.secret = ?")))
+                .bind(secret.to_vec())
+                .fetch_optional(&self.shared.view.pool)
+                .await?;
         Ok(raw.map(Raw::read))
     }
 
     /// The deliveries of an intake, the latest first.
     #[boxed]
     pub async fn deliveries(&self, opening: OpeningId, most: i64) -> Result<Vec<Delivery>> {
-        let raw: Vec<Raw> = sqlx::query_as(crate::rows::sql(format!(
+        let raw: Vec<Raw> = sqlx::query_as(crate::catalogue::rows::sql(format!(
             "{SELECT} WHERE d.opening = ? ORDER BY d.id DESC LIMIT ?"
         )))
         .bind(opening.0)
@@ -481,7 +482,7 @@ impl Engine {
     /// gathered, not one by one.
     #[boxed]
     pub async fn untold_deliveries(&self, quiet_ms: i64) -> Result<Vec<Delivery>> {
-        let raw: Vec<Raw> = sqlx::query_as(crate::rows::sql(format!(
+        let raw: Vec<Raw> = sqlx::query_as(crate::catalogue::rows::sql(format!(
             "{SELECT} WHERE d.told_at IS NULL AND d.done_at IS NOT NULL
                AND NOT EXISTS (SELECT 1 FROM deliveries o WHERE o.opening = d.opening AND o.told_at IS NULL AND o.done_at > ?)
              ORDER BY d.opening, d.id"

@@ -1,10 +1,10 @@
 //! Groups of accounts: what is given to one reaches each member.
 
+use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::people::taken;
-use crate::rows::parse;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{AccountId, GroupId};

@@ -2,6 +2,7 @@
 //! folders apart, putting them together again, restamping what went to another shelf.
 
 use crate::book::Book;
+use crate::catalogue::rows;
 use crate::filer::{File, Filing};
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
@@ -11,7 +12,6 @@ use crate::fs::staging::{Staged, Staging};
 use crate::fs::task::{Loc, Task};
 use crate::past::{Past, hold_still, open_past, see};
 use crate::placer::Placing;
-use crate::rows;
 use crate::view::View;
 use crate::writer::Ask;
 use std::sync::Arc;

@@ -4,11 +4,11 @@
 //! ([`Engine::apply_purge`], in [`crate::letting`]). Bytes go from the disk after the commit that says so; a stop between the two is
 //! found by [`crate::packs`] at the next start.
 
+use crate::catalogue::rows::{self, parse, sql};
 use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::How;
-use crate::rows::{self, parse, sql};
 use async_recursion::async_recursion as boxed;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};

@@ -91,7 +91,7 @@ impl Engine {
     #[boxed]
     pub async fn due_letters(&self) -> Result<(Vec<Letter>, Option<i64>)> {
         let now = self.now_ms();
-        let rows: Vec<LetterRow> = sqlx::query_as(crate::rows::sql(format!(
+        let rows: Vec<LetterRow> = sqlx::query_as(crate::catalogue::rows::sql(format!(
             "SELECT {LETTER} WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 50"
         )))
         .bind(now)
@@ -108,7 +108,7 @@ impl Engine {
     #[boxed]
     pub async fn letters(&self, most: i64) -> Result<Vec<Letter>> {
         let rows: Vec<LetterRow> =
-            sqlx::query_as(crate::rows::sql(format!("SELECT {LETTER} ORDER BY id DESC LIMIT ?")))
+            sqlx::query_as(crate::catalogue::rows::sql(format!("SELECT {LETTER} ORDER BY id DESC LIMIT ?")))
                 .bind(most)
                 .fetch_all(&self.shared.view.pool)
                 .await?;

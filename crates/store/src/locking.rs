@@ -2,10 +2,10 @@
 //! before it is answered. Whoever changes something must pass them, whichever way they came.
 
 use crate::book::Book;
+use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::rows::parse;
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;

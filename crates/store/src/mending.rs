@@ -117,7 +117,7 @@ async fn open(data: &Path) -> Result<(Disk, SqliteConnection)> {
     identity::look(data, Missing::Refuse)?;
     let disk = Disk::open(data, Arc::new(AllSteps))?;
     lock(&disk)?;
-    let conn = crate::db::open_writer(&disk.catalogue()).await?;
+    let conn = crate::catalogue::db::open_writer(&disk.catalogue()).await?;
     Ok((disk, conn))
 }
 

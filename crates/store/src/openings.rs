@@ -1,9 +1,9 @@
 //! Openings: links and intakes as they are kept, who may decide over them, and whether they act.
 
+use crate::catalogue::rows::sql;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Through};
-use crate::rows::sql;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::intake::Kinds;

@@ -1,11 +1,11 @@
 //! Accounts, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
 //! work for the writer.
 
+use crate::catalogue::rows::{parse, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::rows::{parse, sql};
 use crate::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;

@@ -1,12 +1,12 @@
 //! Carrying out what the disk owes the catalogue, in the order of the marks.
 
+use crate::catalogue::rows::parse;
 use crate::dirs::Dirs;
 use crate::filer::{File, Filing};
 use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::task::{Loc, Task};
 use crate::jobs::Step;
-use crate::rows::parse;
 use crate::view::View;
 use crate::writer::{Ask, shelf_parts};
 use parking_lot::{Condvar, Mutex};

@@ -1,9 +1,9 @@
 //! Lists of folders as they are now, and what changed last.
 
+use crate::catalogue::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Row, Shelf};
-use crate::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse, sql};
 use crate::then::SinceThen;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::NodeId;

@@ -1,9 +1,9 @@
 //! Finding files and folders by their names.
 
+use crate::catalogue::rows::{self, ROW_COLUMNS, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf};
-use crate::rows::{self, ROW_COLUMNS, sql};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::{fold, pieces};

@@ -3,7 +3,7 @@
 //!
 //! Without the key, or with another one, the service runs; what it seals cannot be read until it is put back.
 
-use crate::db;
+use crate::catalogue::db;
 use crate::fs::disk::{hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use sqlx::{Connection, SqliteConnection};

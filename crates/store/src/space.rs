@@ -1,12 +1,12 @@
 //! Where the space went: live files, versions, trash, what only snapshots keep, and what it costs on
 //! the disk. The sums are those that are kept, and [`recount`] counts everything once more.
 
+use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Shelf};
 use crate::fs::steps::AllSteps;
-use crate::rows::parse;
 use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
@@ -399,7 +399,7 @@ pub async fn recount(data: &Path) -> Result<Recount> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
-    let pool = crate::db::open_readers(&data.join("catalogue.db")).await?;
+    let pool = crate::catalogue::db::open_readers(&data.join("catalogue.db")).await?;
     let text: String = sqlx::query_scalar(
         "SELECT json_group_array(json_array(node, bytes, files, folders, past_bytes, past_files, trash_bytes, trash_files)) FROM folders",
     )

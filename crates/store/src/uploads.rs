@@ -872,7 +872,7 @@ pub(crate) async fn recover(
     let uploads = Uploads::default();
     let mut spared = Vec::new();
     for row in rows {
-        let (synced, ..): RestJson = crate::rows::parse(&row.15)?;
+        let (synced, ..): RestJson = crate::catalogue::rows::parse(&row.15)?;
         let mut upload = read(row)?;
         let Some(there) = staging.cut_upload(upload.content, synced)? else { continue };
         upload.received = there;
@@ -914,7 +914,7 @@ fn read(row: UploadRow) -> Result<Upload> {
     #[rustfmt::skip]
     let (id, content, parent, name, size, mtime, if_match, if_none_match, hash, made_at, expires_at, node, way, delivery, joining, rest) =
         row;
-    let (_, stranger, from, open_length): RestJson = crate::rows::parse(&rest)?;
+    let (_, stranger, from, open_length): RestJson = crate::catalogue::rows::parse(&rest)?;
     Ok(Upload {
         id,
         new: NewUpload {

@@ -3,9 +3,9 @@
 
 use crate::access::Access;
 use crate::book::Changed;
+use crate::catalogue::rows;
 use crate::fs::error::Result;
 use crate::fs::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
-use crate::rows;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
 use sqlx::sqlite::SqlitePool;

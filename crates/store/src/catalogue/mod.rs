@@ -1,0 +1,4 @@
+//! The catalogue in SQLite: opening it, and its rows.
+
+pub(crate) mod db;
+pub(crate) mod rows;
