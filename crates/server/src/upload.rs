@@ -10,7 +10,7 @@ use futures_util::{Stream, StreamExt};
 use sha2::Digest as _;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::digests::{self, Algorithm};
-use yellow_attic_store::quota::Claim;
+use yellow_attic_store::rights::quota::Claim;
 use yellow_attic_store::uploads::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
 

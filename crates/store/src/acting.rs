@@ -1,11 +1,11 @@
 //! Whether links and intakes act now: their terms, against the present state of maker, target and rules;
 //! and what becomes of them by themselves.
 
-use crate::access::Eyes;
 use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
 use crate::openings::{Opening, Wanted};
+use crate::rights::access::Eyes;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;

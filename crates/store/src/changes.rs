@@ -1,11 +1,11 @@
 //! The feed: what changed on a shelf since a number, as somebody may see it.
 
-use crate::access::Eyes;
 use crate::catalogue::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, PastRow, Row, Shelf};
 use crate::reading::MOST_ENTRIES;
+use crate::rights::access::Eyes;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, ShelfId};
 

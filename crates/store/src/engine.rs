@@ -15,7 +15,7 @@ use crate::jobs::{Jobs, Step};
 use crate::ops::{Done, NewShelf, Place};
 use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
-use crate::quota::Claims;
+use crate::rights::quota::Claims;
 use crate::secrets::Secrets;
 use crate::uploads::Uploads;
 use crate::view::{Caches, View};
@@ -70,7 +70,7 @@ impl Options {
 }
 
 /// Whether anything of who may do what has changed.
-pub struct RightsWatch(tokio::sync::watch::Receiver<Arc<crate::access::Access>>);
+pub struct RightsWatch(tokio::sync::watch::Receiver<Arc<crate::rights::access::Access>>);
 
 impl RightsWatch {
     /// Whether it has since this watch began, or since [`RightsWatch::seen`].

@@ -12,9 +12,9 @@
 //!   removed; [`rollback`]: a folder as it was; [`alarms`]: when a device changes too much; [`space`]: where it went.
 //! - [`uploads`]: files that arrive in parts, over days if need be.
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
-//!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`quota`]: how full a shelf
+//!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`rights::quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
-//! - [`locking`]: what is locked; [`properties`]: what programs keep with files.
+//! - [`rights::locking`]: what is locked; [`properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`mending`]: what is done to a store that no service has open.
@@ -34,7 +34,6 @@
 
 #![deny(unsafe_code)]
 
-mod access;
 pub mod acting;
 pub mod alarms;
 mod book;
@@ -60,7 +59,6 @@ pub mod keeping;
 pub mod leaving;
 pub mod letters;
 pub mod letting;
-pub mod locking;
 pub mod mending;
 pub mod openings;
 mod ops;
@@ -70,10 +68,10 @@ pub mod people;
 mod placer;
 pub mod places;
 pub mod properties;
-pub mod quota;
 pub mod reading;
 pub mod recorded;
 mod reviving;
+pub mod rights;
 pub mod rollback;
 pub mod ruling;
 pub mod searching;

@@ -1,9 +1,9 @@
 //! Places: which shelves somebody may enter, what stands at a path, and where something is found.
 
-use crate::access::{Eyes, may_put};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf, ShelfKind};
+use crate::rights::access::{Eyes, may_put};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;

@@ -1,13 +1,13 @@
 //! Rolling a folder back: the difference between two numbers, applied as ordinary changes, so that it
 //! can be undone like any other. Goes on after a restart, because the plan is made anew from what is.
 
-use crate::access::Eyes;
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
 use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, Life, Row};
 use crate::ops::Place;
+use crate::rights::access::Eyes;
 use async_recursion::async_recursion as boxed;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};

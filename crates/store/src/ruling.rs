@@ -44,7 +44,7 @@ impl Engine {
                 // Within the transaction: of two changes at once the second sees the first.
                 let set: Vec<(i64, i64, String, String)> =
                     sqlx::query_as("SELECT kind, of, rule, value FROM rules").fetch_all(&mut *conn).await?;
-                let set = set.into_iter().filter_map(crate::access::read_rule);
+                let set = set.into_iter().filter_map(crate::rights::access::read_rule);
                 Rules::new(set).with(scope, rule, value)?;
                 let (kind, of) = match scope {
                     Scope::Service => (0, 0),

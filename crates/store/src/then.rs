@@ -1,11 +1,11 @@
 //! The past: moments, a folder as it was, the states of a node, and who may look at them.
 
-use crate::access::Eyes;
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, PastRow, Row};
 use crate::reading::{Entry, MOST_ENTRIES, Page};
+use crate::rights::access::Eyes;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;

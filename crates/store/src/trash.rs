@@ -1,11 +1,11 @@
 //! What was removed: seen in one place, brought back to where it was, its folders with it.
 
-use crate::access::Eyes;
 use crate::catalogue::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, How, Life, PastRow, Row};
 use crate::ops::{Done, Place};
+use crate::rights::access::Eyes;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;

@@ -6,7 +6,7 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::fs::staging::{Arriving, Room, Staging};
 use crate::ops::Done;
-use crate::quota::Claim;
+use crate::rights::quota::Claim;
 use crate::writer::{Ask, Put};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;

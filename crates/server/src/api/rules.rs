@@ -245,7 +245,7 @@ pub async fn set_rule(
         going_before = Some(now.total().states);
     }
     if rule == Rule::QuotaCounts {
-        let counts = yellow_attic_store::quota::Counts::of(&after);
+        let counts = yellow_attic_store::rights::quota::Counts::of(&after);
         quotas = super::space::quotas(&state, Some(counts), true).await?;
     }
     Ok(HttpResponse::Ok().json(api::RuleEffects {

@@ -12,7 +12,7 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, ShelfId, ShelfPath};
 use yellow_attic_store::people::Role;
-use yellow_attic_store::quota::{Counts, LineOf};
+use yellow_attic_store::rights::quota::{Counts, LineOf};
 use yellow_attic_store::space::Held;
 use yellow_attic_store::{Shelf, ShelfKind, StoreError};
 
@@ -170,7 +170,7 @@ pub async fn quotas(state: &State, counts: Option<Counts>, all: bool) -> Result<
         _ => 90,
     };
     let shelves = state.engine.shelves();
-    let of = |f: &yellow_attic_store::quota::Filled| match f.of {
+    let of = |f: &yellow_attic_store::rights::quota::Filled| match f.of {
         LineOf::Organisation => "organisation".to_string(),
         LineOf::Folder(node) => format!("folder:{node}"),
         LineOf::Shelf(id) => {

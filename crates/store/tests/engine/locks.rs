@@ -10,8 +10,8 @@ use yellow_attic_store::check::check;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::model::Tokens;
 use yellow_attic_store::fs::steps::AllSteps;
-use yellow_attic_store::locking::{Held, NewLock};
 use yellow_attic_store::people::Role;
+use yellow_attic_store::rights::locking::{Held, NewLock};
 use yellow_attic_store::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};
 

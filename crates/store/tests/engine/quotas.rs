@@ -3,7 +3,7 @@
 use crate::support::{Attic, name};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::{Rule, Scope};
-use yellow_attic_store::quota::{Counts, LineOf};
+use yellow_attic_store::rights::quota::{Counts, LineOf};
 use yellow_attic_store::{Actor, StoreError};
 
 fn refused<T>(done: &Result<T, StoreError>) -> bool {

@@ -4,7 +4,7 @@
 use crate::catalogue::rows::parse;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf, ShelfKind, Through};
-use crate::quota::Lines;
+use crate::rights::quota::Lines;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
