@@ -7,7 +7,7 @@ use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::Staged;
 use crate::ops::{Done, Place};
 use crate::reading::Sort;
-use crate::writer::Ask;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
 use yellow_attic_core::conditions::Conditions;

@@ -9,7 +9,7 @@ use crate::fs::model::{Content, Life, Row};
 use crate::fs::staging::hash_file;
 use crate::fs::task::Loc;
 use crate::past::{Past, SEAL_MS, open_past, set_aside};
-use crate::writer::Ask;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
 use std::sync::Arc;

@@ -1,14 +1,14 @@
 //! A folder becomes a shared shelf, a shelf becomes a folder, a shelf goes: one row and one rename,
 //! whatever is beneath. Ids, history, links and grants stay with what they are on.
 
-use crate::book::{Book, Delta};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
 use crate::fs::task::{Loc, Task};
 use crate::granting::{self, NewGrant};
 use crate::ops::Done;
-use crate::writer::Ask;
+use crate::txn::book::{Book, Delta};
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeMap;
 use std::sync::Arc;

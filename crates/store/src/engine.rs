@@ -1,6 +1,5 @@
 //! The engine, put together: open it, ask it, stop it.
 
-use crate::book::Book;
 use crate::dirs::Dirs;
 use crate::filer::{Filer, Filing};
 use crate::fs::clock::{Clock, Timekeeper};
@@ -17,9 +16,10 @@ use crate::packs::{Packer, Packing};
 use crate::placer::{Placer, Placing, load_marks};
 use crate::rights::quota::Claims;
 use crate::secrets::Secrets;
+use crate::txn::book::Book;
+use crate::txn::view::{Caches, View};
+use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
 use crate::uploads::Uploads;
-use crate::view::{Caches, View};
-use crate::writer::{Ask, Latch, Put, Writer, shelf_parts};
 use crate::{db, rows};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
@@ -118,7 +118,7 @@ pub(crate) struct Shared {
     latch: Arc<Latch>,
     /// How far the newest catalogue was, if this is an older one.
     doubt: Option<i64>,
-    work: Arc<crate::writer::Work>,
+    work: Arc<crate::txn::writer::Work>,
     stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
     writer: Mutex<Option<mpsc::Sender<Ask>>>,
@@ -163,7 +163,7 @@ impl Engine {
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
         crate::fs::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;
-        let began = crate::book::load_heads(&mut conn).await?.at;
+        let began = crate::txn::book::load_heads(&mut conn).await?.at;
         let time = Arc::new(Timekeeper::new(options.clock, began));
         let record_key = RecordKey::open(&options.data, time.stamp())?;
         let first_key = record_key.first();
@@ -195,7 +195,7 @@ impl Engine {
             placing.stop_shelf(shelf.id, missing);
         }
         let (sender, receiver) = mpsc::channel(1024);
-        let work = Arc::new(crate::writer::Work::default());
+        let work = Arc::new(crate::txn::writer::Work::default());
         let stopped = Arc::new(AtomicBool::new(false));
         let wake = Arc::new(Notify::new());
         let runtime = tokio::runtime::Handle::current();
@@ -509,7 +509,7 @@ impl Engine {
     }
 
     /// What the writer has done since the start.
-    pub fn work(&self) -> &crate::writer::Work {
+    pub fn work(&self) -> &crate::txn::writer::Work {
         &self.shared.work
     }
 

@@ -1,10 +1,10 @@
 //! What is found on the disk is taken into the timeline: nothing is overwritten unseen.
 
-use crate::book::{Book, Delta};
 use crate::catalogue::rows;
 use crate::fs::disk::ObjectId;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
+use crate::txn::book::{Book, Delta};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, NodeId};

@@ -1,12 +1,12 @@
 //! Giving and taking rights, and saying who has which and why.
 
-use crate::book::Book;
 use crate::catalogue::rows::sql;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf};
 use crate::rights::access::{Access, Eyes, LetIn, need};
-use crate::writer::Ask;
+use crate::txn::book::Book;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::sync::Arc;

@@ -1,7 +1,6 @@
 //! Work that goes on in steps, in the background, and survives a restart: taking removed
 //! folders apart, putting them together again, restamping what went to another shelf.
 
-use crate::book::Book;
 use crate::catalogue::rows;
 use crate::filer::{File, Filing};
 use crate::fs::clock::Timekeeper;
@@ -12,8 +11,9 @@ use crate::fs::staging::{Staged, Staging};
 use crate::fs::task::{Loc, Task};
 use crate::past::{Past, hold_still, open_past, see};
 use crate::placer::Placing;
-use crate::view::View;
-use crate::writer::Ask;
+use crate::txn::book::Book;
+use crate::txn::view::View;
+use crate::txn::writer::Ask;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::{Notify, mpsc, oneshot};

@@ -1,14 +1,14 @@
 //! Letting go what [`crate::keeping`] planned, in small steps of the writer. Each step looks once more: what
 //! came back meanwhile stays, and what somebody named or a rule holds by now.
 
-use crate::book::{Book, Delta};
 use crate::engine::Engine;
 use crate::filer::File;
 use crate::found::content_of;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Lies, Life, Row};
 use crate::keeping::{Going, Key, Purge, Reach, Sum};
-use crate::writer::Ask;
+use crate::txn::book::{Book, Delta};
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};

@@ -36,7 +36,6 @@
 
 pub mod acting;
 pub mod alarms;
-mod book;
 pub mod bringing;
 pub mod bytes;
 mod catalogue;
@@ -83,9 +82,8 @@ pub mod space;
 pub mod then;
 pub mod trash;
 pub mod tree;
+mod txn;
 pub mod uploads;
-mod view;
-mod writer;
 
 pub use changes::Change;
 pub use engine::{Engine, Options};
@@ -98,4 +96,4 @@ pub use identity::Missing;
 pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
 pub use then::{SinceThen, State};
-pub use writer::Work;
+pub use txn::writer::Work;

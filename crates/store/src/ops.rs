@@ -1,13 +1,13 @@
 //! The operations on the timeline: each looks first, and changes the book only when nothing
 //! can refuse any more, so that one refusal in a group harms no other.
 
-use crate::book::{Book, Delta};
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
 use crate::fs::task::{Loc, Task};
 use crate::granting::{self, NewGrant};
 use crate::rights::access::may_put;
+use crate::txn::book::{Book, Delta};
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;

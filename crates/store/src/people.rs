@@ -6,7 +6,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::writer::Ask;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;

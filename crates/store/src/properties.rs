@@ -1,13 +1,13 @@
 //! Properties that programs keep with files and folders, and times that they set.
 
-use crate::book::Book;
 use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::disk::set_mtime;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::Done;
-use crate::writer::Ask;
+use crate::txn::book::Book;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,11 +1,11 @@
 //! Bringing back: a file's earlier bytes, a removed file, a removed folder, a copy that appears.
 
-use crate::book::{Book, Delta};
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
 use crate::fs::task::{Loc, Task};
 use crate::ops::{Arrived, Done, Place, key_of, stamped, taken, writable_folder};
+use crate::txn::book::{Book, Delta};
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;

@@ -7,7 +7,7 @@ use crate::fs::model::Actor;
 use crate::fs::staging::{Arriving, Room, Staging};
 use crate::ops::Done;
 use crate::rights::quota::Claim;
-use crate::writer::{Ask, Put};
+use crate::txn::writer::{Ask, Put};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::SqliteConnection;

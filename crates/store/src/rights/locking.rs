@@ -1,12 +1,12 @@
 //! Locks: all that hold are in memory, with the writer and with readers; each change of them is in the catalogue
 //! before it is answered. Whoever changes something must pass them, whichever way they came.
 
-use crate::book::Book;
 use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::writer::Ask;
+use crate::txn::book::Book;
+use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;

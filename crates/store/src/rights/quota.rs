@@ -5,11 +5,11 @@
 //! the commit they are counted once more, exactly. What counts is a rule: live logical bytes, and
 //! beside them versions, trash, what only snapshots keep, and what others gave.
 
-use crate::book::{Book, shelf_word};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Shelf, ShelfKind};
 use crate::rights::access::Access;
+use crate::txn::book::{Book, shelf_word};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet};

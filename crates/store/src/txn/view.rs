@@ -1,11 +1,11 @@
 //! What readers see: the catalogue through a few read-only connections, with the rows that
 //! are asked for again and again answered from memory.
 
-use crate::book::Changed;
 use crate::catalogue::rows;
 use crate::fs::error::Result;
 use crate::fs::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
 use crate::rights::access::Access;
+use crate::txn::book::Changed;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
 use sqlx::sqlite::SqlitePool;

@@ -1,7 +1,6 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
-use crate::book::{Book, Changed};
 use crate::converting::{self, Converting};
 use crate::copying::{self, CopyItem};
 use crate::dirs::Dirs;
@@ -17,7 +16,8 @@ use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
 use crate::reviving;
 use crate::rights::locking::{self, Held, Locking};
-use crate::view::Caches;
+use crate::txn::book::{Book, Changed};
+use crate::txn::view::Caches;
 use sqlx::SqliteConnection;
 use std::future::Future;
 use std::pin::Pin;
@@ -444,7 +444,7 @@ impl Writer {
                 // Refused by SQLite if the commit took effect after all.
                 let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
                 // Whether it did is unknown: look before answering.
-                let took_effect = match crate::book::load_heads(&mut book.conn).await {
+                let took_effect = match crate::txn::book::load_heads(&mut book.conn).await {
                     Ok(heads) => heads.commits >= book.heads.commits,
                     Err(_) => false,
                 };
