@@ -1,10 +1,10 @@
 //! Copying, and bringing back what was.
 
-use crate::copying::CopyItem;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::Staged;
+use crate::ops::copying::CopyItem;
 use crate::ops::{Done, Place};
 use crate::reading::Sort;
 use crate::txn::writer::Ask;

@@ -2,12 +2,12 @@
 //! program has changed them.
 
 use crate::engine::Engine;
-use crate::found::Foreign;
 use crate::fs::disk::{Look, content_name, hex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Content, Life, Row};
 use crate::fs::staging::hash_file;
 use crate::fs::task::Loc;
+use crate::ops::found::Foreign;
 use crate::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;

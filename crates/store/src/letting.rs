@@ -3,10 +3,10 @@
 
 use crate::engine::Engine;
 use crate::filer::File;
-use crate::found::content_of;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Lies, Life, Row};
 use crate::keeping::{Going, Key, Purge, Reach, Sum};
+use crate::ops::found::content_of;
 use crate::txn::book::{Book, Delta};
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;

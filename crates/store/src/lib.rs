@@ -14,7 +14,7 @@
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`rights::quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
-//! - [`rights::locking`]: what is locked; [`properties`]: what programs keep with files.
+//! - [`rights::locking`]: what is locked; [`ops::properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
 //! - [`mending`]: what is done to a store that no service has open.
@@ -41,14 +41,11 @@ pub mod bytes;
 mod catalogue;
 pub mod changes;
 pub mod check;
-mod converting;
-mod copying;
 pub mod deliveries;
 mod dirs;
 pub mod engine;
 pub mod factors;
 mod filer;
-mod found;
 pub mod fs;
 pub mod granting;
 pub mod groups;
@@ -60,16 +57,14 @@ pub mod letters;
 pub mod letting;
 pub mod mending;
 pub mod openings;
-mod ops;
+pub mod ops;
 mod packs;
 mod past;
 pub mod people;
 mod placer;
 pub mod places;
-pub mod properties;
 pub mod reading;
 pub mod recorded;
-mod reviving;
 pub mod rights;
 pub mod rollback;
 pub mod ruling;

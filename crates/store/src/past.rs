@@ -4,9 +4,9 @@
 //! seal is a time of modification that no program sets: who writes breaks it. Bytes whose seal
 //! is broken are hashed again before anybody is given them.
 
-use crate::found::Foreign;
 use crate::fs::disk::{Disk, Look, content_name, hex, look_at_open, set_mtime};
 use crate::fs::staging::{Staging, hash_file};
+use crate::ops::found::Foreign;
 use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;

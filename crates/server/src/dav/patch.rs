@@ -52,7 +52,7 @@ pub async fn answer(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
             Change::Set(value) => {
                 let mut text = String::new();
                 value.write(&mut text);
-                match text.len() > yellow_attic_store::properties::LONGEST {
+                match text.len() > yellow_attic_store::ops::properties::LONGEST {
                     true => Fate::Refused("its value is longer than 64 KiB"),
                     false => {
                         kept.push((name.clone(), Some(text)));

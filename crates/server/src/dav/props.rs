@@ -13,8 +13,8 @@ use yellow_attic_core::dav::xml::escape;
 use yellow_attic_core::dav::{DAV, PropName, TIMES, answer};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{NodeId, ShelfId};
+use yellow_attic_store::ops::properties::Properties;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::properties::Properties;
 use yellow_attic_store::rights::locking::Held;
 use yellow_attic_store::{Folder, How, Row};
 

@@ -1,10 +1,7 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
-use crate::converting::{self, Converting};
-use crate::copying::{self, CopyItem};
 use crate::dirs::Dirs;
-use crate::found::{self, Foreign};
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, content_name, look};
 use crate::fs::error::{Result, StoreError};
@@ -12,9 +9,12 @@ use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::{Staged, Staging};
 use crate::granting::{self, Granting};
 use crate::identity::Commits;
+use crate::ops::converting::{self, Converting};
+use crate::ops::copying::{self, CopyItem};
+use crate::ops::found::{self, Foreign};
+use crate::ops::reviving;
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
 use crate::placer::Placing;
-use crate::reviving;
 use crate::rights::locking::{self, Held, Locking};
 use crate::txn::book::{Book, Changed};
 use crate::txn::view::Caches;
@@ -602,7 +602,7 @@ impl Writer {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
                 let done = ops::make_folder(book, &actor, parent, &name, (id, object)).await;
-                let done = crate::properties::take_on(book, like, done).await;
+                let done = crate::ops::properties::take_on(book, like, done).await;
                 finish(done, answer, left, answers)
             }
             Ask::Put(p) => {
@@ -623,7 +623,7 @@ impl Writer {
                 if let (Ok(Done { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
                     book.finish_upload(upload, row.node);
                 }
-                let done = crate::properties::take_on(book, p.like, done).await;
+                let done = crate::ops::properties::take_on(book, p.like, done).await;
                 finish(done, p.answer, p.staged, answers)
             }
             Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
@@ -730,7 +730,7 @@ impl Writer {
             }
             Ask::Properties { actor, node, changes, mtime, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = crate::properties::apply(book, &actor, node, &changes, mtime).await;
+                let done = crate::ops::properties::apply(book, &actor, node, &changes, mtime).await;
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 }

@@ -1,6 +1,12 @@
 //! The operations on the timeline: each looks first, and changes the book only when nothing
 //! can refuse any more, so that one refusal in a group harms no other.
 
+pub(crate) mod converting;
+pub(crate) mod copying;
+pub(crate) mod found;
+pub mod properties;
+pub(crate) mod reviving;
+
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
