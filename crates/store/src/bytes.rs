@@ -2,13 +2,13 @@
 //! program has changed them.
 
 use crate::engine::Engine;
+use crate::files::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::fs::disk::{Look, content_name, hex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Content, Life, Row};
 use crate::fs::staging::hash_file;
 use crate::fs::task::Loc;
 use crate::ops::found::Foreign;
-use crate::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
@@ -49,7 +49,7 @@ impl Engine {
                 break;
             }
             // A rename that failed is tried again in half a second: it is waited for.
-            if attempt + 1 >= LOOKS && begun.elapsed() > crate::placer::TRIED_AGAIN_WITHIN {
+            if attempt + 1 >= LOOKS && begun.elapsed() > crate::files::placer::TRIED_AGAIN_WITHIN {
                 break;
             }
             tokio::time::sleep(Duration::from_millis(2)).await;

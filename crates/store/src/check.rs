@@ -94,7 +94,7 @@ pub async fn check(data: &Path, anchors: Anchors, mut progress: Box<dyn FnMut(u6
     let mut found = tokio::task::spawn_blocking(move || {
         let mut found = hash_past(&disk, known, &mut progress)?;
         let done = found.bytes;
-        let packs = crate::packs::check_packs(&disk, &chunks, &mut |n| progress(done + n));
+        let packs = crate::files::packs::check_packs(&disk, &chunks, &mut |n| progress(done + n));
         found.bytes += packs.bytes;
         found.damaged.extend(packs.damaged);
         Ok::<_, std::io::Error>(found)

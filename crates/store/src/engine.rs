@@ -1,7 +1,10 @@
 //! The engine, put together: open it, ask it, stop it.
 
-use crate::dirs::Dirs;
-use crate::filer::{Filer, Filing};
+use crate::files::dirs::Dirs;
+use crate::files::filer::{Filer, Filing};
+use crate::files::jobs::{Jobs, Step};
+use crate::files::packs::{Packer, Packing};
+use crate::files::placer::{Placer, Placing, load_marks};
 use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
@@ -10,10 +13,7 @@ use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
 use crate::fs::steps::{AllSteps, Steps};
 use crate::identity::{self, Missing};
-use crate::jobs::{Jobs, Step};
 use crate::ops::{Done, NewShelf, Place};
-use crate::packs::{Packer, Packing};
-use crate::placer::{Placer, Placing, load_marks};
 use crate::rights::quota::Claims;
 use crate::secrets::Secrets;
 use crate::txn::book::Book;

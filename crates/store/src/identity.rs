@@ -122,7 +122,8 @@ pub(crate) async fn recognise(
 pub(crate) async fn accept(conn: &mut SqliteConnection, disk: &Disk) -> Result<u64> {
     let failed = |e: &io::Error| StoreError::io("keeping aside what this catalogue does not know", e);
     let packs: Vec<i64> = sqlx::query_scalar("SELECT id FROM packs").fetch_all(&mut *conn).await?;
-    let packs: std::collections::HashSet<String> = packs.into_iter().map(crate::packs::pack_name).collect();
+    let packs: std::collections::HashSet<String> =
+        packs.into_iter().map(crate::files::packs::pack_name).collect();
     let known: Vec<Vec<u8>> = sqlx::query_scalar("SELECT DISTINCT hash FROM contents WHERE state = 1")
         .fetch_all(&mut *conn)
         .await?;

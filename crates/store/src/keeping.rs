@@ -2,7 +2,7 @@
 //!
 //! A purge looks first ([`Engine::plan_purge`]) and then lets go in small steps of the writer
 //! ([`Engine::apply_purge`], in [`crate::letting`]). Bytes go from the disk after the commit that says so; a stop between the two is
-//! found by [`crate::packs`] at the next start.
+//! found by [`crate::files::packs`] at the next start.
 
 use crate::catalogue::rows::{self, parse, sql};
 use crate::engine::Engine;

@@ -2,7 +2,7 @@
 //! came back meanwhile stays, and what somebody named or a rule holds by now.
 
 use crate::engine::Engine;
-use crate::filer::File;
+use crate::files::filer::File;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Lies, Life, Row};
 use crate::keeping::{Going, Key, Purge, Reach, Sum};

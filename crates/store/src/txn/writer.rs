@@ -1,7 +1,8 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
-use crate::dirs::Dirs;
+use crate::files::dirs::Dirs;
+use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, content_name, look};
 use crate::fs::error::{Result, StoreError};
@@ -14,7 +15,6 @@ use crate::ops::copying::{self, CopyItem};
 use crate::ops::found::{self, Foreign};
 use crate::ops::reviving;
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
-use crate::placer::Placing;
 use crate::rights::locking::{self, Held, Locking};
 use crate::txn::book::{Book, Changed};
 use crate::txn::view::Caches;
@@ -161,7 +161,7 @@ pub(crate) enum Ask {
         answer: Answer<()>,
     },
     Step {
-        step: crate::jobs::Step,
+        step: crate::files::jobs::Step,
         answer: Answer<()>,
     },
     LetGo {
@@ -486,7 +486,7 @@ impl Writer {
                 limbo.clear();
             }
             book.recover().await?;
-            let tasks = crate::placer::load_marks(&mut book.conn).await?;
+            let tasks = crate::files::placer::load_marks(&mut book.conn).await?;
             self.placing.add_missing(tasks, book.heads.mark);
             Ok::<_, StoreError>(())
         };

@@ -2,15 +2,15 @@
 //! folders apart, putting them together again, restamping what went to another shelf.
 
 use crate::catalogue::rows;
-use crate::filer::{File, Filing};
+use crate::files::filer::{File, Filing};
+use crate::files::past::{Past, hold_still, open_past, see};
+use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
 use crate::fs::staging::{Staged, Staging};
 use crate::fs::task::{Loc, Task};
-use crate::past::{Past, hold_still, open_past, see};
-use crate::placer::Placing;
 use crate::txn::book::Book;
 use crate::txn::view::View;
 use crate::txn::writer::Ask;
@@ -224,7 +224,7 @@ pub(crate) struct Jobs {
     pub staging: Arc<Staging>,
     pub placing: Placing,
     pub filing: Filing,
-    pub packing: crate::packs::Packing,
+    pub packing: crate::files::packs::Packing,
     pub time: Arc<Timekeeper>,
     pub writer: mpsc::WeakSender<Ask>,
     pub wake: Arc<Notify>,

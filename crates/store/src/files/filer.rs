@@ -2,11 +2,11 @@
 //!
 //! What waits lies in `past/incoming`; after a stop, that folder itself says what is to do.
 
+use crate::files::packs::Packing;
+use crate::files::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past, see};
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::packs::Packing;
-use crate::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past, see};
 use crate::txn::view::View;
 use crate::txn::writer::Ask;
 use parking_lot::Mutex;
@@ -139,7 +139,10 @@ impl Filer {
             File::Content(id, node) => self.content(*id, *node),
             File::Adopted { node, name, object, remade } => {
                 let (node, object) = (*node, *object);
-                self.ask(|answer| Ask::Step { step: crate::jobs::Step::Adopt { node, object }, answer })?;
+                self.ask(|answer| Ask::Step {
+                    step: crate::files::jobs::Step::Adopt { node, object },
+                    answer,
+                })?;
                 let (kind, detail) = match remade {
                     false => (
                         "folder taken up",

@@ -1,12 +1,12 @@
 //! Carrying out what the disk owes the catalogue, in the order of the marks.
 
 use crate::catalogue::rows::parse;
-use crate::dirs::Dirs;
-use crate::filer::{File, Filing};
+use crate::files::dirs::Dirs;
+use crate::files::filer::{File, Filing};
+use crate::files::jobs::Step;
 use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::task::{Loc, Task};
-use crate::jobs::Step;
 use crate::txn::view::View;
 use crate::txn::writer::{Ask, shelf_parts};
 use parking_lot::{Condvar, Mutex};
@@ -717,7 +717,7 @@ impl Placer {
             Some((content, _)) => (content_name(content), File::Content(content, task.node)),
             None => {
                 let instead_of = task.expect.map(|(content, _)| content);
-                let name = crate::filer::stranger_name(task.mark, task.node, instead_of);
+                let name = crate::files::filer::stranger_name(task.mark, task.node, instead_of);
                 (name.clone(), File::Stranger { name, node: task.node, instead_of })
             }
         };

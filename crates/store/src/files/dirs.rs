@@ -1,10 +1,10 @@
 //! Where folders lie on the disk: found by the object, wherever it is on its way.
 
+use crate::files::placer::Placing;
 use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Lies;
 use crate::fs::task::Loc;
-use crate::placer::Placing;
 use crate::txn::view::View;
 use crate::txn::writer::shelf_parts;
 use quick_cache::sync::Cache;
@@ -106,7 +106,7 @@ impl Dirs {
                 break;
             }
             // A rename that failed is tried again in half a second: it is waited for.
-            if attempt + 1 >= looks && begun.elapsed() > crate::placer::TRIED_AGAIN_WITHIN {
+            if attempt + 1 >= looks && begun.elapsed() > crate::files::placer::TRIED_AGAIN_WITHIN {
                 break;
             }
             tokio::time::sleep(std::time::Duration::from_millis(2)).await;

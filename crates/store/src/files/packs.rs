@@ -13,11 +13,11 @@
 //! Nothing counts references. What no recipe names any more is found by walking the recipes, which
 //! are short, and its space is taken back by writing what is left of a pack into a new one.
 
-use crate::filer::{File as ToFile, Filing};
+use crate::files::filer::{File as ToFile, Filing};
+use crate::files::past::{Past, open_past};
 use crate::fs::disk::{Disk, hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::past::{Past, open_past};
 use crate::txn::view::View;
 use crate::txn::writer::Ask;
 use parking_lot::Mutex;

@@ -1,0 +1,8 @@
+//! What works on the disk behind the answers: placing, filing, packing, and jobs in steps.
+
+pub(crate) mod dirs;
+pub(crate) mod filer;
+pub(crate) mod jobs;
+pub(crate) mod packs;
+pub(crate) mod past;
+pub(crate) mod placer;
