@@ -1,10 +1,10 @@
 //! Second factors: what proves more than a password. One-time codes, passkeys, recovery codes.
 
 use crate::engine::Engine;
+use crate::engine::secrets::{of_factor, wipe};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::people::Account;
-use crate::secrets::{of_factor, wipe};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 

@@ -2,9 +2,9 @@
 //! restart, and a mail server that is away.
 
 use crate::engine::Engine;
+use crate::engine::secrets::wipe;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::secrets::wipe;
 use async_recursion::async_recursion as boxed;
 
 /// A letter to be sent.

@@ -17,10 +17,10 @@
 //! - [`rights::locking`]: what is locked; [`ops::properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
-//! - [`mending`]: what is done to a store that no service has open.
+//! - [`engine::mending`]: what is done to a store that no service has open.
 //! - [`fs::record_key`]: what rows of the record are marked with.
 //! - [`fs::tree_access`]: who on the machine reads the data folder; [`fs::process`]: whom the service's commands act as.
-//! - [`identity`]: which store a folder holds, and whether its catalogue is the newest.
+//! - [`engine::identity`]: which store a folder holds, and whether its catalogue is the newest.
 //! - [`fs::model`], [`fs::error`], [`fs::clock`], [`fs::steps`]: what all of these speak of.
 //!
 //! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
@@ -48,12 +48,10 @@ mod files;
 pub mod fs;
 pub mod granting;
 pub mod groups;
-pub mod identity;
 pub mod keeping;
 pub mod leaving;
 pub mod letters;
 pub mod letting;
-pub mod mending;
 pub mod openings;
 pub mod ops;
 pub mod people;
@@ -64,7 +62,6 @@ pub mod rights;
 pub mod rollback;
 pub mod ruling;
 pub mod searching;
-pub mod secrets;
 pub mod signing;
 pub mod slips;
 pub mod snapshots;
@@ -76,13 +73,13 @@ mod txn;
 pub mod uploads;
 
 pub use changes::Change;
+pub use engine::identity::Missing;
 pub use engine::{Engine, Options};
 pub use fs::disk::Durability;
 pub use fs::error::{Result, StoreError};
 pub use fs::model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Through};
 pub use fs::staging::{Arriving, SMALL, Staged};
 pub use fs::tree_access::TreeAccess;
-pub use identity::Missing;
 pub use ops::{Done, NewShelf, Place};
 pub use reading::{Entry, Page, Sort};
 pub use then::{SinceThen, State};

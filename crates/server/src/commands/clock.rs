@@ -1,7 +1,7 @@
 use super::{Common, Outcome};
 use yellow_attic_server::times::show;
+use yellow_attic_store::engine::mending;
 use yellow_attic_store::fs::clock::{Clock, SystemClock};
-use yellow_attic_store::mending;
 
 /// Compare the times that are kept with this machine's clock, while the service is stopped.
 ///

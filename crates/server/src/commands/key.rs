@@ -1,5 +1,5 @@
 use super::{Common, Outcome};
-use yellow_attic_store::secrets::{USUAL_NAME, look};
+use yellow_attic_store::engine::secrets::{USUAL_NAME, look};
 
 /// Look at the key that seals second factors, whether or not the service runs.
 ///

@@ -1,6 +1,7 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
+use crate::engine::identity::Commits;
 use crate::files::dirs::Dirs;
 use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
@@ -9,7 +10,6 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::{Staged, Staging};
 use crate::granting::{self, Granting};
-use crate::identity::Commits;
 use crate::ops::converting::{self, Converting};
 use crate::ops::copying::{self, CopyItem};
 use crate::ops::found::{self, Foreign};

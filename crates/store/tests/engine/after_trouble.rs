@@ -565,9 +565,9 @@ async fn times_that_a_wrong_clock_left_are_mended_in_their_order() {
     assert!(attic.find("doc").await.unwrap().at > START + YEAR / 2);
     attic.engine.stop().await;
     let now = START + 1_000;
-    let found = yellow_attic_store::mending::look_at_times(&attic.data(), now).await.unwrap();
+    let found = yellow_attic_store::engine::mending::look_at_times(&attic.data(), now).await.unwrap();
     assert!(found.newest > now && found.ahead >= 2, "{found:?}");
-    yellow_attic_store::mending::mend_times(&attic.data(), now).await.unwrap();
+    yellow_attic_store::engine::mending::mend_times(&attic.data(), now).await.unwrap();
     attic.clock.leap(-YEAR);
     let engine = opened(&attic.data(), &attic).await;
     assert_eq!(engine.clock_doubt(), None);

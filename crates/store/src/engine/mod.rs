@@ -1,5 +1,11 @@
 //! The engine, put together: open it, ask it, stop it.
 
+pub mod identity;
+pub mod mending;
+pub mod secrets;
+
+use crate::engine::identity::{self, Missing};
+use crate::engine::secrets::Secrets;
 use crate::files::dirs::Dirs;
 use crate::files::filer::{Filer, Filing};
 use crate::files::jobs::{Jobs, Step};
@@ -12,10 +18,8 @@ use crate::fs::model::{Actor, How, Row, Shelf};
 use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
 use crate::fs::steps::{AllSteps, Steps};
-use crate::identity::{self, Missing};
 use crate::ops::{Done, NewShelf, Place};
 use crate::rights::quota::Claims;
-use crate::secrets::Secrets;
 use crate::txn::book::Book;
 use crate::txn::view::{Caches, View};
 use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
@@ -159,7 +163,7 @@ impl Engine {
             }
         };
         let seal = identity::seal(&mut conn).await?;
-        let usual = || options.data.join(crate::secrets::USUAL_NAME);
+        let usual = || options.data.join(crate::engine::secrets::USUAL_NAME);
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
         crate::fs::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;

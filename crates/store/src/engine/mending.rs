@@ -1,11 +1,11 @@
 //! What an administrator does to a store that no service has open: taking an older catalogue for the one that counts,
 //! and mending times that a wrong clock left.
 
+use crate::engine::identity::{self, Missing};
 use crate::engine::lock;
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::steps::AllSteps;
-use crate::identity::{self, Missing};
 use crate::txn::book::load_heads;
 use serde_json::json;
 use sqlx::SqliteConnection;
