@@ -11,7 +11,7 @@ use sha2::Digest as _;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::digests::{self, Algorithm};
 use yellow_attic_store::rights::quota::Claim;
-use yellow_attic_store::uploads::Appending;
+use yellow_attic_store::timeline::uploads::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
 
 /// Pieces are handed to the disk in lots of this size.

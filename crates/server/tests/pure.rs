@@ -108,7 +108,7 @@ mod parts {
     use std::io::Read;
     use yellow_attic_core::NodeId;
     use yellow_attic_server::archive::parts::{Format, Layout};
-    use yellow_attic_store::tree::TreeItem;
+    use yellow_attic_store::timeline::tree::TreeItem;
 
     fn item(path: &str, folder: bool, size: u64) -> TreeItem {
         TreeItem { path: path.into(), node: NodeId(7), folder, size, mtime: 1_793_636_431_250 }

@@ -7,7 +7,7 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::openings::Opening;
 use crate::ops::Done;
-use crate::uploads::{NewUpload, OtherPlace, Upload};
+use crate::timeline::uploads::{NewUpload, OtherPlace, Upload};
 use async_recursion::async_recursion as boxed;
 use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;

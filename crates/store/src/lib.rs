@@ -4,13 +4,13 @@
 //! In reading order:
 //!
 //! - [`engine`]: open it, change things with it, stop it.
-//! - [`places`]: what stands where, and what one may do there; [`reading`]: lists as they are now;
-//!   [`then`]: as they were, and history; [`changes`]: what changed since.
-//! - [`searching`]: by name. [`tree`]: all that is, or was, beneath some nodes.
-//! - [`bytes`]: the bytes of a state; [`bringing`]: copies, and bringing back what was.
-//! - [`keeping`]: which past states go; [`letting`]: letting them go; [`snapshots`]: what keeps them; [`trash`]: what was
-//!   removed; [`rollback`]: a folder as it was; [`alarms`]: when a device changes too much; [`space`]: where it went.
-//! - [`uploads`]: files that arrive in parts, over days if need be.
+//! - [`timeline::places`]: what stands where, and what one may do there; [`timeline::reading`]: lists as they are now;
+//!   [`timeline::then`]: as they were, and history; [`timeline::changes`]: what changed since.
+//! - [`timeline::searching`]: by name. [`timeline::tree`]: all that is, or was, beneath some nodes.
+//! - [`timeline::bytes`]: the bytes of a state; [`timeline::bringing`]: copies, and bringing back what was.
+//! - [`timeline::keeping`]: which past states go; [`timeline::letting`]: letting them go; [`timeline::snapshots`]: what keeps them; [`timeline::trash`]: what was
+//!   removed; [`timeline::rollback`]: a folder as it was; [`timeline::alarms`]: when a device changes too much; [`timeline::space`]: where it went.
+//! - [`timeline::uploads`]: files that arrive in parts, over days if need be.
 //! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
 //!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`rights::quota`]: how full a shelf
 //!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
@@ -35,11 +35,7 @@
 #![deny(unsafe_code)]
 
 pub mod acting;
-pub mod alarms;
-pub mod bringing;
-pub mod bytes;
 mod catalogue;
-pub mod changes;
 pub mod check;
 pub mod deliveries;
 pub mod engine;
@@ -48,31 +44,19 @@ mod files;
 pub mod fs;
 pub mod granting;
 pub mod groups;
-pub mod keeping;
 pub mod leaving;
 pub mod letters;
-pub mod letting;
 pub mod openings;
 pub mod ops;
 pub mod people;
-pub mod places;
-pub mod reading;
 pub mod recorded;
 pub mod rights;
-pub mod rollback;
 pub mod ruling;
-pub mod searching;
 pub mod signing;
 pub mod slips;
-pub mod snapshots;
-pub mod space;
-pub mod then;
-pub mod trash;
-pub mod tree;
+pub mod timeline;
 mod txn;
-pub mod uploads;
 
-pub use changes::Change;
 pub use engine::identity::Missing;
 pub use engine::{Engine, Options};
 pub use fs::disk::Durability;
@@ -81,6 +65,7 @@ pub use fs::model::{Actor, Content, Folder, How, Life, Row, Shelf, ShelfKind, Th
 pub use fs::staging::{Arriving, SMALL, Staged};
 pub use fs::tree_access::TreeAccess;
 pub use ops::{Done, NewShelf, Place};
-pub use reading::{Entry, Page, Sort};
-pub use then::{SinceThen, State};
+pub use timeline::changes::Change;
+pub use timeline::reading::{Entry, Page, Sort};
+pub use timeline::then::{SinceThen, State};
 pub use txn::writer::Work;

@@ -8,7 +8,7 @@ use yellow_attic_core::openings::{Can, Kind};
 use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_store::Place;
 use yellow_attic_store::openings::{NewOpening, Opening, Set};
-use yellow_attic_store::uploads::NewUpload;
+use yellow_attic_store::timeline::uploads::NewUpload;
 
 impl Museum {
     /// Links in every state, intakes, and deliveries: one done, one under way.

@@ -413,7 +413,7 @@ async fn past_rounds(data: &Path, rounds: usize, cut: &dyn Fn(&mut Service)) {
     }
     engine.settle().await.unwrap();
     engine.stop().await;
-    let found = yellow_attic_store::space::recount(data).await.unwrap();
+    let found = yellow_attic_store::timeline::space::recount(data).await.unwrap();
     assert!(found.differs.is_empty() && found.live == found.live_on_disk, "{found:#?}");
     assert_eq!((found.whole.0, found.packs.0), (found.whole.1, found.packs.1), "{found:#?}");
 }

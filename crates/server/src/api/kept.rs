@@ -14,7 +14,7 @@ use yellow_attic_core::keeping::{Fate, Why};
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::keeping::{Purge, Reach, Sum};
+use yellow_attic_store::timeline::keeping::{Purge, Reach, Sum};
 use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Texts above this are not compared.
@@ -119,7 +119,7 @@ pub async fn show_trash(
 }
 
 /// Where something was. What is above all that one may see is left out.
-async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::trash::Removed) -> String {
+async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::timeline::trash::Removed) -> String {
     let shelf = state.engine.shelves().into_iter().find(|s| s.id == removed.past.row.shelf);
     let mut words = Vec::new();
     let mut hidden = false;

@@ -13,7 +13,7 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
 use yellow_attic_store::StoreError;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::rollback::{Begin, Rollback, What, why};
+use yellow_attic_store::timeline::rollback::{Begin, Rollback, What, why};
 
 async fn shown(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, Refusal> {
     let path = match state.engine.chain(&who.actor, r.node, Level::View).await {

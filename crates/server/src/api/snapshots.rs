@@ -12,7 +12,7 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::Shelf;
-use yellow_attic_store::snapshots::Snapshot;
+use yellow_attic_store::timeline::snapshots::Snapshot;
 
 /// The shelf whose top is this node.
 pub fn shelf_at(state: &State, root: i64) -> Result<Arc<Shelf>, Refusal> {

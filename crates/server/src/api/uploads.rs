@@ -23,7 +23,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
-use yellow_attic_store::uploads::{Joining, NewUpload, OtherPlace, Upload};
+use yellow_attic_store::timeline::uploads::{Joining, NewUpload, OtherPlace, Upload};
 
 const VERSION: &str = "1.0.0";
 /// What strangers may use.

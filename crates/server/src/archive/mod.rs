@@ -21,7 +21,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use yellow_attic_core::range::Asked;
 use yellow_attic_core::{AccountId, Moment, NodeId};
 use yellow_attic_store::engine::RightsWatch;
-use yellow_attic_store::tree::{Tree, TreeItem};
+use yellow_attic_store::timeline::tree::{Tree, TreeItem};
 use yellow_attic_store::{Engine, StoreError};
 
 /// Files and folders in one archive.

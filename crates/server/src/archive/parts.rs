@@ -2,7 +2,7 @@
 
 use yellow_attic_core::name::escaped;
 use yellow_attic_core::{tar, zip};
-use yellow_attic_store::tree::TreeItem;
+use yellow_attic_store::timeline::tree::TreeItem;
 
 /// Which kind of archive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -15,7 +15,7 @@ use yellow_attic_core::openings::Can;
 use yellow_attic_core::{Name, NodeId};
 use yellow_attic_store::StoreError;
 use yellow_attic_store::deliveries::Delivery;
-use yellow_attic_store::uploads::{NewUpload, Upload};
+use yellow_attic_store::timeline::uploads::{NewUpload, Upload};
 
 /// Begins an upload.
 pub async fn begin(

@@ -20,10 +20,10 @@ use crate::fs::staging::{Arriving, Staged, Staging};
 use crate::fs::steps::{AllSteps, Steps};
 use crate::ops::{Done, NewShelf, Place};
 use crate::rights::quota::Claims;
+use crate::timeline::uploads::Uploads;
 use crate::txn::book::Book;
 use crate::txn::view::{Caches, View};
 use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
-use crate::uploads::Uploads;
 use crate::{db, rows};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
@@ -106,11 +106,11 @@ pub(crate) struct Shared {
     pub delivering: crate::deliveries::Delivering,
     pub packing: Packing,
     /// Rollbacks that run, with how far they are.
-    pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::rollback::Running>>>,
+    pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::timeline::rollback::Running>>>,
     /// What was found suspicious lately.
-    pub suspected: Mutex<crate::alarms::Suspected>,
+    pub suspected: Mutex<crate::timeline::alarms::Suspected>,
     /// Folders as they were, kept from one page to the next.
-    pub listed: Mutex<Vec<crate::then::Listed>>,
+    pub listed: Mutex<Vec<crate::timeline::then::Listed>>,
     seal: Seal,
     pub(crate) secrets: Secrets,
     /// The record's first key, if it was made at this start.
@@ -174,7 +174,7 @@ impl Engine {
         let key_id = record_key.id.clone();
         let mut book = Book::open(conn, shelves.clone(), record_key).await?;
         let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut book).await?));
-        let (uploads, spared) = crate::uploads::recover(&mut book.conn, &staging).await?;
+        let (uploads, spared) = crate::timeline::uploads::recover(&mut book.conn, &staging).await?;
         let mut marks = load_marks(&mut book.conn).await?;
         owe_again(disk.clone(), &mut book, &mut marks).await?;
         if doubt.is_none() {

@@ -165,8 +165,8 @@ pub(crate) enum Ask {
         answer: Answer<()>,
     },
     LetGo {
-        states: Vec<crate::keeping::Going>,
-        answer: Answer<crate::letting::LetGone>,
+        states: Vec<crate::timeline::keeping::Going>,
+        answer: Answer<crate::timeline::letting::LetGone>,
     },
     /// Bytes of an upload in parts are on the disk up to here: noted once they are.
     Synced {
@@ -694,7 +694,7 @@ impl Writer {
                 finish(Ok(()), answer, (), answers)
             }
             Ask::LetGo { states, answer } => {
-                finish(crate::letting::let_go(book, &states).await, answer, (), answers)
+                finish(crate::timeline::letting::let_go(book, &states).await, answer, (), answers)
             }
             Ask::Note { actor, action, node, what, detail, answer } => {
                 book.add_record(&actor, action, node, &what, &detail);

@@ -9,7 +9,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{Moment, NodeId};
 use yellow_attic_store::fs::steps::AllSteps;
 use yellow_attic_store::people::Role;
-use yellow_attic_store::uploads::{Joining, NewUpload};
+use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Change, Engine, Place, StoreError};
 use yellow_attic_trials::faults::Failing;
 
@@ -191,7 +191,7 @@ async fn a_folder_brought_back_while_it_is_taken_apart_has_all_its_bytes() {
     assert_eq!(findings(&attic.engine).await, Vec::<String>::new());
     let data = attic.data();
     attic.engine.stop().await;
-    let found = yellow_attic_store::space::recount(&data).await.unwrap();
+    let found = yellow_attic_store::timeline::space::recount(&data).await.unwrap();
     assert!(found.agrees(), "{found:#?}");
 }
 
@@ -498,7 +498,7 @@ async fn a_page_of_changes_never_cuts_what_happened_at_one_number() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_clock_that_leapt_takes_nothing_and_freezes_nothing() {
     use yellow_attic_core::rules::Rule;
-    use yellow_attic_store::keeping::Reach;
+    use yellow_attic_store::timeline::keeping::Reach;
     const DAY: i64 = 86_400_000;
     let attic = Attic::new().await;
     attic.put("doc", b"one").await;
@@ -508,7 +508,7 @@ async fn a_clock_that_leapt_takes_nothing_and_freezes_nothing() {
     attic.engine.settle().await.unwrap();
     let rules = crate::keeping::rules(&[(Rule::Versions, "last 1"), (Rule::TrashDays, "1")]);
     let purged = async |attic: &Attic| {
-        let done = yellow_attic_store::letting::Progress::default();
+        let done = yellow_attic_store::timeline::letting::Progress::default();
         attic.engine.apply_purge(&attic.ines, &rules, &Reach::All, None, &done).await.unwrap().states
     };
     // It starts with a clock 400 days ahead: no purge sees that time, and what is put is stamped as if nothing were.

@@ -433,7 +433,7 @@ async fn the_folder_is_the_services_alone_and_the_tree_as_it_was_decided() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
-    use yellow_attic_store::uploads::{KEPT_MS, NewUpload};
+    use yellow_attic_store::timeline::uploads::{KEPT_MS, NewUpload};
     let attic = Attic::new().await;
     let home = attic.home;
     let new = |name_of: &str, size| NewUpload {

@@ -7,9 +7,9 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::keeping::{Goes, Why};
 use yellow_attic_core::rules::{Rule, Rules, Scope};
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::keeping::{Purge, Reach};
-use yellow_attic_store::letting::Progress;
-use yellow_attic_store::space::recount;
+use yellow_attic_store::timeline::keeping::{Purge, Reach};
+use yellow_attic_store::timeline::letting::Progress;
+use yellow_attic_store::timeline::space::recount;
 use yellow_attic_store::{Engine, Life, Place, StoreError};
 
 const DAY: i64 = 86_400_000;

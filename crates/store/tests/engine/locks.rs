@@ -12,7 +12,7 @@ use yellow_attic_store::fs::model::Tokens;
 use yellow_attic_store::fs::steps::AllSteps;
 use yellow_attic_store::people::Role;
 use yellow_attic_store::rights::locking::{Held, NewLock};
-use yellow_attic_store::uploads::{Joining, NewUpload};
+use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};
 
 fn new(node: NodeId, deep: bool, by_token: bool) -> NewLock {

@@ -13,9 +13,9 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::steps::{AllSteps, Steps};
-use yellow_attic_store::keeping::Reach;
-use yellow_attic_store::letting::Progress;
 use yellow_attic_store::people::Role;
+use yellow_attic_store::timeline::keeping::Reach;
+use yellow_attic_store::timeline::letting::Progress;
 
 use yellow_attic_store::{Actor, Engine, Place, Sort, StoreError};
 use yellow_attic_trials::faults::FailOnce;
@@ -353,7 +353,7 @@ async fn try_in_step(engine: &Engine) -> Result<(), StoreError> {
 
 /// Every sum, counted once more from the rows and from the disk.
 async fn counted(data: &Path) {
-    let found = yellow_attic_store::space::recount(data).await.unwrap();
+    let found = yellow_attic_store::timeline::space::recount(data).await.unwrap();
     assert!(found.agrees(), "{found:#?}");
 }
 

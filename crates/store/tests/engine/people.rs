@@ -12,7 +12,7 @@ use yellow_attic_store::factors::FactorKind;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{Account, AccountChange, NewPerson, Role, Why};
-use yellow_attic_store::uploads::NewUpload;
+use yellow_attic_store::timeline::uploads::NewUpload;
 use yellow_attic_store::{Actor, Engine, NewShelf, ShelfKind, StoreError};
 
 const DAY: i64 = 86_400_000;

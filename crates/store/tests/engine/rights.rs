@@ -6,7 +6,7 @@ use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::{AccountId, GroupId, NodeId};
 use yellow_attic_store::granting::NewGrant;
 use yellow_attic_store::people::{AccountChange, Role};
-use yellow_attic_store::reading::Sort;
+use yellow_attic_store::timeline::reading::Sort;
 use yellow_attic_store::{Actor, Change, NewShelf, Place, ShelfKind, StoreError};
 
 impl Attic {

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::{Rule, Scope};
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::rollback::{Begin, Rollback};
-use yellow_attic_store::space::recount;
+use yellow_attic_store::timeline::rollback::{Begin, Rollback};
+use yellow_attic_store::timeline::space::recount;
 use yellow_attic_store::{Sort, StoreError};
 
 /// Paths to bytes and node ids, beneath a folder.

@@ -7,7 +7,7 @@ use yellow_attic_core::openings::{Can, Kind, Shut};
 use yellow_attic_core::rights::Level;
 use yellow_attic_store::deliveries::Delivery;
 use yellow_attic_store::openings::{NewOpening, Opening, Set, Wanted};
-use yellow_attic_store::uploads::NewUpload;
+use yellow_attic_store::timeline::uploads::NewUpload;
 use yellow_attic_store::{Actor, Place, StoreError};
 
 const HOUR: i64 = 3_600_000;

@@ -4,8 +4,8 @@ use crate::catalogue::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, PastRow, Row, Shelf};
-use crate::reading::MOST_ENTRIES;
 use crate::rights::access::Eyes;
+use crate::timeline::reading::MOST_ENTRIES;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, ShelfId};
 

@@ -6,7 +6,7 @@ use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::Staged;
 use crate::ops::copying::CopyItem;
 use crate::ops::{Done, Place};
-use crate::reading::Sort;
+use crate::timeline::reading::Sort;
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
