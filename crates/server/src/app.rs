@@ -21,7 +21,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use yellow_attic_core::{AccountId, DeviceId};
 use yellow_attic_store::Engine;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 
 /// What the handlers share.
 pub struct State {

@@ -19,7 +19,7 @@ use yellow_attic_core::guessing::By;
 use yellow_attic_core::proof::{Deed, Needs};
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::{Account, Principal, Role, Why};
+use yellow_attic_store::people::accounts::{Account, Principal, Role, Why};
 use yellow_attic_store::timeline::alarms::Alarm;
 
 /// The cookie that holds a session.

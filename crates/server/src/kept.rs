@@ -10,7 +10,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::AccountId;
 use yellow_attic_core::size::human;
-use yellow_attic_store::people::{Account, Role};
+use yellow_attic_store::people::accounts::{Account, Role};
 use yellow_attic_store::rights::quota::{Filled, LineOf};
 use yellow_attic_store::timeline::alarms::Alarm;
 use yellow_attic_store::timeline::keeping::Reach;

@@ -12,7 +12,7 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::{ConstGauge, Gauge};
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::{Registry, Unit};
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 
 /// How a request is counted.
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]

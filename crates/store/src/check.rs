@@ -4,7 +4,7 @@ use crate::fs::disk::{Disk, content_name, unhex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::hash_file;
 use crate::fs::steps::AllSteps;
-use crate::recorded::{Anchors, RecordCheck, follow_chain};
+use crate::people::recorded::{Anchors, RecordCheck, follow_chain};
 use async_recursion::async_recursion as boxed;
 use std::path::Path;
 use std::sync::Arc;

@@ -11,9 +11,9 @@
 //! - [`timeline::keeping`]: which past states go; [`timeline::letting`]: letting them go; [`timeline::snapshots`]: what keeps them; [`timeline::trash`]: what was
 //!   removed; [`timeline::rollback`]: a folder as it was; [`timeline::alarms`]: when a device changes too much; [`timeline::space`]: where it went.
 //! - [`timeline::uploads`]: files that arrive in parts, over days if need be.
-//! - [`granting`]: who may do what, and why. [`people`]: accounts, sessions, devices; [`groups`]; [`signing`]: choosing passwords; [`recorded`]: the record of everything done;
-//!   [`factors`]: what proves more than a password; [`ruling`]: rules that are set; [`rights::quota`]: how full a shelf
-//!   may get; [`leaving`]: deleting accounts, after a while; [`letters`]: mail that waits; [`check`]: whether all is as it should be.
+//! - [`people::granting`]: who may do what, and why. [`people::accounts`]: accounts, sessions, devices; [`people::groups`]; [`people::signing`]: choosing passwords; [`people::recorded`]: the record of everything done;
+//!   [`people::factors`]: what proves more than a password; [`people::ruling`]: rules that are set; [`rights::quota`]: how full a shelf
+//!   may get; [`people::leaving`]: deleting accounts, after a while; [`people::letters`]: mail that waits; [`check`]: whether all is as it should be.
 //! - [`rights::locking`]: what is locked; [`ops::properties`]: what programs keep with files.
 //! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
 //!   [`deliveries`]: what strangers hand in.
@@ -39,20 +39,12 @@ mod catalogue;
 pub mod check;
 pub mod deliveries;
 pub mod engine;
-pub mod factors;
 mod files;
 pub mod fs;
-pub mod granting;
-pub mod groups;
-pub mod leaving;
-pub mod letters;
 pub mod openings;
 pub mod ops;
 pub mod people;
-pub mod recorded;
 pub mod rights;
-pub mod ruling;
-pub mod signing;
 pub mod slips;
 pub mod timeline;
 mod txn;

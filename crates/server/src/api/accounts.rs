@@ -20,7 +20,7 @@ use yellow_attic_core::rules::Door;
 use yellow_attic_core::{AccountId, DeviceId, GroupId};
 use yellow_attic_store::Actor;
 use yellow_attic_store::openings::Wanted;
-use yellow_attic_store::people::{Account, AccountChange, NewPerson, Role, Why};
+use yellow_attic_store::people::accounts::{Account, AccountChange, NewPerson, Role, Why};
 
 /// Accounts of a page if nobody says.
 const PAGE: usize = 200;
@@ -190,7 +190,7 @@ pub async fn show_account(
     }))
 }
 
-fn line(row: yellow_attic_store::recorded::Recorded) -> api::RecordLine {
+fn line(row: yellow_attic_store::people::recorded::Recorded) -> api::RecordLine {
     let mut fields = row.fields.into_iter();
     let mut next = || fields.next().unwrap_or_default();
     let (action, _who, device, from, what, detail) = (next(), next(), next(), next(), next(), next());

@@ -13,8 +13,8 @@ use yellow_attic_api as api;
 use yellow_attic_core::factor;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_store::Actor;
-use yellow_attic_store::factors::{Factor, FactorKind};
-use yellow_attic_store::people::Account;
+use yellow_attic_store::people::accounts::Account;
+use yellow_attic_store::people::factors::{Factor, FactorKind};
 
 /// The most second factors of one account.
 const MOST: usize = 20;

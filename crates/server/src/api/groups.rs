@@ -10,7 +10,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Rule, Scope, Value};
-use yellow_attic_store::groups::Group;
+use yellow_attic_store::people::groups::Group;
 
 /// Groups of a page if nobody says.
 const PAGE: usize = 200;

@@ -13,7 +13,7 @@ use yellow_attic_core::collate::looks;
 use yellow_attic_core::people::{Column, Fate, Present, Row, Wanted, Wrong, plan_people, read_list};
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::{AccountId, GroupId};
-use yellow_attic_store::people::{AccountChange, NewPerson, Role};
+use yellow_attic_store::people::accounts::{AccountChange, NewPerson, Role};
 use yellow_attic_store::{Actor, StoreError};
 
 /// The most bytes of a list.

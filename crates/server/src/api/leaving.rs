@@ -9,7 +9,7 @@ use crate::times::show;
 use actix_web::{HttpResponse, delete, get, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
-use yellow_attic_store::people::{Account, Role};
+use yellow_attic_store::people::accounts::{Account, Role};
 
 const DAY_MS: i64 = 86_400_000;
 /// Days of grace if nobody says.

@@ -14,7 +14,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Rule;
-use yellow_attic_store::people::{AccountChange, Role};
+use yellow_attic_store::people::accounts::{AccountChange, Role};
 
 /// How long a look lasts.
 const LOOK_MS: i64 = 15 * 60_000;

@@ -14,8 +14,8 @@ use yellow_attic_core::people::read_quota;
 use yellow_attic_core::rights::Subject;
 use yellow_attic_core::rules::{Rule, Rules, Value};
 use yellow_attic_core::{AccountId, GroupId, password};
-use yellow_attic_store::groups::Group;
-use yellow_attic_store::people::{Account, Role};
+use yellow_attic_store::people::accounts::{Account, Role};
+use yellow_attic_store::people::groups::Group;
 
 /// Everybody, and every group, by name.
 pub struct Directory {

@@ -12,7 +12,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
 use yellow_attic_store::StoreError;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::rollback::{Begin, Rollback, What, why};
 
 async fn shown(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, Refusal> {

@@ -12,7 +12,7 @@ use yellow_attic_core::openings::Breaks;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, EVERYONE, Rule, Rules, Scope, Value, plan_rules};
 use yellow_attic_store::openings::{Opening, Set};
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::{ShelfKind, StoreError};
 
 fn scope_word(state: &State, all: &Directory, scope: Scope) -> String {
@@ -98,7 +98,7 @@ pub fn read_rule(name: &str) -> Result<Rule, Refusal> {
 
 /// Refuses a change after which no administrator could open the console.
 pub fn check_way_in(all: &Directory, state: &State, after: &Rules) -> Result<(), Refusal> {
-    let enters = |a: &yellow_attic_store::people::Account| {
+    let enters = |a: &yellow_attic_store::people::accounts::Account| {
         let groups = state.engine.rules_of(a.id, |_, groups| groups.to_vec());
         a.role == Role::Administrator
             && a.disabled_at.is_none()

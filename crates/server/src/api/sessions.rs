@@ -22,7 +22,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::{Account, Device, Role};
+use yellow_attic_store::people::accounts::{Account, Device, Role};
 
 /// Who is signed in, as the pages show it.
 pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {

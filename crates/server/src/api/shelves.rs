@@ -13,7 +13,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::places::GIVEN;
 use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
 

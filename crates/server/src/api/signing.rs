@@ -15,8 +15,8 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::fs::disk::hex;
-use yellow_attic_store::people::Account;
-use yellow_attic_store::signing::Session;
+use yellow_attic_store::people::accounts::Account;
+use yellow_attic_store::people::signing::Session;
 
 /// How long an invitation counts.
 const INVITED_MS: i64 = 7 * 86_400_000;

@@ -11,7 +11,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, ShelfId, ShelfPath};
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::rights::quota::{Counts, LineOf};
 use yellow_attic_store::timeline::space::Held;
 use yellow_attic_store::{Shelf, ShelfKind, StoreError};

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use yellow_attic_core::AccountId;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::Account;
+use yellow_attic_store::people::accounts::Account;
 
 /// The most pairs that are remembered.
 const MOST: usize = 10_000;

@@ -11,7 +11,7 @@ use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
 use crate::fs::task::{Loc, Task};
-use crate::granting::{self, NewGrant};
+use crate::people::granting::{self, NewGrant};
 use crate::rights::access::may_put;
 use crate::txn::book::{Book, Delta};
 use std::collections::HashMap;

@@ -8,7 +8,7 @@ use std::time::Duration;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{Moment, NodeId};
 use yellow_attic_store::fs::steps::AllSteps;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Change, Engine, Place, StoreError};
 use yellow_attic_trials::faults::Failing;

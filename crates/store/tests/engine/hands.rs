@@ -7,7 +7,7 @@ use crate::support::{Attic, START, actor, name, on_disk};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::{Actor, StoreError};
 use yellow_attic_trials::hands::{Deed, Hands, walk};
 use yellow_attic_trials::numbers;

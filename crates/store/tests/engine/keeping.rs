@@ -351,7 +351,7 @@ async fn stop_while_packing(step: i64) -> bool {
             &yellow_attic_store::Actor::service(),
             "ines",
             "Ines",
-            yellow_attic_store::people::Role::Administrator,
+            yellow_attic_store::people::accounts::Role::Administrator,
             "x",
         )
         .await

@@ -10,7 +10,7 @@ use yellow_attic_store::check::check;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::model::Tokens;
 use yellow_attic_store::fs::steps::AllSteps;
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::rights::locking::{Held, NewLock};
 use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};

@@ -13,7 +13,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::steps::{AllSteps, Steps};
-use yellow_attic_store::people::Role;
+use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::keeping::Reach;
 use yellow_attic_store::timeline::letting::Progress;
 

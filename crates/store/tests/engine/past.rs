@@ -200,7 +200,13 @@ async fn a_move_to_another_shelf_shows_at_once_and_is_restamped_later() {
     // And who may not see the present place may not see the past one either.
     let tomas = attic
         .engine
-        .make_account(&Actor::service(), "tomas", "T", yellow_attic_store::people::Role::Member, "x")
+        .make_account(
+            &Actor::service(),
+            "tomas",
+            "T",
+            yellow_attic_store::people::accounts::Role::Member,
+            "x",
+        )
         .await
         .unwrap();
     let tomas = Actor { account: Some(tomas.id), ..attic.ines.clone() };

@@ -8,10 +8,10 @@ use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Door, Rule, Scope, Value};
 use yellow_attic_core::{AccountId, Name, NodeId};
 use yellow_attic_store::check::check;
-use yellow_attic_store::factors::FactorKind;
 use yellow_attic_store::fs::clock::SetClock;
-use yellow_attic_store::granting::NewGrant;
-use yellow_attic_store::people::{Account, AccountChange, NewPerson, Role, Why};
+use yellow_attic_store::people::accounts::{Account, AccountChange, NewPerson, Role, Why};
+use yellow_attic_store::people::factors::FactorKind;
+use yellow_attic_store::people::granting::NewGrant;
 use yellow_attic_store::timeline::uploads::NewUpload;
 use yellow_attic_store::{Actor, Engine, NewShelf, ShelfKind, StoreError};
 

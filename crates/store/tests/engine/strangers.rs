@@ -234,12 +234,12 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
     let file = attic.put("Charts/a.txt", b"a").await.row.unwrap().node;
     let made = attic
         .engine
-        .make_account(&attic.ines, "tomas", "", yellow_attic_store::people::Role::Member, "-")
+        .make_account(&attic.ines, "tomas", "", yellow_attic_store::people::accounts::Role::Member, "-")
         .await
         .unwrap();
     let tomas = Actor { account: Some(made.id), ..attic.ines.clone() };
     let give = async |level| {
-        let new = yellow_attic_store::granting::NewGrant {
+        let new = yellow_attic_store::people::granting::NewGrant {
             node: folder,
             subject: yellow_attic_core::rights::Subject::Account(made.id),
             gives: yellow_attic_core::rights::Gives::Allow(level),

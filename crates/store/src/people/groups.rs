@@ -4,7 +4,7 @@ use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::people::taken;
+use crate::people::accounts::taken;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{AccountId, GroupId};

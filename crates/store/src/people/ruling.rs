@@ -3,7 +3,7 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::people::{Account, Role};
+use crate::people::accounts::{Account, Role};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 use yellow_attic_core::rules::{Facts, Rule, Rules, Scope, Value};

@@ -4,7 +4,7 @@ use crate::engine::Engine;
 use crate::engine::secrets::{of_factor, wipe};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::people::Account;
+use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
 
