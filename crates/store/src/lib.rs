@@ -15,8 +15,8 @@
 //!   [`people::factors`]: what proves more than a password; [`people::ruling`]: rules that are set; [`rights::quota`]: how full a shelf
 //!   may get; [`people::leaving`]: deleting accounts, after a while; [`people::letters`]: mail that waits; [`check`]: whether all is as it should be.
 //! - [`rights::locking`]: what is locked; [`ops::properties`]: what programs keep with files.
-//! - [`openings`]: links and intakes; [`acting`]: whether they act; [`slips`]: downloads that are counted;
-//!   [`deliveries`]: what strangers hand in.
+//! - [`sharing::openings`]: links and intakes; [`sharing::acting`]: whether they act; [`sharing::slips`]: downloads that are counted;
+//!   [`sharing::deliveries`]: what strangers hand in.
 //! - [`engine::mending`]: what is done to a store that no service has open.
 //! - [`fs::record_key`]: what rows of the record are marked with.
 //! - [`fs::tree_access`]: who on the machine reads the data folder; [`fs::process`]: whom the service's commands act as.
@@ -34,18 +34,15 @@
 
 #![deny(unsafe_code)]
 
-pub mod acting;
 mod catalogue;
 pub mod check;
-pub mod deliveries;
 pub mod engine;
 mod files;
 pub mod fs;
-pub mod openings;
 pub mod ops;
 pub mod people;
 pub mod rights;
-pub mod slips;
+pub mod sharing;
 pub mod timeline;
 mod txn;
 

@@ -7,7 +7,7 @@ use yellow_attic_core::intake::Kinds;
 use yellow_attic_core::openings::{Can, Kind};
 use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_store::Place;
-use yellow_attic_store::openings::{NewOpening, Opening, Set};
+use yellow_attic_store::sharing::openings::{NewOpening, Opening, Set};
 use yellow_attic_store::timeline::uploads::NewUpload;
 
 impl Museum {

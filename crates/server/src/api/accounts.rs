@@ -19,8 +19,8 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::rules::Door;
 use yellow_attic_core::{AccountId, DeviceId, GroupId};
 use yellow_attic_store::Actor;
-use yellow_attic_store::openings::Wanted;
 use yellow_attic_store::people::accounts::{Account, AccountChange, NewPerson, Role, Why};
+use yellow_attic_store::sharing::openings::Wanted;
 
 /// Accounts of a page if nobody says.
 const PAGE: usize = 200;

@@ -15,7 +15,7 @@ use yellow_attic_core::openings::{Can, Kind};
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{NodeId, OpeningId, password};
-use yellow_attic_store::openings::{NewOpening, Opening, Set, Wanted};
+use yellow_attic_store::sharing::openings::{NewOpening, Opening, Set, Wanted};
 use yellow_attic_store::{Actor, Row, ShelfKind, StoreError};
 
 /// Deliveries told at once.

@@ -11,8 +11,8 @@ use yellow_attic_api as api;
 use yellow_attic_core::openings::Breaks;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, EVERYONE, Rule, Rules, Scope, Value, plan_rules};
-use yellow_attic_store::openings::{Opening, Set};
 use yellow_attic_store::people::accounts::Role;
+use yellow_attic_store::sharing::openings::{Opening, Set};
 use yellow_attic_store::{ShelfKind, StoreError};
 
 fn scope_word(state: &State, all: &Directory, scope: Scope) -> String {

@@ -25,8 +25,8 @@ use yellow_attic_core::openings::{Kind, Told};
 use yellow_attic_core::password::check_mail;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::size::human;
-use yellow_attic_store::deliveries::Delivery;
 use yellow_attic_store::fs::disk::hex;
+use yellow_attic_store::sharing::deliveries::Delivery;
 use yellow_attic_store::{Actor, StoreError};
 
 /// The longest name of a sender, in characters.

@@ -28,7 +28,7 @@ use yellow_attic_core::openings::{Kind, Open, Shut, Told};
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::rights::Level;
 use yellow_attic_store::engine::RightsWatch;
-use yellow_attic_store::openings::Opening;
+use yellow_attic_store::sharing::openings::Opening;
 use yellow_attic_store::{Actor, Engine, Row};
 
 /// The cookie of somebody who gave a link's password.

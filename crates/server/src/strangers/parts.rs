@@ -14,7 +14,7 @@ use yellow_attic_core::name::from_stranger;
 use yellow_attic_core::openings::Can;
 use yellow_attic_core::{Name, NodeId};
 use yellow_attic_store::StoreError;
-use yellow_attic_store::deliveries::Delivery;
+use yellow_attic_store::sharing::deliveries::Delivery;
 use yellow_attic_store::timeline::uploads::{NewUpload, Upload};
 
 /// Begins an upload.

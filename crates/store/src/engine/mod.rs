@@ -103,7 +103,7 @@ pub(crate) struct Shared {
     pub filing: Filing,
     pub uploads: Uploads,
     pub claims: Claims,
-    pub delivering: crate::deliveries::Delivering,
+    pub delivering: crate::sharing::deliveries::Delivering,
     pub packing: Packing,
     /// Rollbacks that run, with how far they are.
     pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::timeline::rollback::Running>>>,

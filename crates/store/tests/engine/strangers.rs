@@ -5,8 +5,8 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::intake::Kinds;
 use yellow_attic_core::openings::{Can, Kind, Shut};
 use yellow_attic_core::rights::Level;
-use yellow_attic_store::deliveries::Delivery;
-use yellow_attic_store::openings::{NewOpening, Opening, Set, Wanted};
+use yellow_attic_store::sharing::deliveries::Delivery;
+use yellow_attic_store::sharing::openings::{NewOpening, Opening, Set, Wanted};
 use yellow_attic_store::timeline::uploads::NewUpload;
 use yellow_attic_store::{Actor, Place, StoreError};
 

@@ -4,8 +4,8 @@
 use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
-use crate::openings::{Opening, Wanted};
 use crate::rights::access::Eyes;
+use crate::sharing::openings::{Opening, Wanted};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -5,8 +5,8 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::openings::Opening;
 use crate::ops::Done;
+use crate::sharing::openings::Opening;
 use crate::timeline::uploads::{NewUpload, OtherPlace, Upload};
 use async_recursion::async_recursion as boxed;
 use std::os::unix::fs::FileExt;

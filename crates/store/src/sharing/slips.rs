@@ -4,7 +4,7 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::openings::Opening;
+use crate::sharing::openings::Opening;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, OpeningId};
 
