@@ -13,7 +13,7 @@
 //! - [`timeline::uploads`]: files that arrive in parts, over days if need be.
 //! - [`people::granting`]: who may do what, and why. [`people::accounts`]: accounts, sessions, devices; [`people::groups`]; [`people::signing`]: choosing passwords; [`people::recorded`]: the record of everything done;
 //!   [`people::factors`]: what proves more than a password; [`people::ruling`]: rules that are set; [`rights::quota`]: how full a shelf
-//!   may get; [`people::leaving`]: deleting accounts, after a while; [`people::letters`]: mail that waits; [`check`]: whether all is as it should be.
+//!   may get; [`people::leaving`]: deleting accounts, after a while; [`people::letters`]: mail that waits; [`audit::check`]: whether all is as it should be.
 //! - [`rights::locking`]: what is locked; [`ops::properties`]: what programs keep with files.
 //! - [`sharing::openings`]: links and intakes; [`sharing::acting`]: whether they act; [`sharing::slips`]: downloads that are counted;
 //!   [`sharing::deliveries`]: what strangers hand in.
@@ -34,8 +34,8 @@
 
 #![deny(unsafe_code)]
 
+pub mod audit;
 mod catalogue;
-pub mod check;
 pub mod engine;
 mod files;
 pub mod fs;

@@ -3,7 +3,7 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use yellow_attic_core::size::human;
 use yellow_attic_server::times::show;
-use yellow_attic_store::check::{Check, check, check_record};
+use yellow_attic_store::audit::check::{Check, check, check_record};
 use yellow_attic_store::fs::record_key;
 use yellow_attic_store::people::recorded::{Anchors, RecordCheck};
 use yellow_attic_store::timeline::space::recount;

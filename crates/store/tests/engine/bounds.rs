@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_store::check::check;
+use yellow_attic_store::audit::check::check;
 use yellow_attic_store::fs::steps::Steps;
 use yellow_attic_store::{Engine, StoreError};
 

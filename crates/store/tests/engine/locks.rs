@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::PropName;
-use yellow_attic_store::check::check;
+use yellow_attic_store::audit::check::check;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::model::Tokens;
 use yellow_attic_store::fs::steps::AllSteps;

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Door, Rule, Scope, Value};
 use yellow_attic_core::{AccountId, Name, NodeId};
-use yellow_attic_store::check::check;
+use yellow_attic_store::audit::check::check;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::people::accounts::{Account, AccountChange, NewPerson, Role, Why};
 use yellow_attic_store::people::factors::FactorKind;

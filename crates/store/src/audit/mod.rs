@@ -1,0 +1,3 @@
+//! Whether all is as it should be.
+
+pub mod check;
