@@ -1,7 +1,9 @@
 use super::{Common, Outcome};
 use yellow_attic_core::size::human;
 use yellow_attic_server::api::store_state::promise_of;
-use yellow_attic_store::{Durability, Engine, Missing, Options, TreeAccess, disk, mending, probe};
+use yellow_attic_store::engine::mending;
+use yellow_attic_store::fs::{disk, probe};
+use yellow_attic_store::{Durability, Engine, Missing, Options, TreeAccess};
 
 /// Make the store, and look at what the file system under it can do.
 #[derive(clap::Args)]

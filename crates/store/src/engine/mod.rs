@@ -4,7 +4,8 @@ pub mod identity;
 pub mod mending;
 pub mod secrets;
 
-use crate::engine::identity::{self, Missing};
+use crate::catalogue::{db, rows};
+use crate::engine::identity::Missing;
 use crate::engine::secrets::Secrets;
 use crate::files::dirs::Dirs;
 use crate::files::filer::{Filer, Filing};
@@ -24,7 +25,6 @@ use crate::timeline::uploads::Uploads;
 use crate::txn::book::Book;
 use crate::txn::view::{Caches, View};
 use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
-use crate::{db, rows};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::Connection;

@@ -779,8 +779,9 @@ impl Book {
 
 /// All that a group writes. Each statement takes one set as JSON: a hundred times cheaper than
 /// a statement a row, and one trip to the catalogue's thread instead of twelve.
-const WRITE_AND_COMMIT: &str = concat!(include_str!("../write.sql"), "COMMIT;");
-const BEGIN_WRITE_AND_COMMIT: &str = concat!("BEGIN IMMEDIATE;\n", include_str!("../write.sql"), "COMMIT;");
+const WRITE_AND_COMMIT: &str = concat!(include_str!("../catalogue/write.sql"), "COMMIT;");
+const BEGIN_WRITE_AND_COMMIT: &str =
+    concat!("BEGIN IMMEDIATE;\n", include_str!("../catalogue/write.sql"), "COMMIT;");
 
 fn content_json(c: &Content) -> Value {
     json!([c.id, hex(&c.hash), c.size, c.life as i64, c.object.ino, c.object.btime, c.mark])

@@ -3,8 +3,9 @@
 use crate::support::{Attic, on_disk, options};
 use std::path::Path;
 use std::sync::Arc;
+use yellow_attic_store::engine::mending;
 use yellow_attic_store::fs::steps::AllSteps;
-use yellow_attic_store::{Engine, Missing, Options, StoreError, mending};
+use yellow_attic_store::{Engine, Missing, Options, StoreError};
 
 fn refusing(attic: &Attic, data: &Path) -> Options {
     Options { missing: Missing::Refuse, ..options(data, &attic.clock, Arc::new(AllSteps)) }
