@@ -11,8 +11,8 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::{Rule, Rules, Scope};
 use yellow_attic_core::{Name, NodeId};
 use yellow_attic_store::fs::clock::SetClock;
-use yellow_attic_store::timeline::keeping::Reach;
-use yellow_attic_store::timeline::letting::Progress;
+use yellow_attic_store::timeline::purge::Progress;
+use yellow_attic_store::timeline::retention::Reach;
 use yellow_attic_store::{Actor, Engine, Options};
 
 const MIB: usize = 1 << 20;

@@ -72,7 +72,7 @@ pub struct State {
     /// Ticks when a sign-in was revoked: long answers look again whether they may go on.
     pub revocations: tokio::sync::watch::Sender<u64>,
     /// How far letting go of the past is.
-    pub going: Arc<yellow_attic_store::timeline::letting::Progress>,
+    pub going: Arc<yellow_attic_store::timeline::purge::Progress>,
     /// Whether the service takes requests.
     pub ready: AtomicBool,
 }

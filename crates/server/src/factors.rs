@@ -12,7 +12,7 @@ use webauthn_rs::prelude::{
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::{AccountId, factor};
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::factors::{Factor, FactorKind};
+use yellow_attic_store::people::second_factor::{Factor, FactorKind};
 use yellow_attic_store::{Actor, StoreError};
 
 /// How long a ticket counts.

@@ -13,7 +13,7 @@ use yellow_attic_core::size::human;
 use yellow_attic_store::people::accounts::{Account, Role};
 use yellow_attic_store::rights::quota::{Filled, LineOf};
 use yellow_attic_store::timeline::alarms::Alarm;
-use yellow_attic_store::timeline::keeping::Reach;
+use yellow_attic_store::timeline::retention::Reach;
 use yellow_attic_store::{Actor, StoreError};
 
 /// How often snapshots, alarms and quotas are looked at.

@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::sync::Notify;
 use yellow_attic_core::people::Notice;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::letters::{Letter, NewLetter};
+use yellow_attic_store::people::mail_queue::{Letter, NewLetter};
 use yellow_attic_store::{Actor, StoreError};
 
 /// How long after each failed try the next one comes: three days in all.

@@ -2,7 +2,7 @@
 
 use std::io;
 use std::sync::atomic::{AtomicI64, Ordering};
-use yellow_attic_store::fs::steps::Steps;
+use yellow_attic_store::fs::fault_points::Steps;
 
 /// Lets so many steps pass; then everything fails, as if the process had ended.
 pub struct StopAfter(pub AtomicI64);

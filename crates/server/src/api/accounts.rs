@@ -190,7 +190,7 @@ pub async fn show_account(
     }))
 }
 
-fn line(row: yellow_attic_store::people::recorded::Recorded) -> api::RecordLine {
+fn line(row: yellow_attic_store::people::record::Recorded) -> api::RecordLine {
     let mut fields = row.fields.into_iter();
     let mut next = || fields.next().unwrap_or_default();
     let (action, _who, device, from, what, detail) = (next(), next(), next(), next(), next(), next());

@@ -14,7 +14,7 @@ use yellow_attic_core::factor;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::factors::{Factor, FactorKind};
+use yellow_attic_store::people::second_factor::{Factor, FactorKind};
 
 /// The most second factors of one account.
 const MOST: usize = 20;

@@ -14,7 +14,7 @@ use yellow_attic_core::keeping::{Fate, Why};
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::timeline::keeping::{Purge, Reach, Sum};
+use yellow_attic_store::timeline::retention::{Purge, Reach, Sum};
 use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Texts above this are not compared.

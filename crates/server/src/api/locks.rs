@@ -9,7 +9,7 @@ use actix_web::{HttpResponse, delete, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::locks::life;
-use yellow_attic_store::rights::locking::NewLock;
+use yellow_attic_store::rights::locks::NewLock;
 
 /// Locks a file or folder for the caller: until it ends nobody else changes it, by whatever way they come.
 /// Locking it again lets it live on from now.

@@ -238,7 +238,7 @@ pub async fn set_rule(
     let (mut going, mut going_before, mut quotas) = (None, None, Vec::new());
     if rule.drops() {
         // What goes is looked at by the same function that lets it go.
-        let reach = yellow_attic_store::timeline::keeping::Reach::All;
+        let reach = yellow_attic_store::timeline::retention::Reach::All;
         let plan = state.engine.plan_purge(&after, &reach).await?;
         let now = state.engine.plan_purge(&before, &reach).await?;
         going = Some(super::kept::going(&state, &plan, false));

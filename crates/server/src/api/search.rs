@@ -8,7 +8,7 @@ use actix_web::{HttpResponse, get, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
 use yellow_attic_store::Row;
-use yellow_attic_store::timeline::searching::FoundChain;
+use yellow_attic_store::timeline::search::FoundChain;
 
 async fn found(state: &State, who: &Who, chains: &[FoundChain]) -> Result<Vec<api::FoundNode>, Refusal> {
     let names = state.names_for(who).await;

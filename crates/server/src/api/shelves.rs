@@ -14,7 +14,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::timeline::places::GIVEN;
+use yellow_attic_store::timeline::paths::GIVEN;
 use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
 
 /// How many of the files changed last stand on a shelf's board.

@@ -6,7 +6,7 @@ use crate::times::show;
 use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_store::fs::disk::hex;
-use yellow_attic_store::rights::locking::Held;
+use yellow_attic_store::rights::locks::Held;
 use yellow_attic_store::{Folder, Life, Row, SinceThen};
 
 /// A row as callers see it.

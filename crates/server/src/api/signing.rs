@@ -16,7 +16,7 @@ use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::signing::Session;
+use yellow_attic_store::people::sessions::Session;
 
 /// How long an invitation counts.
 const INVITED_MS: i64 = 7 * 86_400_000;

@@ -5,7 +5,7 @@ use yellow_attic_core::size::human;
 use yellow_attic_server::times::show;
 use yellow_attic_store::audit::check::{Check, check, check_record};
 use yellow_attic_store::fs::record_key;
-use yellow_attic_store::people::recorded::{Anchors, RecordCheck};
+use yellow_attic_store::people::record::{Anchors, RecordCheck};
 use yellow_attic_store::timeline::space::recount;
 
 /// Follow the record's chain and hash every past content, whether or not the service runs.

@@ -16,7 +16,7 @@ use yellow_attic_core::dav::answer::{BEGIN, END, push_name};
 use yellow_attic_core::dav::bodies;
 use yellow_attic_core::dav::headers::Depth;
 use yellow_attic_core::rights::Level;
-use yellow_attic_store::timeline::places::{GIVEN, given_name};
+use yellow_attic_store::timeline::paths::{GIVEN, given_name};
 use yellow_attic_store::{Actor, Entry, Page, Row, ShelfKind, Sort, StoreError};
 
 /// Entries read at a time: the next so many while these are written.

@@ -11,7 +11,7 @@ use yellow_attic_core::dav::condition::If;
 use yellow_attic_core::dav::headers::{self, Depth};
 use yellow_attic_core::locks::life;
 use yellow_attic_core::rights::Level;
-use yellow_attic_store::rights::locking::{Held, NewLock};
+use yellow_attic_store::rights::locks::{Held, NewLock};
 use yellow_attic_store::{Row, StoreError};
 
 /// Takes a lock, or lets one live on.

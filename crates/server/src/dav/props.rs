@@ -15,7 +15,7 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_core::{NodeId, ShelfId};
 use yellow_attic_store::ops::properties::Properties;
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::rights::locking::Held;
+use yellow_attic_store::rights::locks::Held;
 use yellow_attic_store::{Folder, How, Row};
 
 /// Properties that the service knows by itself.

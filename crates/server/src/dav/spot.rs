@@ -5,7 +5,7 @@ use std::sync::Arc;
 use yellow_attic_core::dav::answer::push_name;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, Name, NameError, NodeId};
-use yellow_attic_store::timeline::places::GIVEN;
+use yellow_attic_store::timeline::paths::GIVEN;
 use yellow_attic_store::{Row, StoreError};
 
 /// Where the caller's own principal stands. No shelf can have this name.

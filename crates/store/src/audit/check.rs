@@ -2,9 +2,9 @@
 
 use crate::fs::disk::{Disk, content_name, unhex};
 use crate::fs::error::{Result, StoreError};
+use crate::fs::fault_points::AllSteps;
 use crate::fs::staging::hash_file;
-use crate::fs::steps::AllSteps;
-use crate::people::recorded::{Anchors, RecordCheck, follow_chain};
+use crate::people::record::{Anchors, RecordCheck, follow_chain};
 use async_recursion::async_recursion as boxed;
 use std::path::Path;
 use std::sync::Arc;

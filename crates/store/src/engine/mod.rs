@@ -15,15 +15,15 @@ use crate::files::placer::{Placer, Placing, load_marks};
 use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
+use crate::fs::fault_points::{AllSteps, Steps};
 use crate::fs::model::{Actor, How, Row, Shelf};
 use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
-use crate::fs::steps::{AllSteps, Steps};
 use crate::ops::{Done, NewShelf, Place};
 use crate::rights::quota::Claims;
 use crate::timeline::uploads::Uploads;
-use crate::txn::book::Book;
-use crate::txn::view::{Caches, View};
+use crate::txn::read_cache::{Caches, View};
+use crate::txn::write_txn::Book;
 use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
@@ -110,7 +110,7 @@ pub(crate) struct Shared {
     /// What was found suspicious lately.
     pub suspected: Mutex<crate::timeline::alarms::Suspected>,
     /// Folders as they were, kept from one page to the next.
-    pub listed: Mutex<Vec<crate::timeline::then::Listed>>,
+    pub listed: Mutex<Vec<crate::timeline::history::Listed>>,
     seal: Seal,
     pub(crate) secrets: Secrets,
     /// The record's first key, if it was made at this start.
@@ -167,7 +167,7 @@ impl Engine {
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
         crate::fs::tree_access::close(&options.data);
         let shelves = rows::shelves(&mut conn).await?;
-        let began = crate::txn::book::load_heads(&mut conn).await?.at;
+        let began = crate::txn::write_txn::load_heads(&mut conn).await?.at;
         let time = Arc::new(Timekeeper::new(options.clock, began));
         let record_key = RecordKey::open(&options.data, time.stamp())?;
         let first_key = record_key.first();
@@ -797,8 +797,12 @@ async fn highest_id(disk: Arc<Disk>, book: &mut Book) -> Result<i64> {
 
 /// Bytes in staging that a living content names and no mark: they could not be placed once, and are owed again. They
 /// are all that there is of what was answered.
-async fn owe_again(disk: Arc<Disk>, book: &mut Book, marks: &mut Vec<crate::fs::task::Task>) -> Result<()> {
-    use crate::fs::task::{Loc, Task};
+async fn owe_again(
+    disk: Arc<Disk>,
+    book: &mut Book,
+    marks: &mut Vec<crate::fs::pending_rename::Task>,
+) -> Result<()> {
+    use crate::fs::pending_rename::{Loc, Task};
     let marked: std::collections::HashSet<String> =
         marks.iter().filter(|t| matches!(t.from, Loc::Staging(_))).map(|t| t.from.name()).collect();
     let ids: Vec<i64> =
@@ -857,12 +861,12 @@ fn shelves_missing(disk: &Disk, view: &View) -> Result<Vec<Arc<Shelf>>> {
 /// Removes from staging what no mark and no upload answers for: operations that never got their answer.
 fn sweep(
     disk: &Disk,
-    marks: &[crate::fs::task::Task],
+    marks: &[crate::fs::pending_rename::Task],
     uploads: &[yellow_attic_core::ContentId],
 ) -> Result<()> {
     let wanted: std::collections::HashSet<String> = marks
         .iter()
-        .filter(|t| matches!(t.from, crate::fs::task::Loc::Staging(_)))
+        .filter(|t| matches!(t.from, crate::fs::pending_rename::Loc::Staging(_)))
         .map(|t| t.from.name())
         .chain(uploads.iter().map(|id| crate::fs::disk::content_name(*id)))
         .collect();

@@ -7,7 +7,7 @@ use crate::files::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past,
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::txn::view::View;
+use crate::txn::read_cache::View;
 use crate::txn::writer::Ask;
 use parking_lot::Mutex;
 use std::collections::VecDeque;

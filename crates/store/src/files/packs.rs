@@ -18,7 +18,7 @@ use crate::files::past::{Past, open_past};
 use crate::fs::disk::{Disk, hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::txn::view::View;
+use crate::txn::read_cache::View;
 use crate::txn::writer::Ask;
 use parking_lot::Mutex;
 use rustix::fs::{Mode, OFlags, openat};
@@ -260,7 +260,7 @@ pub(crate) struct Packer {
 
 impl Packer {
     pub fn run(mut self) {
-        crate::fs::kernel::be_patient();
+        crate::fs::syscalls::be_patient();
         if self.packing.spares_all() {
             self.packing.0.queue.lock().clear();
             self.packing.0.busy.store(false, Ordering::SeqCst);

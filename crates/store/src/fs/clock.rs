@@ -43,7 +43,7 @@ impl Clock for SystemClock {
     }
 
     fn is_synchronised(&self) -> bool {
-        crate::fs::kernel::clock_is_synchronised()
+        crate::fs::syscalls::clock_is_synchronised()
     }
 }
 

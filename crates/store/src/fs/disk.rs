@@ -4,7 +4,7 @@
 //! and crossing no mount.
 
 use crate::fs::error::{Result, StoreError};
-use crate::fs::steps::Steps;
+use crate::fs::fault_points::Steps;
 use crate::fs::tree_access::TreeAccess;
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags, Timespec, Timestamps};
 use rustix::io::Errno;
@@ -275,7 +275,7 @@ impl Disk {
     /// Brings a file's bytes to the disk, for [`Disk::commit_journal`] to make them durable.
     pub fn write_back(&self, file: &File) -> io::Result<()> {
         self.steps.before("write back")?;
-        crate::fs::kernel::write_back(file.as_raw_fd())
+        crate::fs::syscalls::write_back(file.as_raw_fd())
     }
 
     /// Makes durable, with one flush, all files whose bytes were written back and all names that were made,

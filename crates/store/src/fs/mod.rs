@@ -4,12 +4,12 @@
 pub mod clock;
 pub mod disk;
 pub mod error;
-pub(crate) mod kernel;
+pub mod fault_points;
 pub mod model;
+pub(crate) mod pending_rename;
 pub mod probe;
 pub mod process;
 pub mod record_key;
 pub(crate) mod staging;
-pub mod steps;
-pub(crate) mod task;
+pub(crate) mod syscalls;
 pub mod tree_access;

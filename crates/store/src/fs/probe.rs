@@ -32,7 +32,7 @@ pub fn probe(data: &Path) -> Result<Probed> {
         let file = fs::File::open(dir.join("case-a"))?;
         let birth_times = crate::fs::disk::look_at_open(&file)?.id.btime != 0;
         let copy = fs::File::create(dir.join("copy"))?;
-        let reflinks = crate::fs::kernel::reflink(file.as_raw_fd(), copy.as_raw_fd());
+        let reflinks = crate::fs::syscalls::reflink(file.as_raw_fd(), copy.as_raw_fd());
         Ok::<_, std::io::Error>(Probed { case_sensitive, keeps_form, birth_times, reflinks })
     })();
     let _ = fs::remove_dir_all(&dir);

@@ -11,7 +11,7 @@ pub fn make_things_private() {
 
 /// How many bytes a socket has taken and the other side has not.
 pub fn queued(socket: std::os::fd::BorrowedFd<'_>) -> Option<u64> {
-    crate::fs::kernel::queued(std::os::fd::AsRawFd::as_raw_fd(&socket))
+    crate::fs::syscalls::queued(std::os::fd::AsRawFd::as_raw_fd(&socket))
 }
 
 /// Run by root, a command acts as the owner of the data folder: what it makes there must be the service's to change.
@@ -30,6 +30,6 @@ pub fn act_as_owner(data: &Path) -> io::Result<Option<u32>> {
     }
     // The group of the folder may be that of those who read the tree: the owner's own is kept beside it.
     let group = std::fs::metadata(data.join("catalogue.db")).map_or(is.gid(), |c| c.gid());
-    crate::fs::kernel::become_user(is.uid(), group, is.gid())?;
+    crate::fs::syscalls::become_user(is.uid(), group, is.gid())?;
     Ok(Some(is.uid()))
 }

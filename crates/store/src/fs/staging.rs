@@ -143,7 +143,7 @@ impl Staging {
         }
         let mut arriving = self.begin(size)?;
         if let Bytes::Disk(to) = &mut arriving.staged.bytes
-            && crate::fs::kernel::reflink(from.as_raw_fd(), to.as_raw_fd())
+            && crate::fs::syscalls::reflink(from.as_raw_fd(), to.as_raw_fd())
         {
             let (hash, size) = hash_file(to).map_err(|e| StoreError::io("hashing a copy", &e))?;
             self.disk.sync(&*to).map_err(|e| StoreError::io("syncing a copy", &e))?;
@@ -404,7 +404,7 @@ impl Drop for Staged {
 /// Asks the kernel to begin writing, without waiting for it.
 fn start_flush(file: &File, from: u64, length: u64) {
     use std::os::fd::AsRawFd;
-    crate::fs::kernel::start_writeback(file.as_raw_fd(), from, length);
+    crate::fs::syscalls::start_writeback(file.as_raw_fd(), from, length);
 }
 
 fn hash_so_far(file: &mut File) -> std::io::Result<blake3::Hasher> {

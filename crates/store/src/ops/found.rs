@@ -4,7 +4,7 @@ use crate::catalogue::rows;
 use crate::fs::disk::ObjectId;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
-use crate::txn::book::{Book, Delta};
+use crate::txn::write_txn::{Book, Delta};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, NodeId};

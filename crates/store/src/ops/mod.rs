@@ -1,19 +1,19 @@
 //! The operations on the timeline: each looks first, and changes the book only when nothing
 //! can refuse any more, so that one refusal in a group harms no other.
 
-pub(crate) mod converting;
-pub(crate) mod copying;
+pub(crate) mod convert;
+pub(crate) mod copy;
 pub(crate) mod found;
 pub mod properties;
-pub(crate) mod reviving;
+pub(crate) mod revive;
 
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
-use crate::fs::task::{Loc, Task};
-use crate::people::granting::{self, NewGrant};
+use crate::fs::pending_rename::{Loc, Task};
+use crate::people::grants::{self, NewGrant};
 use crate::rights::access::may_put;
-use crate::txn::book::{Book, Delta};
+use crate::txn::write_txn::{Book, Delta};
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
@@ -211,7 +211,7 @@ pub(crate) async fn make_shelf(
     for (subject, gives) in &new.grants {
         let grant =
             NewGrant { node: root, subject: *subject, gives: *gives, until: None, message: String::new() };
-        granting::insert(&mut book.conn, actor, &grant, book.now).await?;
+        grants::insert(&mut book.conn, actor, &grant, book.now).await?;
     }
     if !new.grants.is_empty() {
         book.reload_access().await?;
@@ -500,7 +500,7 @@ pub(crate) async fn move_node(
         _ => {}
     }
     if mover.is_folder() {
-        granting::check_beneath(book, actor, node).await?;
+        grants::check_beneath(book, actor, node).await?;
     }
     book.check_locks_beneath(actor, &from_chain).await?;
     book.check_lock(actor, &from_chain[1..])?;
@@ -512,7 +512,7 @@ pub(crate) async fn move_node(
         _ => book.check_lock(actor, &to_chain)?,
     }
     if parent != from_parent {
-        granting::check_widening(book, actor, &from_chain, &to_chain).await?;
+        grants::check_widening(book, actor, &from_chain, &to_chain).await?;
     }
     let what = book.path(node).await?;
     let target = format!("{}/{name}", book.folder_path(parent).await?);
@@ -633,7 +633,7 @@ pub(crate) async fn remove(
         return Err(StoreError::Busy);
     }
     if row.is_folder() {
-        granting::check_beneath(book, actor, node).await?;
+        grants::check_beneath(book, actor, node).await?;
     }
     book.check_locks_beneath(actor, &chain).await?;
     book.check_lock(actor, &chain[1..])?;

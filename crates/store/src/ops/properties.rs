@@ -6,7 +6,7 @@ use crate::fs::disk::set_mtime;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::Done;
-use crate::txn::book::Book;
+use crate::txn::write_txn::Book;
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;

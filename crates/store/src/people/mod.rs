@@ -1,11 +1,11 @@
 //! Accounts, groups, how one signs in, rules, mail, and the record.
 
 pub mod accounts;
-pub mod factors;
-pub mod granting;
+pub mod grants;
 pub mod groups;
-pub mod leaving;
-pub mod letters;
-pub mod recorded;
-pub mod ruling;
-pub mod signing;
+pub mod mail_queue;
+pub mod record;
+pub mod removal;
+pub mod rules;
+pub mod second_factor;
+pub mod sessions;

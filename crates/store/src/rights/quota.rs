@@ -9,7 +9,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Shelf, ShelfKind};
 use crate::rights::access::Access;
-use crate::txn::book::{Book, shelf_word};
+use crate::txn::write_txn::{Book, shelf_word};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet};

@@ -1,6 +1,6 @@
 //! Links and intakes, and what strangers do by them.
 
-pub mod acting;
+pub mod decide;
 pub mod deliveries;
+pub mod download_tickets;
 pub mod openings;
-pub mod slips;

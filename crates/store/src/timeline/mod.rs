@@ -1,18 +1,18 @@
 //! What the timeline is asked for: lists, history, changes, bytes, and what goes from it.
 
 pub mod alarms;
-pub mod bringing;
-pub mod bytes;
 pub mod changes;
-pub mod keeping;
-pub mod letting;
-pub mod places;
+pub mod content_read;
+pub mod history;
+pub mod paths;
+pub mod purge;
 pub mod reading;
+pub mod restore;
+pub mod retention;
 pub mod rollback;
-pub mod searching;
+pub mod search;
 pub mod snapshots;
 pub mod space;
-pub mod then;
 pub mod trash;
 pub mod tree;
 pub mod uploads;

@@ -4,7 +4,7 @@ use crate::catalogue::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJ
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Row, Shelf};
-use crate::timeline::then::SinceThen;
+use crate::timeline::history::SinceThen;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::rights::Level;

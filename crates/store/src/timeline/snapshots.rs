@@ -132,7 +132,7 @@ impl Engine {
         schedule: Option<String>,
     ) -> Result<Snapshot> {
         let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.kept_ms());
-        let what = format!("{} of {}", text, crate::txn::book::shelf_word(shelf).trim_end_matches(':'));
+        let what = format!("{} of {}", text, crate::txn::write_txn::shelf_word(shelf).trim_end_matches(':'));
         let (tell, told) = tokio::sync::oneshot::channel();
         self.change(actor, "snapshot taken", &what, move |conn| {
             Box::pin(async move {

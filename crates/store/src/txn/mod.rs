@@ -1,5 +1,5 @@
 //! One group of operations: gathered, staged, decided, committed; and what readers share.
 
-pub(crate) mod book;
-pub(crate) mod view;
+pub(crate) mod read_cache;
+pub(crate) mod write_txn;
 pub(crate) mod writer;

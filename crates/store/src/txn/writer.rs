@@ -9,15 +9,15 @@ use crate::fs::disk::{Disk, ObjectId, content_name, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::{Staged, Staging};
-use crate::ops::converting::{self, Converting};
-use crate::ops::copying::{self, CopyItem};
+use crate::ops::convert::{self, Converting};
+use crate::ops::copy::{self, CopyItem};
 use crate::ops::found::{self, Foreign};
-use crate::ops::reviving;
+use crate::ops::revive;
 use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
-use crate::people::granting::{self, Granting};
-use crate::rights::locking::{self, Held, Locking};
-use crate::txn::book::{Book, Changed};
-use crate::txn::view::Caches;
+use crate::people::grants::{self, Granting};
+use crate::rights::locks::{self, Held, Locking};
+use crate::txn::read_cache::Caches;
+use crate::txn::write_txn::{Book, Changed};
 use sqlx::SqliteConnection;
 use std::future::Future;
 use std::pin::Pin;
@@ -165,8 +165,8 @@ pub(crate) enum Ask {
         answer: Answer<()>,
     },
     LetGo {
-        states: Vec<crate::timeline::keeping::Going>,
-        answer: Answer<crate::timeline::letting::LetGone>,
+        states: Vec<crate::timeline::retention::Going>,
+        answer: Answer<crate::timeline::purge::LetGone>,
     },
     /// Bytes of an upload in parts are on the disk up to here: noted once they are.
     Synced {
@@ -238,7 +238,7 @@ enum Ready {
     Part,
     Bytes(Arrived),
     Folder(ContentId, ObjectId),
-    Many(Vec<copying::Ready>),
+    Many(Vec<copy::Ready>),
     Failed(StoreError),
 }
 
@@ -444,7 +444,7 @@ impl Writer {
                 // Refused by SQLite if the commit took effect after all.
                 let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
                 // Whether it did is unknown: look before answering.
-                let took_effect = match crate::txn::book::load_heads(&mut book.conn).await {
+                let took_effect = match crate::txn::write_txn::load_heads(&mut book.conn).await {
                     Ok(heads) => heads.commits >= book.heads.commits,
                     Err(_) => false,
                 };
@@ -641,7 +641,7 @@ impl Writer {
             }
             Ask::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
-                let done = reviving::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
+                let done = revive::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
                 finish(done, answer, staged, answers)
             }
             Ask::ReviveFolder { actor, node, place, last, how, answer } => {
@@ -650,17 +650,17 @@ impl Writer {
                 // Only a folder that was taken apart needs the new directory.
                 left.wanted =
                     book.folder(node).await?.is_some_and(|f| f.lies == crate::fs::model::Lies::Apart);
-                let done = reviving::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
+                let done = revive::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
                 finish(done, answer, left, answers)
             }
             Ask::CopyTop { answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
-                finish(copying::make_top(book, (id, object)).await, answer, left, answers)
+                finish(copy::make_top(book, (id, object)).await, answer, left, answers)
             }
             Ask::CopyBatch { actor, items, answer } => {
                 let Ready::Many(ready) = ready else { return Ok(()) };
-                let done = copying::add_batch(book, &actor, &items, &ready).await;
+                let done = copy::add_batch(book, &actor, &items, &ready).await;
                 let left: Vec<_> = items.into_iter().filter_map(|i| i.staged).collect();
                 finish(done, answer, left, answers)
             }
@@ -694,7 +694,7 @@ impl Writer {
                 finish(Ok(()), answer, (), answers)
             }
             Ask::LetGo { states, answer } => {
-                finish(crate::timeline::letting::let_go(book, &states).await, answer, (), answers)
+                finish(crate::timeline::purge::let_go(book, &states).await, answer, (), answers)
             }
             Ask::Note { actor, action, node, what, detail, answer } => {
                 book.add_record(&actor, action, node, &what, &detail);
@@ -702,7 +702,7 @@ impl Writer {
             }
             Ask::Granting { actor, change, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = granting::apply(book, &actor, &change).await;
+                let done = grants::apply(book, &actor, &change).await;
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 }
@@ -712,7 +712,7 @@ impl Writer {
             Ask::Converting { actor, change, answer } => {
                 // Rights of the new place are written beside: a refusal must leave none.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = converting::apply(book, &actor, &change, self.take_apart_after).await;
+                let done = convert::apply(book, &actor, &change, self.take_apart_after).await;
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 }
@@ -721,7 +721,7 @@ impl Writer {
             }
             Ask::Locking { actor, change, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = locking::apply(book, &actor, &change).await;
+                let done = locks::apply(book, &actor, &change).await;
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
                 }
@@ -917,7 +917,7 @@ impl Ask {
 
     fn start_flush(&self) {
         if let Ask::Synced { file, .. } = self {
-            crate::fs::kernel::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
+            crate::fs::syscalls::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
         }
         self.staged().into_iter().for_each(Staged::start_flush);
     }
@@ -980,7 +980,7 @@ impl Ask {
                 Err(e) => Ready::Failed(StoreError::io("making the shelf's folder", &e)),
             },
             Ask::CopyBatch { items, .. } => {
-                match items.iter_mut().map(|i| copying::bring(disk, staging, i)).collect::<Result<Vec<_>>>() {
+                match items.iter_mut().map(|i| copy::bring(disk, staging, i)).collect::<Result<Vec<_>>>() {
                     Ok(ready) => Ready::Many(ready),
                     Err(e) => Ready::Failed(e),
                 }

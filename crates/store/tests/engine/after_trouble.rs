@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::fs::steps::AllSteps;
+use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Change, Engine, Place, StoreError};
@@ -498,7 +498,7 @@ async fn a_page_of_changes_never_cuts_what_happened_at_one_number() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_clock_that_leapt_takes_nothing_and_freezes_nothing() {
     use yellow_attic_core::rules::Rule;
-    use yellow_attic_store::timeline::keeping::Reach;
+    use yellow_attic_store::timeline::retention::Reach;
     const DAY: i64 = 86_400_000;
     let attic = Attic::new().await;
     attic.put("doc", b"one").await;
@@ -508,7 +508,7 @@ async fn a_clock_that_leapt_takes_nothing_and_freezes_nothing() {
     attic.engine.settle().await.unwrap();
     let rules = crate::keeping::rules(&[(Rule::Versions, "last 1"), (Rule::TrashDays, "1")]);
     let purged = async |attic: &Attic| {
-        let done = yellow_attic_store::timeline::letting::Progress::default();
+        let done = yellow_attic_store::timeline::purge::Progress::default();
         attic.engine.apply_purge(&attic.ines, &rules, &Reach::All, None, &done).await.unwrap().states
     };
     // It starts with a clock 400 days ahead: no purge sees that time, and what is put is stamped as if nothing were.

@@ -325,7 +325,7 @@ async fn rewritten(db: &std::path::Path, row: i64) {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_first_key_proves_that_nobody_wrote_the_record_anew() {
     use yellow_attic_store::audit::check::check_record;
-    use yellow_attic_store::people::recorded::Anchors;
+    use yellow_attic_store::people::record::Anchors;
     let attic = Attic::new().await;
     let key = attic.engine.first_record_key().unwrap().to_string();
     attic.put("a", b"1").await;

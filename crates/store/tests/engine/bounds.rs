@@ -8,7 +8,7 @@ use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_store::audit::check::check;
-use yellow_attic_store::fs::steps::Steps;
+use yellow_attic_store::fs::fault_points::Steps;
 use yellow_attic_store::{Engine, StoreError};
 
 /// Holds every rename until it is let go.

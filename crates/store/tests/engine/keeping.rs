@@ -7,8 +7,8 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use yellow_attic_core::keeping::{Goes, Why};
 use yellow_attic_core::rules::{Rule, Rules, Scope};
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::timeline::keeping::{Purge, Reach};
-use yellow_attic_store::timeline::letting::Progress;
+use yellow_attic_store::timeline::purge::Progress;
+use yellow_attic_store::timeline::retention::{Purge, Reach};
 use yellow_attic_store::timeline::space::recount;
 use yellow_attic_store::{Engine, Life, Place, StoreError};
 
@@ -390,9 +390,10 @@ async fn stop_while_packing(step: i64) -> bool {
     engine.stop().await;
     drop(engine);
 
-    let engine = Engine::open(options(&data, &clock, Arc::new(yellow_attic_store::fs::steps::AllSteps)))
-        .await
-        .unwrap();
+    let engine =
+        Engine::open(options(&data, &clock, Arc::new(yellow_attic_store::fs::fault_points::AllSteps)))
+            .await
+            .unwrap();
     engine.settle().await.unwrap();
     while engine.is_packing() {
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;

@@ -8,10 +8,10 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::PropName;
 use yellow_attic_store::audit::check::check;
 use yellow_attic_store::fs::clock::SetClock;
+use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::fs::model::Tokens;
-use yellow_attic_store::fs::steps::AllSteps;
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::rights::locking::{Held, NewLock};
+use yellow_attic_store::rights::locks::{Held, NewLock};
 use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Engine, Place, Row, StoreError};
 

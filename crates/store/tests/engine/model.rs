@@ -12,10 +12,10 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rules::Rule;
 use yellow_attic_store::fs::clock::SetClock;
-use yellow_attic_store::fs::steps::{AllSteps, Steps};
+use yellow_attic_store::fs::fault_points::{AllSteps, Steps};
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::timeline::keeping::Reach;
-use yellow_attic_store::timeline::letting::Progress;
+use yellow_attic_store::timeline::purge::Progress;
+use yellow_attic_store::timeline::retention::Reach;
 
 use yellow_attic_store::{Actor, Engine, Place, Sort, StoreError};
 use yellow_attic_trials::faults::FailOnce;

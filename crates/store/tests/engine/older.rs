@@ -4,7 +4,7 @@ use crate::support::{Attic, on_disk, options};
 use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_store::engine::mending;
-use yellow_attic_store::fs::steps::AllSteps;
+use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::{Engine, Missing, Options, StoreError};
 
 fn refusing(attic: &Attic, data: &Path) -> Options {

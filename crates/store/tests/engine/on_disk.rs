@@ -3,7 +3,7 @@
 use crate::support::{Attic, START, on_disk};
 use std::os::unix::fs::symlink;
 use std::sync::Arc;
-use yellow_attic_store::fs::steps::AllSteps;
+use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::{Engine, StoreError};
 
 async fn texts(attic: &Attic, path: &str) -> Vec<String> {

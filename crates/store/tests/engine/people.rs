@@ -10,8 +10,8 @@ use yellow_attic_core::{AccountId, Name, NodeId};
 use yellow_attic_store::audit::check::check;
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::people::accounts::{Account, AccountChange, NewPerson, Role, Why};
-use yellow_attic_store::people::factors::FactorKind;
-use yellow_attic_store::people::granting::NewGrant;
+use yellow_attic_store::people::grants::NewGrant;
+use yellow_attic_store::people::second_factor::FactorKind;
 use yellow_attic_store::timeline::uploads::NewUpload;
 use yellow_attic_store::{Actor, Engine, NewShelf, ShelfKind, StoreError};
 
@@ -274,7 +274,7 @@ fn a_folder_made_a_shelf_is_whole_wherever_it_is_stopped() {
         });
         let finished = steps.0.load(Ordering::SeqCst) > 0;
         runtime().block_on(async {
-            let all = Arc::new(yellow_attic_store::fs::steps::AllSteps);
+            let all = Arc::new(yellow_attic_store::fs::fault_points::AllSteps);
             let engine = Engine::open(options(&data, &clock, all)).await.unwrap();
             engine.settle().await.unwrap();
             let there = async |shelf: &str, path: &str| {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::{AccountId, DeviceId, Name, NodeId, ShelfPath};
 use yellow_attic_store::fs::clock::SetClock;
-use yellow_attic_store::fs::steps::{AllSteps, Steps};
+use yellow_attic_store::fs::fault_points::{AllSteps, Steps};
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::{Actor, Done, Engine, Options, Result, Row};
 pub use yellow_attic_trials::faults::StopAfter;

@@ -3,10 +3,10 @@
 use crate::fs::disk::{Disk, ObjectId, content_name};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
+use crate::fs::pending_rename::{Loc, Task};
 use crate::fs::staging::{Staged, Staging};
-use crate::fs::task::{Loc, Task};
 use crate::ops::Arrived;
-use crate::txn::book::{Book, Delta};
+use crate::txn::write_txn::{Book, Delta};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId};

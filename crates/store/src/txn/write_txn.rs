@@ -6,8 +6,8 @@ use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::fs::pending_rename::Task;
 use crate::fs::record_key::RecordKey;
-use crate::fs::task::Task;
 use crate::rights::access::{self, Access, Eyes};
 use serde_json::{Value, json};
 use sqlx::SqliteConnection;
@@ -102,7 +102,7 @@ pub(crate) struct Book {
     names_of_shelves: HashSet<(ShelfKind, String)>,
     last_shelf: i64,
     /// All locks as this group has changed them so far.
-    pub locks: Arc<crate::rights::locking::Locks>,
+    pub locks: Arc<crate::rights::locks::Locks>,
     /// Rights as this group has changed them so far.
     pub access: Arc<Access>,
     /// They were changed in the catalogue, and are to be read before anything is decided by them.
@@ -166,7 +166,7 @@ pub(crate) struct Changed {
     /// All rights, if any changed.
     pub access: Option<Arc<Access>>,
     /// All locks, if any changed.
-    pub locks: Option<Arc<crate::rights::locking::Locks>>,
+    pub locks: Option<Arc<crate::rights::locks::Locks>>,
 }
 
 impl Book {
@@ -177,7 +177,7 @@ impl Book {
     ) -> Result<Book> {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
-        let locks = Arc::new(crate::rights::locking::load(&mut conn).await?);
+        let locks = Arc::new(crate::rights::locks::load(&mut conn).await?);
         let mut book = Book {
             conn,
             access,
@@ -326,7 +326,7 @@ impl Book {
 
     /// Locks changed: what is decided from here on goes by the new ones.
     pub async fn reload_locks(&mut self) -> Result<()> {
-        self.locks = Arc::new(crate::rights::locking::load(&mut self.conn).await?);
+        self.locks = Arc::new(crate::rights::locks::load(&mut self.conn).await?);
         self.group.locks = true;
         Ok(())
     }
@@ -673,7 +673,7 @@ impl Book {
         let (shelves, last) = (rows::shelves(&mut self.conn).await?, rows::last_shelf(&mut self.conn).await?);
         self.set_shelves(shelves, last);
         self.access = Arc::new(Access::load(&mut self.conn).await?);
-        self.locks = Arc::new(crate::rights::locking::load(&mut self.conn).await?);
+        self.locks = Arc::new(crate::rights::locks::load(&mut self.conn).await?);
         self.access_behind = false;
         Ok(())
     }

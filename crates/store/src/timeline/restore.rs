@@ -4,7 +4,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, How, Row};
 use crate::fs::staging::Staged;
-use crate::ops::copying::CopyItem;
+use crate::ops::copy::CopyItem;
 use crate::ops::{Done, Place};
 use crate::timeline::reading::Sort;
 use crate::txn::writer::Ask;

@@ -5,7 +5,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf};
 use crate::rights::access::{Access, Eyes, LetIn, need};
-use crate::txn::book::Book;
+use crate::txn::write_txn::Book;
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;

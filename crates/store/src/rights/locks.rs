@@ -5,7 +5,7 @@ use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::txn::book::Book;
+use crate::txn::write_txn::Book;
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;

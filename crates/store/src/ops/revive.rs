@@ -3,9 +3,9 @@
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
-use crate::fs::task::{Loc, Task};
+use crate::fs::pending_rename::{Loc, Task};
 use crate::ops::{Arrived, Done, Place, key_of, stamped, taken, writable_folder};
-use crate::txn::book::{Book, Delta};
+use crate::txn::write_txn::{Book, Delta};
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
@@ -70,7 +70,7 @@ pub(crate) async fn revive_file(
     book.open_row(Row { content: Some(content), ..row }, false);
     book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-    crate::sharing::acting::put_to_sleep(&mut book.conn, node).await?;
+    crate::sharing::decide::put_to_sleep(&mut book.conn, node).await?;
     Ok(Done { row: book.row(node).await?, created: true, moment })
 }
 
@@ -172,7 +172,7 @@ pub(crate) async fn revive_folder(
     book.set_folder(node, Folder { lies: Lies::Placed, object, ..sums });
     if how == How::Restored {
         book.add_job("rebuild", node, moment, book.now);
-        crate::sharing::acting::put_to_sleep(&mut book.conn, node).await?;
+        crate::sharing::decide::put_to_sleep(&mut book.conn, node).await?;
     }
     book.add_job("restamp", node, moment, book.now);
     if let (Some(charged), How::Restored) = (charged, how) {

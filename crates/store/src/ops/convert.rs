@@ -4,10 +4,10 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
-use crate::fs::task::{Loc, Task};
+use crate::fs::pending_rename::{Loc, Task};
 use crate::ops::Done;
-use crate::people::granting::{self, NewGrant};
-use crate::txn::book::{Book, Delta};
+use crate::people::grants::{self, NewGrant};
+use crate::txn::write_txn::{Book, Delta};
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeMap;
@@ -79,7 +79,7 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
         return Err(StoreError::NotAFolder(row.name().into()));
     }
     let sums = sums_of(book, node).await?;
-    granting::check_beneath(book, actor, node).await?;
+    grants::check_beneath(book, actor, node).await?;
     book.check_locks_beneath(actor, &chain).await?;
     if book.shelf_named(ShelfKind::Shared, name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{name}\" already")));
@@ -91,7 +91,7 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
 
     // Who could enter by what was given further up can enter by the same, given here.
     for grant in &inherited {
-        granting::insert(&mut book.conn, actor, grant, book.now).await?;
+        grants::insert(&mut book.conn, actor, grant, book.now).await?;
     }
     let moment = book.next_moment();
     let shelf = Shelf {
@@ -184,7 +184,7 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
         return Err(StoreError::NameTaken(name.to_string()));
     }
     let sums = sums_of(book, shelf.root).await?;
-    granting::check_beneath(book, actor, shelf.root).await?;
+    grants::check_beneath(book, actor, shelf.root).await?;
     book.check_locks_beneath(actor, &chain).await?;
     let to = above[above.len() - 1].shelf;
     // What the service itself moves is let in: nothing may be lost for want of space.
@@ -208,7 +208,7 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
             until: None,
             message: String::new(),
         };
-        granting::insert(&mut book.conn, actor, &grant, book.now).await?;
+        grants::insert(&mut book.conn, actor, &grant, book.now).await?;
         given = true;
     }
     let moment = book.next_moment();
@@ -238,7 +238,7 @@ async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_afte
     let chain = book.require(actor, shelf.root, Level::Manage).await?;
     let row = chain[0].clone();
     let sums = sums_of(book, shelf.root).await?;
-    granting::check_beneath(book, actor, shelf.root).await?;
+    grants::check_beneath(book, actor, shelf.root).await?;
     book.check_locks_beneath(actor, &chain).await?;
     let what = book.path(shelf.root).await?;
 

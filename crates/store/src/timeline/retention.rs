@@ -1,7 +1,7 @@
 //! What of the past goes: looked at, then done. Both ask the same function of core.
 //!
 //! A purge looks first ([`Engine::plan_purge`]) and then lets go in small steps of the writer
-//! ([`Engine::apply_purge`], in [`crate::timeline::letting`]). Bytes go from the disk after the commit that says so; a stop between the two is
+//! ([`Engine::apply_purge`], in [`crate::timeline::purge`]). Bytes go from the disk after the commit that says so; a stop between the two is
 //! found by [`crate::files::packs`] at the next start.
 
 use crate::catalogue::rows::{self, parse, sql};

@@ -5,7 +5,7 @@ use crate::catalogue::rows;
 use crate::fs::error::Result;
 use crate::fs::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
 use crate::rights::access::Access;
-use crate::txn::book::Changed;
+use crate::txn::write_txn::Changed;
 use parking_lot::RwLock;
 use quick_cache::sync::Cache;
 use sqlx::sqlite::SqlitePool;
@@ -99,7 +99,7 @@ pub(crate) struct Caches {
     /// All rights; whoever follows what may be seen waits for them to change.
     access: watch::Sender<Arc<Access>>,
     /// All locks; open pages wait for them to change.
-    locks: watch::Sender<Arc<crate::rights::locking::Locks>>,
+    locks: watch::Sender<Arc<crate::rights::locks::Locks>>,
     /// The last change on each shelf since the start.
     touched: RwLock<HashMap<ShelfId, i64>>,
     /// The last number given out: whoever follows changes waits for it to grow.
@@ -112,7 +112,7 @@ impl Caches {
     pub fn new(
         shelves: HashMap<ShelfId, Arc<Shelf>>,
         access: Arc<Access>,
-        locks: Arc<crate::rights::locking::Locks>,
+        locks: Arc<crate::rights::locks::Locks>,
         head: i64,
     ) -> Caches {
         Caches {
@@ -194,7 +194,7 @@ impl Caches {
         &self,
         shelves: &HashMap<ShelfId, Arc<Shelf>>,
         access: &Arc<Access>,
-        locks: &Arc<crate::rights::locking::Locks>,
+        locks: &Arc<crate::rights::locks::Locks>,
         head: i64,
     ) {
         self.clear();
@@ -256,12 +256,12 @@ impl View {
     }
 
     /// All locks as they are now.
-    pub fn locks(&self) -> Arc<crate::rights::locking::Locks> {
+    pub fn locks(&self) -> Arc<crate::rights::locks::Locks> {
         self.caches.locks.borrow().clone()
     }
 
     /// Tells of each change of locks.
-    pub fn locks_changed(&self) -> watch::Receiver<Arc<crate::rights::locking::Locks>> {
+    pub fn locks_changed(&self) -> watch::Receiver<Arc<crate::rights::locks::Locks>> {
         self.caches.locks.subscribe()
     }
 

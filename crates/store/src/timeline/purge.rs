@@ -1,4 +1,4 @@
-//! Letting go what [`crate::timeline::keeping`] planned, in small steps of the writer. Each step looks once more: what
+//! Letting go what [`crate::timeline::retention`] planned, in small steps of the writer. Each step looks once more: what
 //! came back meanwhile stays, and what somebody named or a rule holds by now.
 
 use crate::engine::Engine;
@@ -6,8 +6,8 @@ use crate::files::filer::File;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, Lies, Life, Row};
 use crate::ops::found::content_of;
-use crate::timeline::keeping::{Going, Key, Purge, Reach, Sum};
-use crate::txn::book::{Book, Delta};
+use crate::timeline::retention::{Going, Key, Purge, Reach, Sum};
+use crate::txn::write_txn::{Book, Delta};
 use crate::txn::writer::Ask;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
