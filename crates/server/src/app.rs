@@ -46,7 +46,7 @@ pub struct State {
     /// First steps of signing in, and factors that are being set up.
     pub tickets: crate::factors::Tickets,
     /// The way to the mail server.
-    pub post: crate::mail::Post,
+    pub post: crate::mail::Mailer,
     /// The address under which the service is reached, for what is sent out.
     pub address: std::sync::OnceLock<String>,
     /// Last uses of devices, not written yet.
@@ -84,7 +84,7 @@ impl State {
             thumbnails: Thumbnails::new(&config.data),
             metrics: Metrics::default(),
             tickets: Default::default(),
-            post: crate::mail::Post::new(&config),
+            post: crate::mail::Mailer::new(&config),
             address: Default::default(),
             strangers: crate::strangers::Strangers::new(&engine),
             engine,

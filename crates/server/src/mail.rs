@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::sync::Notify;
 use yellow_attic_core::people::Notice;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::mail_queue::{Letter, NewLetter};
+use yellow_attic_store::people::mail_queue::{NewQueuedLetter, QueuedLetter};
 use yellow_attic_store::{Actor, StoreError};
 
 /// How long after each failed try the next one comes: three days in all.
@@ -22,7 +22,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 type Transport = AsyncSmtpTransport<Tokio1Executor>;
 
 /// The way to the mail server.
-pub struct Post {
+pub struct Mailer {
     config: Option<MailConfig>,
     wake: Notify,
 }
@@ -40,10 +40,10 @@ pub struct Tried {
     pub again: bool,
 }
 
-impl Post {
+impl Mailer {
     /// The way to the configured server.
-    pub fn new(config: &Config) -> Post {
-        Post { config: config.mail.clone(), wake: Notify::new() }
+    pub fn new(config: &Config) -> Mailer {
+        Mailer { config: config.mail.clone(), wake: Notify::new() }
     }
 
     /// Whether there is a mail server.
@@ -134,7 +134,7 @@ impl Post {
 }
 
 /// What a letter says.
-pub struct Says<'a> {
+pub struct Letter<'a> {
     /// What it is about, in a word.
     pub kind: &'static str,
     /// To which address.
@@ -149,12 +149,12 @@ pub struct Says<'a> {
 
 /// Puts a letter into the queue, in the organisation's name. Without a mail server nothing is
 /// written. Returns whether it was.
-pub async fn write(state: &State, actor: &Actor, says: Says<'_>) -> Result<bool, StoreError> {
+pub async fn write(state: &State, actor: &Actor, says: Letter<'_>) -> Result<bool, StoreError> {
     if !state.post.is_set() {
         return Ok(false);
     }
     let (plain, rich) = compose(&state.config.organisation, &says);
-    let letter = NewLetter {
+    let letter = NewQueuedLetter {
         kind: says.kind,
         recipient: says.to.to_string(),
         subject: format!("{}: {}", state.config.organisation, says.subject),
@@ -180,7 +180,7 @@ pub async fn tell(
     if notice.is_some_and(|n| account.muted.contains(&n)) {
         return;
     }
-    let says = Says {
+    let says = Letter {
         kind: notice.map_or("sign-in", Notice::word),
         to,
         subject,
@@ -193,7 +193,7 @@ pub async fn tell(
 }
 
 /// A letter as plain text and as HTML, without pictures or anything else that is fetched.
-pub fn compose(organisation: &str, says: &Says<'_>) -> (String, String) {
+pub fn compose(organisation: &str, says: &Letter<'_>) -> (String, String) {
     let mut plain = says.paragraphs.join("\n\n");
     let mut rich: String = says
         .paragraphs
@@ -260,7 +260,7 @@ pub async fn deliver(state: web::Data<State>) {
     }
 }
 
-async fn try_letter(state: &State, letter: Letter) -> Result<(), StoreError> {
+async fn try_letter(state: &State, letter: QueuedLetter) -> Result<(), StoreError> {
     let tried = state.post.send(&letter.recipient, &letter.subject, &letter.plain, &letter.rich).await;
     if tried.taken {
         tracing::info!(letter = letter.id, kind = letter.kind, "a letter was sent");
@@ -277,7 +277,7 @@ async fn try_letter(state: &State, letter: Letter) -> Result<(), StoreError> {
     state.engine.letter_failed(letter.id, tried.said, again_at).await
 }
 
-impl Post {
+impl Mailer {
     /// Something in the queue is to be looked at now.
     pub fn hurry(&self) {
         self.wake.notify_one();

@@ -21,7 +21,7 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NameError, NodeId, PathError};
-use yellow_attic_store::{Actor, Done, Engine, Result, SMALL, Staged, StoreError};
+use yellow_attic_store::{Actor, Engine, Outcome, Result, SMALL, Staged, StoreError};
 
 /// Small files being put at a time, in KiB of their bytes: 24 MiB. Each counts as 16 KiB at least, so
 /// that they are 1,536 at most: a group being committed, one being synced, one being read.
@@ -385,7 +385,7 @@ enum ReadError {
     Broken(io::Error),
 }
 
-fn told(path: String, done: Result<Done>, size: u64, sums: &Sums) -> TarEntry {
+fn told(path: String, done: Result<Outcome>, size: u64, sums: &Sums) -> TarEntry {
     let mut sums = sums.0.lock();
     let mut entry = TarEntry { path, fate: Fate::Refused, node: None, etag: None, problem: None };
     match done {

@@ -6,7 +6,7 @@ use super::signing::{invitation, mail_invitation};
 use crate::app::State;
 use crate::auth::{Who, address, check_origin, from};
 use crate::body::Json;
-use crate::mail::{self, Says};
+use crate::mail::{self, Letter};
 use crate::problem::Refusal;
 use crate::times;
 use actix_web::{HttpRequest, HttpResponse, post, web};
@@ -148,7 +148,7 @@ async fn tell_guest(
         }
         false => "Open it",
     };
-    let says = Says {
+    let says = Letter {
         kind: "guest invitation",
         to,
         subject: format!("{} shares something with you", who.account.display_name),
@@ -200,7 +200,7 @@ pub async fn sign_up(
         tokens: Default::default(),
     };
     if let Some(there) = state.engine.account_at(&to).await? {
-        let says = Says {
+        let says = Letter {
             kind: "sign-up",
             to: &to,
             subject: "you have an account".into(),
@@ -235,7 +235,7 @@ async fn tell_administrators(state: &State, actor: &Actor, account: &Account) ->
         if admin.role != Role::Administrator {
             continue;
         }
-        let says = Says {
+        let says = Letter {
             kind: "sign-up",
             to,
             subject: format!("{} asks for an account", account.display_name),

@@ -3,7 +3,7 @@
 use crate::app::State;
 use crate::auth::Who;
 use crate::body::Json;
-use crate::mail::{Says, compose};
+use crate::mail::{Letter, compose};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpResponse, get, post, web};
@@ -61,7 +61,7 @@ pub async fn test_mail(
             "Write it like name@example.org.",
         ));
     }
-    let says = Says {
+    let says = Letter {
         kind: "test",
         to,
         subject: "mail arrives".into(),

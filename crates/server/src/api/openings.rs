@@ -4,7 +4,7 @@ use super::people::Directory;
 use crate::app::State;
 use crate::auth::{Who, hash_password};
 use crate::body::Json;
-use crate::mail::{self, Says};
+use crate::mail::{self, Letter};
 use crate::problem::Refusal;
 use crate::strangers::base;
 use crate::times::{self, show};
@@ -376,7 +376,7 @@ pub async fn mail_opening(
             paragraphs.push(format!("It is open until {}.", day.strftime("%-d %B %Y")));
         }
         let address = format!("{}{}", state.base(), base(opening.kind, &opening.ending));
-        let says = Says {
+        let says = Letter {
             kind: "link",
             to: to.trim(),
             subject: subject.clone(),

@@ -5,7 +5,7 @@ use super::sessions::look_cookie;
 use crate::app::State;
 use crate::auth::{AnyWho, Who, hash_secret, new_secret};
 use crate::body::Json;
-use crate::mail::{self, Says};
+use crate::mail::{self, Letter};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::http::header;
@@ -199,7 +199,7 @@ pub async fn begin_look(
     let ends = state.engine.now_ms() + LOOK_MS;
     state.engine.open_look(&who.actor, &who.account, seen, hash_secret(&secret), ends, told).await?;
     if let (true, Some(to)) = (told && !seen.muted.contains(&Notice::Look), &seen.mail) {
-        let says = Says {
+        let says = Letter {
             kind: "look",
             to,
             subject: "somebody looked at your files as you see them".into(),

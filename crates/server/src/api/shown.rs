@@ -7,7 +7,7 @@ use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::rights::locks::Held;
-use yellow_attic_store::{Folder, Life, Row, SinceThen};
+use yellow_attic_store::{ContentState, Folder, Row, SinceThen};
 
 /// A row as callers see it.
 pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
@@ -28,7 +28,10 @@ pub fn node(row: &Row, folder: Option<&Folder>, names: &NameMap) -> api::Node {
         since_then: None,
         given: None,
         locked: None,
-        held: row.content.filter(|c| matches!(c.life, Life::Lost | Life::Gone)).map(|_| false),
+        held: row
+            .content
+            .filter(|c| matches!(c.life, ContentState::Lost | ContentState::Gone))
+            .map(|_| false),
     }
 }
 

@@ -6,7 +6,7 @@ use crate::app::State;
 use crate::auth::{Who, check_door, check_host, check_own_password, from, hash_secret, new_secret};
 use crate::body::Json;
 use crate::factors::ask_second;
-use crate::mail::{self, Says};
+use crate::mail::{self, Letter};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
@@ -74,7 +74,7 @@ pub async fn mail_invitation(
         ),
     };
     let day = crate::times::today(expires);
-    let says = Says {
+    let says = Letter {
         kind: if account.password.is_empty() { "invitation" } else { "password reset" },
         to,
         subject: subject.into(),

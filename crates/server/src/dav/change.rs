@@ -12,7 +12,7 @@ use yellow_attic_core::dav::answer;
 use yellow_attic_core::dav::headers::{self, AddressError, Depth};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId};
-use yellow_attic_store::{Done, Row, StoreError};
+use yellow_attic_store::{Outcome, Row, StoreError};
 
 fn no_folder() -> Fault {
     refuse(409, "no_folder", "The folder it would be in is not there.", "Make the folder first.")
@@ -292,7 +292,7 @@ async fn move_to(
     name: Name,
     there: Option<NodeId>,
     conditions: Conditions,
-) -> Result<Done, StoreError> {
+) -> Result<Outcome, StoreError> {
     let engine = &asked.state.engine;
     match there {
         Some(_) => engine.move_over(asked.actor(), at.row.node, parent, name, conditions).await,
@@ -307,7 +307,7 @@ async fn copy_to(
     name: Name,
     replace: bool,
     whole: bool,
-) -> Result<Done, StoreError> {
+) -> Result<Outcome, StoreError> {
     let (engine, actor, node) = (asked.state.engine.clone(), asked.actor().clone(), at.row.node);
     let alone = at.row.is_folder() && !whole;
     // On the engine's own runtime: it goes on if the caller stops waiting.

@@ -16,7 +16,7 @@ use yellow_attic_core::{NodeId, ShelfId};
 use yellow_attic_store::ops::properties::Properties;
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::rights::locks::Held;
-use yellow_attic_store::{Folder, How, Row};
+use yellow_attic_store::{ChangeKind, Folder, Row};
 
 /// Properties that the service knows by itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -292,7 +292,8 @@ impl Teller {
             known.kept = self.state.engine.properties(&nodes).await?;
         }
         if self.plan.asks(Live::Created) {
-            let old: Vec<NodeId> = rows.iter().filter(|r| r.how != How::Made).map(|r| r.node).collect();
+            let old: Vec<NodeId> =
+                rows.iter().filter(|r| r.how != ChangeKind::Made).map(|r| r.node).collect();
             if !old.is_empty() {
                 known.first = self.state.engine.first_times(&old).await?;
             }

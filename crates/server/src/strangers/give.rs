@@ -10,7 +10,7 @@ use crate::app::State;
 use crate::auth::{address, hash_secret, new_secret};
 use crate::body::Json;
 use crate::guessing::keyed_short;
-use crate::mail::{self, Says};
+use crate::mail::{self, Letter};
 use crate::problem::Refusal;
 use crate::times::show;
 use actix_web::http::StatusCode;
@@ -279,7 +279,7 @@ async fn mail_receipt(
         "If that was not you, somebody gave your address by mistake: nothing has to be done.".into(),
     ];
     let says =
-        Says { kind: "receipt", to, subject: "your files have arrived".into(), paragraphs, open: None };
+        Letter { kind: "receipt", to, subject: "your files have arrived".into(), paragraphs, open: None };
     mail::write(state, actor, says).await.map(|_| ())
 }
 

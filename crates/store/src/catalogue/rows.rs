@@ -3,7 +3,9 @@
 
 use crate::fs::disk::{ObjectId, unhex};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Content, Folder, How, Lies, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::fs::model::{
+    ChangeKind, Content, ContentState, Folder, FolderPlacement, PastRow, Row, Shelf, ShelfKind,
+};
 use serde::Deserialize;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;
@@ -55,7 +57,7 @@ impl RowJson<'_> {
             id,
             hash: self.12.and_then(|h| unhex(&h)).unwrap_or_default(),
             size: self.13.unwrap_or(0),
-            life: Life::from_number(self.14.unwrap_or(2)),
+            life: ContentState::from_number(self.14.unwrap_or(2)),
             object: ObjectId { ino: self.15.unwrap_or(0), btime: self.16.unwrap_or(0) },
             mark: self.17.unwrap_or(0),
         });
@@ -69,7 +71,7 @@ impl RowJson<'_> {
             content,
             since: self.6,
             at: self.7,
-            how: How::from_number(self.8),
+            how: ChangeKind::from_number(self.8),
             account: self.9,
             device: self.10,
         }
@@ -80,9 +82,9 @@ impl FolderJson {
     pub(crate) fn folder(self) -> Folder {
         Folder {
             lies: match self.0 {
-                0 => Lies::Placed,
-                1 => Lies::Removed,
-                _ => Lies::Apart,
+                0 => FolderPlacement::Placed,
+                1 => FolderPlacement::Removed,
+                _ => FolderPlacement::Apart,
             },
             object: ObjectId { ino: self.1, btime: self.2 },
             bytes: self.3,
@@ -117,7 +119,7 @@ impl EndJson {
             row: row.row(),
             until: self.0,
             ended_at: self.1,
-            ended_how: How::from_number(self.2),
+            ended_how: ChangeKind::from_number(self.2),
             ended_account: self.3,
             ended_device: self.4,
             held: self.5 != 0,

@@ -16,15 +16,15 @@ use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::fault_points::{AllSteps, Steps};
-use crate::fs::model::{Actor, How, Row, Shelf};
+use crate::fs::model::{Actor, ChangeKind, Row, Shelf};
 use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
-use crate::ops::{Done, NewShelf, Place};
+use crate::ops::{NewShelf, Outcome, Place};
 use crate::rights::quota::Claims;
 use crate::timeline::uploads::Uploads;
 use crate::txn::read_cache::{Caches, View};
-use crate::txn::write_txn::Book;
-use crate::txn::writer::{Ask, Latch, Put, Writer, shelf_parts};
+use crate::txn::write_txn::WriteTxn;
+use crate::txn::writer::{Latch, Operation, Put, Writer, shelf_parts};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::Connection;
@@ -125,7 +125,7 @@ pub(crate) struct Shared {
     work: Arc<crate::txn::writer::Work>,
     stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
-    writer: Mutex<Option<mpsc::Sender<Ask>>>,
+    writer: Mutex<Option<mpsc::Sender<Operation>>>,
     running: Mutex<Running>,
     /// Where the engine's own tasks run, whatever runtime its callers come from.
     pub(crate) runtime: tokio::runtime::Handle,
@@ -133,7 +133,7 @@ pub(crate) struct Shared {
 
 #[derive(Default)]
 struct Running {
-    writer: Option<tokio::task::JoinHandle<Book>>,
+    writer: Option<tokio::task::JoinHandle<WriteTxn>>,
     jobs: Option<tokio::task::JoinHandle<()>>,
     threads: Vec<JoinHandle<()>>,
 }
@@ -172,7 +172,7 @@ impl Engine {
         let record_key = RecordKey::open(&options.data, time.stamp())?;
         let first_key = record_key.first();
         let key_id = record_key.id.clone();
-        let mut book = Book::open(conn, shelves.clone(), record_key).await?;
+        let mut book = WriteTxn::open(conn, shelves.clone(), record_key).await?;
         let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut book).await?));
         let (uploads, spared) = crate::timeline::uploads::recover(&mut book.conn, &staging).await?;
         let mut marks = load_marks(&mut book.conn).await?;
@@ -379,7 +379,10 @@ impl Engine {
 
     /// Sends the writer something and waits for the answer. Runs to its end even if the
     /// caller stops waiting.
-    pub(crate) async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+    pub(crate) async fn ask<T>(
+        &self,
+        make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation,
+    ) -> Result<T> {
         if let Some(why) = self.shared.latch.reason() {
             return Err(why);
         }
@@ -407,7 +410,7 @@ impl Engine {
     }
 
     /// Has the writer do something that nobody waits for; not at all if it has much to do.
-    pub(crate) fn ask_later<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) {
+    pub(crate) fn ask_later<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) {
         if let Some(sender) = self.shared.writer.lock().clone() {
             let (answer, _) = oneshot::channel();
             let _ = sender.try_send(make(answer));
@@ -568,14 +571,14 @@ impl Engine {
     #[boxed]
     pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
         let actor = actor.clone();
-        let done = self.ask(|answer| Ask::MakeShelf { actor, new, answer }).await?;
+        let done = self.ask(|answer| Operation::MakeShelf { actor, new, answer }).await?;
         let id = done.row.map(|r| r.shelf).unwrap_or_default();
         self.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))
     }
 
     /// Makes a folder.
     #[boxed]
-    pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Done> {
+    pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Outcome> {
         self.make_folder_like(actor, parent, name, None).await
     }
 
@@ -586,9 +589,9 @@ impl Engine {
         parent: NodeId,
         name: Name,
         like: Option<NodeId>,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::MakeFolder { actor, parent, name, like, answer }).await
+        self.ask(|answer| Operation::MakeFolder { actor, parent, name, like, answer }).await
     }
 
     /// Puts staged bytes at a name. After the answer they are on the disk.
@@ -601,8 +604,8 @@ impl Engine {
         staged: Staged,
         mtime: i64,
         conditions: Conditions,
-    ) -> Result<Done> {
-        self.put_as(actor, parent, name, staged, mtime, conditions, How::Made, None).await
+    ) -> Result<Outcome> {
+        self.put_as(actor, parent, name, staged, mtime, conditions, ChangeKind::Made, None).await
     }
 
     #[allow(clippy::too_many_arguments)]
@@ -614,12 +617,12 @@ impl Engine {
         staged: Staged,
         mtime: i64,
         conditions: Conditions,
-        how: How,
+        how: ChangeKind,
         like: Option<NodeId>,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let actor = actor.clone();
         self.ask(|answer| {
-            Ask::Put(Box::new(Put {
+            Operation::Put(Box::new(Put {
                 actor,
                 parent,
                 name,
@@ -645,16 +648,16 @@ impl Engine {
         name: Name,
         replace: bool,
         conditions: Conditions,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Move { actor, node, parent, name, replace, conditions, answer }).await
+        self.ask(|answer| Operation::Move { actor, node, parent, name, replace, conditions, answer }).await
     }
 
     /// Removes. What was there stays in the past.
     #[boxed]
-    pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Done> {
+    pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Remove { actor, node, conditions, answer }).await
+        self.ask(|answer| Operation::Remove { actor, node, conditions, answer }).await
     }
 
     pub(crate) async fn revive_file(
@@ -665,9 +668,9 @@ impl Engine {
         last: Option<(NodeId, Arc<str>)>,
         staged: Staged,
         mtime: i64,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::ReviveFile { actor, node, place, last, staged, mtime, answer }).await
+        self.ask(|answer| Operation::ReviveFile { actor, node, place, last, staged, mtime, answer }).await
     }
 
     pub(crate) async fn revive_folder(
@@ -676,10 +679,10 @@ impl Engine {
         node: NodeId,
         place: Place,
         last: Option<(NodeId, Arc<str>)>,
-        how: How,
-    ) -> Result<Done> {
+        how: ChangeKind,
+    ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::ReviveFolder { actor, node, place, last, how, answer }).await
+        self.ask(|answer| Operation::ReviveFolder { actor, node, place, last, how, answer }).await
     }
 
     /// Writes a row of the record for something that changes no file.
@@ -693,7 +696,7 @@ impl Engine {
         detail: &str,
     ) -> Result<()> {
         let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
-        self.ask(|answer| Ask::Note { actor, action, node, what, detail, answer }).await
+        self.ask(|answer| Operation::Note { actor, action, node, what, detail, answer }).await
     }
 
     // --- for tests and tools ---
@@ -715,7 +718,7 @@ impl Engine {
             }
             tokio::time::sleep(std::time::Duration::from_millis(1)).await;
         }
-        self.ask(|answer| Ask::Step { step: Step::Nothing, answer }).await
+        self.ask(|answer| Operation::Step { step: Step::Nothing, answer }).await
     }
 
     /// The shelf with its present name, by id.
@@ -774,7 +777,7 @@ fn staged_id(name: &str) -> Option<i64> {
 }
 
 /// The highest id in use, on the disk or in the catalogue, or given out before.
-async fn highest_id(disk: Arc<Disk>, book: &mut Book) -> Result<i64> {
+async fn highest_id(disk: Arc<Disk>, book: &mut WriteTxn) -> Result<i64> {
     let known: i64 = sqlx::query_scalar(
         "SELECT max(coalesce((SELECT max(id) FROM contents), 0), coalesce((SELECT max(content) FROM uploads), 0),
            coalesce((SELECT max(id) FROM packs), 0))",
@@ -799,12 +802,12 @@ async fn highest_id(disk: Arc<Disk>, book: &mut Book) -> Result<i64> {
 /// are all that there is of what was answered.
 async fn owe_again(
     disk: Arc<Disk>,
-    book: &mut Book,
+    book: &mut WriteTxn,
     marks: &mut Vec<crate::fs::pending_rename::Task>,
 ) -> Result<()> {
-    use crate::fs::pending_rename::{Loc, Task};
+    use crate::fs::pending_rename::{DiskLocation, Task};
     let marked: std::collections::HashSet<String> =
-        marks.iter().filter(|t| matches!(t.from, Loc::Staging(_))).map(|t| t.from.name()).collect();
+        marks.iter().filter(|t| matches!(t.from, DiskLocation::Staging(_))).map(|t| t.from.name()).collect();
     let ids: Vec<i64> =
         staged_names(&disk)?.iter().filter(|n| !marked.contains(*n)).filter_map(|n| staged_id(n)).collect();
     let living: Vec<(i64, i64, Option<i64>, i64)> = sqlx::query_as(
@@ -829,15 +832,17 @@ async fn owe_again(
             Some(node) => book.row(NodeId(node)).await?,
             None => None,
         };
-        let place =
-            row.as_ref().filter(|_| state == 0).and_then(|r| Some(Loc::In(r.parent?, r.name().into())));
+        let place = row
+            .as_ref()
+            .filter(|_| state == 0)
+            .and_then(|r| Some(DiskLocation::In(r.parent?, r.name().into())));
         tracing::warn!(content = id.0, "bytes that could not be placed are placed again");
         let task = Task::new(
             there.id,
             row.map_or(NodeId(0), |r| r.node),
             false,
-            Loc::Staging(id),
-            place.unwrap_or(Loc::Incoming(id)),
+            DiskLocation::Staging(id),
+            place.unwrap_or(DiskLocation::Incoming(id)),
         );
         marks.push(Task { mark: book.heads.placed, ..task });
     }
@@ -866,7 +871,7 @@ fn sweep(
 ) -> Result<()> {
     let wanted: std::collections::HashSet<String> = marks
         .iter()
-        .filter(|t| matches!(t.from, crate::fs::pending_rename::Loc::Staging(_)))
+        .filter(|t| matches!(t.from, crate::fs::pending_rename::DiskLocation::Staging(_)))
         .map(|t| t.from.name())
         .chain(uploads.iter().map(|id| crate::fs::disk::content_name(*id)))
         .collect();

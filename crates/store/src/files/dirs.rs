@@ -3,8 +3,8 @@
 use crate::files::placer::Placing;
 use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::Lies;
-use crate::fs::pending_rename::Loc;
+use crate::fs::model::FolderPlacement;
+use crate::fs::pending_rename::DiskLocation;
 use crate::txn::read_cache::View;
 use crate::txn::writer::shelf_parts;
 use quick_cache::sync::Cache;
@@ -159,7 +159,7 @@ impl Dirs {
             else {
                 return Ok(true);
             };
-            if folder.lies != Lies::Placed || !self.placing.places_of(folder.object).is_empty() {
+            if folder.lies != FolderPlacement::Placed || !self.placing.places_of(folder.object).is_empty() {
                 return Ok(true);
             }
             let Some(parent) = row.parent else {
@@ -199,7 +199,9 @@ impl Dirs {
             else {
                 return Ok(None);
             };
-            let Some(parent) = row.parent.filter(|_| folder.lies == Lies::Placed) else { return Ok(None) };
+            let Some(parent) = row.parent.filter(|_| folder.lies == FolderPlacement::Placed) else {
+                return Ok(None);
+            };
             let (above, mut made) = match self.find_now(parent).await {
                 Ok(above) => (above, Vec::new()),
                 Err(StoreError::BytesMissing(_)) => match self.remake(parent).await? {
@@ -235,13 +237,13 @@ impl Dirs {
     }
 
     /// The directory of a location, for the placer.
-    pub async fn of(&self, loc: &Loc) -> Result<Arc<OwnedFd>> {
+    pub async fn of(&self, loc: &DiskLocation) -> Result<Arc<OwnedFd>> {
         match loc {
-            Loc::Staging(_) => Ok(self.disk.staging.clone()),
-            Loc::Incoming(_) => Ok(self.disk.incoming.clone()),
-            Loc::Removed(_) | Loc::Apart(_) => Ok(self.disk.removed.clone()),
-            Loc::In(node, _) => self.find_now(*node).await,
-            Loc::Top(kind, name) => {
+            DiskLocation::Staging(_) => Ok(self.disk.staging.clone()),
+            DiskLocation::Incoming(_) => Ok(self.disk.incoming.clone()),
+            DiskLocation::Removed(_) | DiskLocation::Apart(_) => Ok(self.disk.removed.clone()),
+            DiskLocation::In(node, _) => self.find_now(*node).await,
+            DiskLocation::Top(kind, name) => {
                 let [org, kind, _] = shelf_parts(*kind, name);
                 let dir = self.disk.make_shelf_dir(&[org, kind]);
                 Ok(Arc::new(dir.map_err(|e| StoreError::io("opening the folder of the shelves", &e))?))
@@ -292,29 +294,31 @@ impl Dirs {
                 return Ok(Some(dir));
             }
             let mut candidates = Vec::new();
-            if folder.lies == Lies::Removed {
-                candidates.push(Loc::Removed(node));
+            if folder.lies == FolderPlacement::Removed {
+                candidates.push(DiskLocation::Removed(node));
             } else if let Some(row) = &row
                 && let Some(parent) = row.parent
             {
-                candidates.push(Loc::In(parent, row.name().into()));
+                candidates.push(DiskLocation::In(parent, row.name().into()));
             }
             candidates.extend(pending);
             within.push(node);
             for place in candidates {
                 let opened = match &place {
-                    Loc::Removed(n) => self.disk.open_dir(&self.disk.removed, &folder_name(*n)).ok(),
-                    Loc::Staging(_) => self.disk.open_dir(&self.disk.staging, &place.name()).ok(),
-                    Loc::Apart(_) => self.disk.open_dir(&self.disk.removed, &place.name()).ok(),
-                    Loc::Incoming(_) => None,
-                    Loc::Top(..) => {
+                    DiskLocation::Removed(n) => self.disk.open_dir(&self.disk.removed, &folder_name(*n)).ok(),
+                    DiskLocation::Staging(_) => self.disk.open_dir(&self.disk.staging, &place.name()).ok(),
+                    DiskLocation::Apart(_) => self.disk.open_dir(&self.disk.removed, &place.name()).ok(),
+                    DiskLocation::Incoming(_) => None,
+                    DiskLocation::Top(..) => {
                         let above = self.of(&place).await?;
                         self.disk.open_dir(&*above, &place.name()).ok()
                     }
-                    Loc::In(parent, name) => match self.search(*parent, within, (adopt, placer)).await? {
-                        Some(dir) => self.disk.open_dir(&*dir, name).ok(),
-                        None => None,
-                    },
+                    DiskLocation::In(parent, name) => {
+                        match self.search(*parent, within, (adopt, placer)).await? {
+                            Some(dir) => self.disk.open_dir(&*dir, name).ok(),
+                            None => None,
+                        }
+                    }
                 };
                 if let Some(fd) = opened
                     && (adopt || is(&fd, folder.object))

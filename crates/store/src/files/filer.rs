@@ -8,7 +8,7 @@ use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
 use crate::txn::read_cache::View;
-use crate::txn::writer::Ask;
+use crate::txn::writer::Operation;
 use parking_lot::Mutex;
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -76,7 +76,7 @@ pub(crate) struct Filer {
     pub staging: Arc<Staging>,
     pub filing: Filing,
     pub packing: Packing,
-    pub writer: mpsc::WeakSender<Ask>,
+    pub writer: mpsc::WeakSender<Operation>,
     pub handle: Handle,
     /// What was filed since the last sync.
     pub owed: Mutex<Vec<[u8; 32]>>,
@@ -139,7 +139,7 @@ impl Filer {
             File::Content(id, node) => self.content(*id, *node),
             File::Adopted { node, name, object, remade } => {
                 let (node, object) = (*node, *object);
-                self.ask(|answer| Ask::Step {
+                self.ask(|answer| Operation::Step {
                     step: crate::files::jobs::Step::Adopt { node, object },
                     answer,
                 })?;
@@ -155,10 +155,10 @@ impl Filer {
                         ),
                     ),
                 };
-                self.ask(|answer| Ask::Finding { kind, node: Some(node), detail, answer })
+                self.ask(|answer| Operation::Finding { kind, node: Some(node), detail, answer })
             }
             File::Stranger { name, node, instead_of } => self.stranger(name, *node, *instead_of),
-            File::Nowhere { node, name } => self.ask(|answer| Ask::Finding {
+            File::Nowhere { node, name } => self.ask(|answer| Operation::Finding {
                 kind: "not on the disk",
                 node: Some(*node),
                 detail: format!("\"{name}\" could not be placed: its bytes are nowhere"),
@@ -172,7 +172,7 @@ impl Filer {
         }
     }
 
-    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
         let (answer, answered) = oneshot::channel();
         self.handle.block_on(async {
@@ -196,10 +196,10 @@ impl Filer {
                 Past::Missing
             );
             if gone
-                && content.life == crate::fs::model::Life::Past
+                && content.life == crate::fs::model::ContentState::Past
                 && !self.handle.block_on(self.view.is_packed(&content.hash))?
             {
-                return self.ask(|answer| Ask::Lost { content: id, node, answer });
+                return self.ask(|answer| Operation::Lost { content: id, node, answer });
             }
             return Ok(());
         };
@@ -233,7 +233,7 @@ impl Filer {
         }
         // Let go while it was on its way here.
         match self.handle.block_on(self.view.content(id))? {
-            Some(now) if now.life == crate::fs::model::Life::Gone => self.condemn(&[content.hash]),
+            Some(now) if now.life == crate::fs::model::ContentState::Gone => self.condemn(&[content.hash]),
             _ => Ok(()),
         }
     }
@@ -250,7 +250,7 @@ impl Filer {
         let hash = seen.hash;
         if hash != recorded {
             let foreign = seen.foreign(&self.staging);
-            self.ask(|answer| Ask::Displaced { node, foreign, instead_of, answer })?;
+            self.ask(|answer| Operation::Displaced { node, foreign, instead_of, answer })?;
         }
         Ok(hash)
     }
@@ -281,7 +281,7 @@ impl Filer {
             Plain::Folder => {
                 let Some(row) = self.handle.block_on(self.view.row(node))? else { return Ok(()) };
                 let (Some(parent), key) = (row.parent, row.key.clone()) else { return Ok(()) };
-                let folder = self.ask(|answer| Ask::EnterRemoved {
+                let folder = self.ask(|answer| Operation::EnterRemoved {
                     parent,
                     key,
                     known: None,
@@ -298,7 +298,7 @@ impl Filer {
                     )
                     .map_err(|e| io(&e))
             }
-            Plain::Other => self.ask(|answer| Ask::Finding {
+            Plain::Other => self.ask(|answer| Operation::Finding {
                 kind: "left alone",
                 node: Some(node),
                 detail: format!(
@@ -323,7 +323,7 @@ impl Filer {
         let list = serde_json::to_string(&places.iter().map(|(text, _)| text).collect::<Vec<_>>());
         let list = list.map_err(|e| StoreError::Catalogue(e.to_string()))?;
         // Looked at once more inside a writer transaction: a new reference takes it back.
-        self.ask(|answer| Ask::Catalogue {
+        self.ask(|answer| Operation::Catalogue {
             rights: false,
             actor: crate::fs::model::Actor::service(),
             action: "",

@@ -8,12 +8,12 @@ use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
-use crate::fs::pending_rename::{Loc, Task};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
+use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, Staging};
 use crate::txn::read_cache::View;
-use crate::txn::write_txn::Book;
-use crate::txn::writer::Ask;
+use crate::txn::write_txn::WriteTxn;
+use crate::txn::writer::Operation;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::{Notify, mpsc, oneshot};
@@ -69,7 +69,7 @@ impl Step {
     }
 
     /// Decides the step.
-    pub async fn apply(self, book: &mut Book) -> Result<()> {
+    pub async fn apply(self, book: &mut WriteTxn) -> Result<()> {
         match self {
             Step::Nothing => Ok(()),
             Step::Done(job) => {
@@ -86,17 +86,17 @@ impl Step {
             }
             Step::TakeOut { job, node } => take_out(book, job, node).await,
             Step::Adopt { node, object } => {
-                if let Some(folder) = book.folder(node).await?.filter(|f| f.lies == Lies::Placed) {
+                if let Some(folder) = book.folder(node).await?.filter(|f| f.lies == FolderPlacement::Placed) {
                     book.set_folder(node, Folder { object, ..folder });
                 }
                 Ok(())
             }
             Step::Vanish(row) => {
                 if let Some(now) = book.row(row.node).await?
-                    && now.content.is_some_and(|c| c.life == Life::Gone)
+                    && now.content.is_some_and(|c| c.life == ContentState::Gone)
                 {
                     let moment = book.next_moment();
-                    book.end_row(&now, moment, How::Removed, &Actor::service());
+                    book.end_row(&now, moment, ChangeKind::Removed, &Actor::service());
                     book.let_last_go();
                 }
                 Ok(())
@@ -110,8 +110,10 @@ impl Step {
 
 /// Takes apart a removed folder by marks, in the order of everything else that is owed to the disk: whatever brings the
 /// folder back is decided before or after each of these steps, and its rename comes before or after theirs.
-async fn take_out(book: &mut Book, job: i64, node: NodeId) -> Result<()> {
-    let Some(folder) = book.folder(node).await?.filter(|f| f.lies == Lies::Removed) else { return Ok(()) };
+async fn take_out(book: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
+    let Some(folder) = book.folder(node).await?.filter(|f| f.lies == FolderPlacement::Removed) else {
+        return Ok(());
+    };
     if book.chain(node).await?.is_some() {
         // It came back, or what it lies in did.
         sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
@@ -127,31 +129,43 @@ async fn take_out(book: &mut Book, job: i64, node: NodeId) -> Result<()> {
     .await?;
     for child in &children {
         let Some(row) = book.row(NodeId(*child)).await?.filter(|r| r.parent == Some(node)) else { continue };
-        let from = Loc::In(node, row.name().into());
+        let from = DiskLocation::In(node, row.name().into());
         match (row.content, book.folder(row.node).await?) {
-            (Some(content), _) if content.life == Life::Live => {
-                let past = Content { life: Life::Past, ..content };
+            (Some(content), _) if content.life == ContentState::Live => {
+                let past = Content { life: ContentState::Past, ..content };
                 book.set_content(past);
                 // The row stays open, though not alive: whoever holds it must know.
                 book.open_row(Row { content: Some(past), ..(*row).clone() }, true);
-                book.add_task(Task::new(content.object, row.node, false, from, Loc::Incoming(content.id)));
+                book.add_task(Task::new(
+                    content.object,
+                    row.node,
+                    false,
+                    from,
+                    DiskLocation::Incoming(content.id),
+                ));
             }
-            (None, Some(its)) if its.lies == Lies::Placed => {
-                book.set_folder(row.node, Folder { lies: Lies::Removed, ..its });
-                book.add_task(Task::new(its.object, row.node, true, from, Loc::Removed(row.node)));
+            (None, Some(its)) if its.lies == FolderPlacement::Placed => {
+                book.set_folder(row.node, Folder { lies: FolderPlacement::Removed, ..its });
+                book.add_task(Task::new(its.object, row.node, true, from, DiskLocation::Removed(row.node)));
                 book.add_job("take apart", row.node, Moment(book.heads.moment), book.now);
             }
             _ => {}
         }
     }
     if children.is_empty() {
-        book.set_folder(node, Folder { lies: Lies::Apart, ..folder });
-        book.add_task(Task::new(folder.object, node, true, Loc::Removed(node), Loc::Apart(job)));
+        book.set_folder(node, Folder { lies: FolderPlacement::Apart, ..folder });
+        book.add_task(Task::new(
+            folder.object,
+            node,
+            true,
+            DiskLocation::Removed(node),
+            DiskLocation::Apart(job),
+        ));
     }
     Ok(())
 }
 
-async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
+async fn restamp(book: &mut WriteTxn, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
     let children: Vec<i64> =
         sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND shelf <> ? LIMIT ?")
             .bind(node.0)
@@ -166,8 +180,8 @@ async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf:
         }
         if row.shelf != ShelfId(0) && row.since < moment {
             // The earlier state stays under the old shelf's rules.
-            book.end_row(&row, moment, How::Left, &Actor::service());
-            book.open_row(Row { shelf, since: moment, how: How::Arrived, ..(*row).clone() }, true);
+            book.end_row(&row, moment, ChangeKind::Left, &Actor::service());
+            book.open_row(Row { shelf, since: moment, how: ChangeKind::Arrived, ..(*row).clone() }, true);
         } else {
             book.open_row(Row { shelf, ..(*row).clone() }, true);
         }
@@ -181,37 +195,37 @@ async fn restamp(book: &mut Book, job: i64, node: NodeId, moment: Moment, shelf:
     Ok(())
 }
 
-async fn relive(book: &mut Book, row: &Row, staged: Option<Box<Staged>>, object: ObjectId) -> Result<()> {
+async fn relive(book: &mut WriteTxn, row: &Row, staged: Option<Box<Staged>>, object: ObjectId) -> Result<()> {
     let (Some(staged), Some(now)) = (staged, book.row(row.node).await?) else { return Ok(()) };
     let (Some(content), Some(parent)) = (now.content, now.parent) else { return Ok(()) };
-    if Some(content.id) != row.content.map(|c| c.id) || content.life != Life::Past {
+    if Some(content.id) != row.content.map(|c| c.id) || content.life != ContentState::Past {
         return Ok(());
     }
     let mark = book.add_task(Task::new(
         object,
         row.node,
         false,
-        Loc::Staging(staged.id),
-        Loc::In(parent, now.name().into()),
+        DiskLocation::Staging(staged.id),
+        DiskLocation::In(parent, now.name().into()),
     ));
-    let live = Content { life: Life::Live, object, mark, ..content };
+    let live = Content { life: ContentState::Live, object, mark, ..content };
     book.set_content(live);
     book.open_row(Row { content: Some(live), ..(*now).clone() }, true);
     staged.keep();
     Ok(())
 }
 
-async fn renest(book: &mut Book, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
+async fn renest(book: &mut WriteTxn, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
     let (Some(now), Some(folder)) = (book.row(row.node).await?, book.folder(row.node).await?) else {
         return Ok(());
     };
     let Some(parent) = now.parent else { return Ok(()) };
     let (from, object) = match staged {
-        Some(id) => (Loc::Staging(id), object),
-        None => (Loc::Removed(row.node), folder.object),
+        Some(id) => (DiskLocation::Staging(id), object),
+        None => (DiskLocation::Removed(row.node), folder.object),
     };
-    book.add_task(Task::new(object, row.node, true, from, Loc::In(parent, now.name().into())));
-    book.set_folder(row.node, Folder { lies: Lies::Placed, object, ..folder });
+    book.add_task(Task::new(object, row.node, true, from, DiskLocation::In(parent, now.name().into())));
+    book.set_folder(row.node, Folder { lies: FolderPlacement::Placed, object, ..folder });
     book.add_job("rebuild", row.node, Moment(book.heads.moment), book.now);
     Ok(())
 }
@@ -226,7 +240,7 @@ pub(crate) struct Jobs {
     pub filing: Filing,
     pub packing: crate::files::packs::Packing,
     pub time: Arc<Timekeeper>,
-    pub writer: mpsc::WeakSender<Ask>,
+    pub writer: mpsc::WeakSender<Operation>,
     pub wake: Arc<Notify>,
     pub stopped: Arc<AtomicBool>,
 }
@@ -290,7 +304,7 @@ impl Jobs {
         Ok(())
     }
 
-    async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+    async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
         let (answer, answered) = oneshot::channel();
         writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
@@ -299,7 +313,7 @@ impl Jobs {
     }
 
     async fn step(&self, step: Step) -> Result<()> {
-        self.ask(|answer| Ask::Step { step, answer }).await
+        self.ask(|answer| Operation::Step { step, answer }).await
     }
 
     /// Waits until all is carried out that is owed; refused while something is stuck.
@@ -314,7 +328,7 @@ impl Jobs {
     /// Takes a removed folder apart: what the catalogue knows of it leaves it by marks ([`Step::TakeOut`]), and then
     /// what is left there by others, where nobody else looks any more.
     async fn take_apart(&self, job: i64, node: NodeId) -> Result<()> {
-        while self.view.folder(node).await?.is_some_and(|f| f.lies == Lies::Removed)
+        while self.view.folder(node).await?.is_some_and(|f| f.lies == FolderPlacement::Removed)
             && self.view.chain(node).await?.is_none()
         {
             if self.stopped.load(Ordering::SeqCst) {
@@ -326,7 +340,7 @@ impl Jobs {
         self.in_step().await?;
         let io = |e: &std::io::Error| StoreError::io("taking a removed folder apart", e);
         // There only once the folder is nobody's any more.
-        let name = Loc::Apart(job).name();
+        let name = DiskLocation::Apart(job).name();
         let dir = match self.disk.open_dir(&self.disk.removed, &name) {
             Ok(dir) => dir,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return self.step(Step::Done(job)).await,
@@ -361,7 +375,7 @@ impl Jobs {
             Plain::Folder => {
                 let object = seen.id;
                 let child = self
-                    .ask(|answer| Ask::EnterRemoved {
+                    .ask(|answer| Operation::EnterRemoved {
                         parent,
                         key,
                         known: None,
@@ -380,7 +394,7 @@ impl Jobs {
                 let seen = tokio::task::spawn_blocking(move || see(&disk, &its_dir, &name)).await;
                 let seen = seen.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
                 let (foreign, object) = (Some(seen.foreign(&staging)), ObjectId::default());
-                self.ask(|answer| Ask::EnterRemoved {
+                self.ask(|answer| Operation::EnterRemoved {
                     parent,
                     key: key.clone(),
                     known,
@@ -421,7 +435,7 @@ impl Jobs {
         rustix::fs::renameat(dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
         let detail =
             format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
-        self.ask(|answer| Ask::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
+        self.ask(|answer| Operation::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
     }
 
     /// Puts a folder that came back together again, from what its taking apart had done.
@@ -464,18 +478,20 @@ impl Jobs {
         if row.is_folder() {
             let Some(folder) = self.view.folder(row.node).await? else { return Ok(()) };
             return match folder.lies {
-                Lies::Placed => Ok(()),
-                Lies::Removed => self.step(Step::Renest { row, staged: None, object: folder.object }).await,
-                Lies::Apart => {
+                FolderPlacement::Placed => Ok(()),
+                FolderPlacement::Removed => {
+                    self.step(Step::Renest { row, staged: None, object: folder.object }).await
+                }
+                FolderPlacement::Apart => {
                     let staged = Some(self.staging.next_id());
                     self.step(Step::Renest { row, staged, object: ObjectId::default() }).await
                 }
             };
         }
-        if row.content.is_some_and(|c| c.life == Life::Gone) {
+        if row.content.is_some_and(|c| c.life == ContentState::Gone) {
             return self.step(Step::Vanish(row)).await;
         }
-        let Some(content) = row.content.filter(|c| c.life == Life::Past) else { return Ok(()) };
+        let Some(content) = row.content.filter(|c| c.life == ContentState::Past) else { return Ok(()) };
         let (disk, staging) = (self.disk.clone(), self.staging.clone());
         let (packing, view, handle) =
             (self.packing.clone(), self.view.clone(), tokio::runtime::Handle::current());
@@ -499,7 +515,7 @@ impl Jobs {
             // Told, and nothing else waits for it.
             Err(StoreError::BytesMissing(_)) => {
                 let node = row.node;
-                return self.ask(|answer| Ask::Lost { content: content.id, node, answer }).await;
+                return self.ask(|answer| Operation::Lost { content: content.id, node, answer }).await;
             }
             Err(e) => return Err(e),
         };

@@ -19,7 +19,7 @@ use crate::fs::disk::{Disk, hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
 use crate::txn::read_cache::View;
-use crate::txn::writer::Ask;
+use crate::txn::writer::Operation;
 use parking_lot::Mutex;
 use rustix::fs::{Mode, OFlags, openat};
 use std::collections::{HashMap, VecDeque};
@@ -253,7 +253,7 @@ pub(crate) struct Packer {
     pub staging: Arc<Staging>,
     pub packing: Packing,
     pub filing: Filing,
-    pub writer: mpsc::WeakSender<Ask>,
+    pub writer: mpsc::WeakSender<Operation>,
     pub handle: Handle,
     pub open: Option<Open>,
 }
@@ -298,7 +298,7 @@ impl Packer {
         }
     }
 
-    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Ask) -> Result<T> {
+    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
         let (answer, answered) = oneshot::channel();
         self.handle.block_on(async {
@@ -316,7 +316,7 @@ impl Packer {
         + Send
         + 'static,
     ) -> Result<()> {
-        self.ask(|answer| Ask::Catalogue {
+        self.ask(|answer| Operation::Catalogue {
             change: Box::new(change),
             actor: crate::fs::model::Actor::service(),
             action: "",

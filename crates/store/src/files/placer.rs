@@ -6,9 +6,9 @@ use crate::files::filer::{File, Filing};
 use crate::files::jobs::Step;
 use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::pending_rename::{Loc, Task};
+use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::txn::read_cache::View;
-use crate::txn::writer::{Ask, shelf_parts};
+use crate::txn::writer::{Operation, shelf_parts};
 use parking_lot::{Condvar, Mutex};
 use sqlx::SqliteConnection;
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
@@ -58,7 +58,7 @@ struct Inner {
 struct State {
     queue: VecDeque<Task>,
     under_way: usize,
-    places: HashMap<ObjectId, Vec<Loc>>,
+    places: HashMap<ObjectId, Vec<DiskLocation>>,
     highest: i64,
     /// Since when something has been owed without a pause, batch by batch.
     owed_since: Option<Instant>,
@@ -132,7 +132,7 @@ impl Placing {
     }
 
     /// Where an object on its way can be.
-    pub fn places_of(&self, object: ObjectId) -> Vec<Loc> {
+    pub fn places_of(&self, object: ObjectId) -> Vec<DiskLocation> {
         self.0.state.lock().places.get(&object).cloned().unwrap_or_default()
     }
 
@@ -235,7 +235,7 @@ pub(crate) struct Placer {
     pub placing: Placing,
     pub filing: Filing,
     pub handle: Handle,
-    pub writer: mpsc::WeakSender<Ask>,
+    pub writer: mpsc::WeakSender<Operation>,
 }
 
 impl Placer {
@@ -323,7 +323,7 @@ impl Placer {
     fn write_placed(&self) {
         if let Some(writer) = self.writer.upgrade() {
             let (answer, _) = oneshot::channel();
-            let _ = writer.try_send(Ask::Step { step: Step::Nothing, answer });
+            let _ = writer.try_send(Operation::Step { step: Step::Nothing, answer });
         }
     }
 
@@ -459,8 +459,8 @@ impl Placer {
     /// The shelves in whose folders a rename reads or writes.
     fn shelves_of(&self, task: &Task) -> Vec<Arc<crate::fs::model::Shelf>> {
         let ids = [&task.from, &task.to].into_iter().filter_map(|loc| match loc {
-            Loc::In(node, _) => self.handle.block_on(self.view.shelf_of_place(*node)).ok().flatten(),
-            Loc::Top(kind, name) => self
+            DiskLocation::In(node, _) => self.handle.block_on(self.view.shelf_of_place(*node)).ok().flatten(),
+            DiskLocation::Top(kind, name) => self
                 .view
                 .shelves()
                 .into_iter()
@@ -490,7 +490,7 @@ impl Placer {
         let arrived = there.is_some_and(|l| task.means(l.id));
         if arrived || (recovering && self.went_on(task, later)?) {
             self.settle_expected(task, to_file);
-            if let (true, Loc::Incoming(id)) = (arrived, &task.to) {
+            if let (true, DiskLocation::Incoming(id)) = (arrived, &task.to) {
                 to_file.push(File::Content(*id, task.node));
             }
             if arrived {
@@ -501,7 +501,7 @@ impl Placer {
             return Ok(());
         }
         // 1a. A new folder whose name somebody gave to a folder by hand: that one is it, with all in it.
-        if let (Loc::Staging(_), true, Some(found)) = (&task.from, task.folder, there)
+        if let (DiskLocation::Staging(_), true, Some(found)) = (&task.from, task.folder, there)
             && found.kind == Plain::Folder
         {
             return self.adopt(task, &to, &to_name, found, touched, to_file);
@@ -517,10 +517,10 @@ impl Placer {
             //     What stands at the source was brought there by a later mark: it stays.
             let went_on = later.iter().any(|t| t.object == task.object);
             let newer = here.is_some_and(|h| later.iter().any(|t| t.means(h.id)));
-            let filed = here.is_none() && matches!(task.to, Loc::Incoming(_));
+            let filed = here.is_none() && matches!(task.to, DiskLocation::Incoming(_));
             if went_on || newer || filed {
                 self.settle_expected(task, to_file);
-                if let Loc::Incoming(id) = &task.to {
+                if let DiskLocation::Incoming(id) = &task.to {
                     to_file.push(File::Content(*id, task.node));
                 }
                 touched.add(&to);
@@ -537,7 +537,7 @@ impl Placer {
             return self.nowhere(task, to_file);
         };
         if !task.means(here.id)
-            && matches!(task.from, Loc::Staging(_) | Loc::Removed(_))
+            && matches!(task.from, DiskLocation::Staging(_) | DiskLocation::Removed(_))
             && !self.is_a_copy(task, &from, &from_name)?
         {
             return self.nowhere(task, to_file);
@@ -560,7 +560,7 @@ impl Placer {
         if task.expect.is_some() && there.is_none() {
             self.settle_expected(task, to_file);
         }
-        if let Loc::Incoming(id) = &task.to {
+        if let DiskLocation::Incoming(id) = &task.to {
             to_file.push(File::Content(*id, task.node));
         }
         self.note_arrival(task, &to, &to_name);
@@ -572,7 +572,7 @@ impl Placer {
     /// From here on a folder that came back is its new directory, for all later marks.
     fn note_arrival(&self, task: &Task, to: &OwnedFd, to_name: &str) {
         if task.folder
-            && matches!(task.from, Loc::Staging(_))
+            && matches!(task.from, DiskLocation::Staging(_))
             && let Ok(dir) = self.disk.open_dir(to, to_name)
         {
             self.dirs.arrived(task.node, dir);
@@ -581,8 +581,8 @@ impl Placer {
 
     /// The catalogue knows how things are in the end. Where a later mark moves the directory that a folder was then, that is
     /// the one which an earlier mark means, though the folder is another one by now.
-    fn find_as_it_was(&self, place: &Loc, later: &[Task]) -> Result<()> {
-        let Loc::In(node, _) = place else { return Ok(()) };
+    fn find_as_it_was(&self, place: &DiskLocation, later: &[Task]) -> Result<()> {
+        let DiskLocation::In(node, _) = place else { return Ok(()) };
         if self.dirs.is_placed(*node) {
             return Ok(());
         }
@@ -591,7 +591,9 @@ impl Placer {
         let next = next.or_else(|| self.placing.0.state.lock().queue.iter().find(moves).cloned());
         let Some(next) = next else { return Ok(()) };
         let now = self.handle.block_on(self.view.folder(*node))?;
-        if matches!(next.from, Loc::Staging(_)) || now.is_some_and(|folder| folder.object == next.object) {
+        if matches!(next.from, DiskLocation::Staging(_))
+            || now.is_some_and(|folder| folder.object == next.object)
+        {
             return Ok(());
         }
         for place in [&next.from, &next.to] {
@@ -636,8 +638,8 @@ impl Placer {
 
     /// The folder into which something goes, where the catalogue says that it lies; made anew there if it is
     /// nowhere. None: it was removed, and is nowhere.
-    fn target(&self, loc: &Loc, to_file: &mut Vec<File>) -> Result<Option<Arc<OwnedFd>>> {
-        let Loc::In(node, _) = loc else { return self.dir(loc) };
+    fn target(&self, loc: &DiskLocation, to_file: &mut Vec<File>) -> Result<Option<Arc<OwnedFd>>> {
+        let DiskLocation::In(node, _) = loc else { return self.dir(loc) };
         let Some((dir, made)) = self.handle.block_on(self.dirs.target(*node))? else { return Ok(None) };
         to_file.extend(made.into_iter().map(|made| {
             tracing::warn!(folder = made.name, "a folder was not where it belongs, and was made anew");
@@ -648,7 +650,7 @@ impl Placer {
 
     /// Its folder was removed and is nowhere: bytes go to the past, where the folder's other files are looked for.
     fn without_a_place(&self, task: &Task, touched: &mut Touched, to_file: &mut Vec<File>) -> Result<()> {
-        let Loc::Staging(id) = &task.from else { return self.nowhere(task, to_file) };
+        let DiskLocation::Staging(id) = &task.from else { return self.nowhere(task, to_file) };
         let name = task.from.name();
         if !task.folder {
             match self.disk.rename(&*self.disk.staging, &name, &*self.disk.incoming, &name) {
@@ -668,10 +670,12 @@ impl Placer {
         let say = |e: &std::io::Error| StoreError::io(format!("looking at \"{name}\""), e);
         if task.folder {
             // A new folder is empty: one is like the other.
-            return Ok(matches!(task.from, Loc::Staging(_)));
+            return Ok(matches!(task.from, DiskLocation::Staging(_)));
         }
         let content = match (&task.from, &task.to) {
-            (Loc::Staging(id), _) | (_, Loc::Incoming(id)) => self.handle.block_on(self.view.content(*id))?,
+            (DiskLocation::Staging(id), _) | (_, DiskLocation::Incoming(id)) => {
+                self.handle.block_on(self.view.content(*id))?
+            }
             _ => self.handle.block_on(self.view.row(task.node))?.and_then(|row| row.content),
         };
         let Some(content) = content.filter(|c| c.object == task.object) else { return Ok(false) };
@@ -683,7 +687,7 @@ impl Placer {
     }
 
     /// The directory of a place; none if it is nowhere on the disk any more.
-    fn dir(&self, loc: &Loc) -> Result<Option<Arc<OwnedFd>>> {
+    fn dir(&self, loc: &DiskLocation) -> Result<Option<Arc<OwnedFd>>> {
         match self.handle.block_on(self.dirs.of(loc)) {
             Ok(dir) => Ok(Some(dir)),
             Err(StoreError::BytesMissing(_)) => Ok(None),
@@ -744,7 +748,7 @@ impl Placer {
         tracing::warn!(node = task.node.0, target = %task.to.name(), "an object is not on the disk where it belongs");
         self.settle_expected(task, to_file);
         to_file.push(File::Nowhere { node: task.node, name: task.to.name() });
-        if let Loc::Incoming(id) = &task.to {
+        if let DiskLocation::Incoming(id) = &task.to {
             to_file.push(File::Content(*id, task.node));
         }
         Ok(())
@@ -764,7 +768,7 @@ struct Waits {
     nodes: HashSet<NodeId>,
     /// Folders out of which or into which something waits to go: they stay where they are.
     within: HashSet<NodeId>,
-    places: Vec<Loc>,
+    places: Vec<DiskLocation>,
     why: Option<StoreError>,
 }
 
@@ -781,7 +785,7 @@ impl Waits {
             self.nodes.insert(task.node);
         }
         for place in [&task.from, &task.to] {
-            if let Loc::In(node, _) = place {
+            if let DiskLocation::In(node, _) = place {
                 self.within.insert(*node);
             }
             self.places.push(place.clone());
@@ -791,7 +795,8 @@ impl Waits {
 
     fn reason(&self, task: &Task) -> Option<StoreError> {
         let why = self.why.as_ref()?;
-        let within = |loc: &Loc| matches!(loc, Loc::In(node, _) if self.nodes.contains(node));
+        let within =
+            |loc: &DiskLocation| matches!(loc, DiskLocation::In(node, _) if self.nodes.contains(node));
         let rests = self.objects.contains(&task.object)
             || (task.folder && self.within.contains(&task.node))
             || [&task.from, &task.to].into_iter().any(|loc| within(loc) || self.places.contains(loc));

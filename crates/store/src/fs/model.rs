@@ -84,7 +84,7 @@ impl Actor {
 /// How a state came to be, and how one ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[repr(u8)]
-pub enum How {
+pub enum ChangeKind {
     /// Made, or first put here.
     Made = 0,
     /// New bytes.
@@ -107,44 +107,44 @@ pub enum How {
     Left = 9,
 }
 
-impl How {
+impl ChangeKind {
     /// Reads what the catalogue holds.
-    pub fn from_number(n: i64) -> How {
-        const ALL: [How; 10] = [
-            How::Made,
-            How::Changed,
-            How::Moved,
-            How::Restored,
-            How::Arrived,
-            How::Found,
-            How::Copied,
-            How::Removed,
-            How::Merged,
-            How::Left,
+    pub fn from_number(n: i64) -> ChangeKind {
+        const ALL: [ChangeKind; 10] = [
+            ChangeKind::Made,
+            ChangeKind::Changed,
+            ChangeKind::Moved,
+            ChangeKind::Restored,
+            ChangeKind::Arrived,
+            ChangeKind::Found,
+            ChangeKind::Copied,
+            ChangeKind::Removed,
+            ChangeKind::Merged,
+            ChangeKind::Left,
         ];
-        usize::try_from(n).ok().and_then(|i| ALL.get(i)).copied().unwrap_or(How::Changed)
+        usize::try_from(n).ok().and_then(|i| ALL.get(i)).copied().unwrap_or(ChangeKind::Changed)
     }
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
-            How::Made => "made",
-            How::Changed => "changed",
-            How::Moved => "moved",
-            How::Restored => "restored",
-            How::Arrived => "arrived",
-            How::Found => "found on disk",
-            How::Copied => "copied",
-            How::Removed => "removed",
-            How::Merged => "saved over",
-            How::Left => "left",
+            ChangeKind::Made => "made",
+            ChangeKind::Changed => "changed",
+            ChangeKind::Moved => "moved",
+            ChangeKind::Restored => "restored",
+            ChangeKind::Arrived => "arrived",
+            ChangeKind::Found => "found on disk",
+            ChangeKind::Copied => "copied",
+            ChangeKind::Removed => "removed",
+            ChangeKind::Merged => "saved over",
+            ChangeKind::Left => "left",
         }
     }
 }
 
 /// The life of a content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Life {
+pub enum ContentState {
     /// At its node's place, or in staging until it is placed.
     Live = 0,
     /// In the past.
@@ -155,13 +155,13 @@ pub enum Life {
     Gone = 3,
 }
 
-impl Life {
-    pub(crate) fn from_number(n: i64) -> Life {
+impl ContentState {
+    pub(crate) fn from_number(n: i64) -> ContentState {
         match n {
-            0 => Life::Live,
-            1 => Life::Past,
-            3 => Life::Gone,
-            _ => Life::Lost,
+            0 => ContentState::Live,
+            1 => ContentState::Past,
+            3 => ContentState::Gone,
+            _ => ContentState::Lost,
         }
     }
 }
@@ -176,7 +176,7 @@ pub struct Content {
     /// In bytes.
     pub size: i64,
     /// Where it stands in its life.
-    pub life: Life,
+    pub life: ContentState,
     /// The object on the disk.
     pub object: ObjectId,
     /// The mark by which it was or will be placed.
@@ -205,7 +205,7 @@ pub struct Row {
     /// When that was, in milliseconds.
     pub at: i64,
     /// How this state came to be.
-    pub how: How,
+    pub how: ChangeKind,
     /// Who made it so.
     pub account: Option<AccountId>,
     /// With which device.
@@ -254,7 +254,7 @@ pub struct PastRow {
     /// When that was.
     pub ended_at: i64,
     /// How it ended.
-    pub ended_how: How,
+    pub ended_how: ChangeKind,
     /// Who ended it.
     pub ended_account: Option<AccountId>,
     /// With which device.
@@ -265,7 +265,7 @@ pub struct PastRow {
 
 /// Where a folder lies.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Lies {
+pub enum FolderPlacement {
     /// Where its open row says.
     Placed = 0,
     /// In `past/removed`.
@@ -278,7 +278,7 @@ pub enum Lies {
 #[derive(Clone, Copy, Debug)]
 pub struct Folder {
     /// Where it lies.
-    pub lies: Lies,
+    pub lies: FolderPlacement,
     /// The directory on the disk.
     pub object: ObjectId,
     /// Bytes of all files beneath.
@@ -302,7 +302,7 @@ pub struct Folder {
 impl Folder {
     pub(crate) fn new(object: ObjectId, at: i64) -> Folder {
         Folder {
-            lies: Lies::Placed,
+            lies: FolderPlacement::Placed,
             object,
             bytes: 0,
             files: 0,

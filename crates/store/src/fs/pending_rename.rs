@@ -8,7 +8,7 @@ use yellow_attic_core::{ContentId, NodeId};
 
 /// A place on the disk.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Loc {
+pub enum DiskLocation {
     /// A name in `staging/`.
     Staging(ContentId),
     /// A name in the folder of a node, wherever that lies.
@@ -39,16 +39,16 @@ pub struct Task {
     /// Whether it is a directory.
     pub folder: bool,
     /// From where.
-    pub from: Loc,
+    pub from: DiskLocation,
     /// To where.
-    pub to: Loc,
+    pub to: DiskLocation,
     /// What is known to lie at the target: it goes to `past/incoming` first.
     pub expect: Option<(ContentId, ObjectId)>,
 }
 
 impl Task {
     /// A rename of an object with nothing known at its target.
-    pub fn new(object: ObjectId, node: NodeId, folder: bool, from: Loc, to: Loc) -> Task {
+    pub fn new(object: ObjectId, node: NodeId, folder: bool, from: DiskLocation, to: DiskLocation) -> Task {
         Task { mark: 0, object, seen: None, node, folder, from, to, expect: None }
     }
 
@@ -63,14 +63,14 @@ impl Task {
     }
 }
 
-impl Loc {
+impl DiskLocation {
     /// The name at that place.
     pub fn name(&self) -> String {
         match self {
-            Loc::Staging(id) | Loc::Incoming(id) => content_name(*id),
-            Loc::In(_, name) | Loc::Top(_, name) => name.to_string(),
-            Loc::Removed(node) => folder_name(*node),
-            Loc::Apart(job) => format!("t{job:x}"),
+            DiskLocation::Staging(id) | DiskLocation::Incoming(id) => content_name(*id),
+            DiskLocation::In(_, name) | DiskLocation::Top(_, name) => name.to_string(),
+            DiskLocation::Removed(node) => folder_name(*node),
+            DiskLocation::Apart(job) => format!("t{job:x}"),
         }
     }
 }

@@ -39,7 +39,7 @@ pub struct Staged {
 }
 
 pub(crate) enum Bytes {
-    Memory(Vec<u8>),
+    SaveHeuristics(Vec<u8>),
     Disk(File),
 }
 
@@ -125,7 +125,7 @@ impl Staging {
             hash: *blake3::hash(&bytes).as_bytes(),
             size: bytes.len() as i64,
             noise: Some(yellow_attic_core::mass::noise(&bytes)),
-            bytes: Bytes::Memory(bytes),
+            bytes: Bytes::SaveHeuristics(bytes),
             disk: self.disk.clone(),
             kept: false,
         }
@@ -302,7 +302,7 @@ impl Arriving {
     pub(crate) fn file(&self) -> Result<File> {
         match &self.staged.bytes {
             Bytes::Disk(file) => file.try_clone().map_err(|e| StoreError::io("going on with an upload", &e)),
-            Bytes::Memory(_) => Err(StoreError::Stopping),
+            Bytes::SaveHeuristics(_) => Err(StoreError::Stopping),
         }
     }
 
@@ -333,7 +333,7 @@ impl Staged {
         use std::os::unix::fs::FileExt;
         match (&self.bytes, self.noise) {
             (_, Some(noise)) => noise,
-            (Bytes::Memory(bytes), None) => yellow_attic_core::mass::noise(bytes),
+            (Bytes::SaveHeuristics(bytes), None) => yellow_attic_core::mass::noise(bytes),
             (Bytes::Disk(file), None) => {
                 let parts = yellow_attic_core::mass::samples(u64::try_from(self.size).unwrap_or(0));
                 let read = parts.into_iter().map(|(from, length)| {
@@ -351,7 +351,7 @@ impl Staged {
     /// Brings the bytes to the disk, if they are not there, with their time of modification.
     /// The caller syncs the whole batch.
     pub(crate) fn write_out(&mut self, mtime: i64) -> std::io::Result<Look> {
-        if let Bytes::Memory(bytes) = &self.bytes {
+        if let Bytes::SaveHeuristics(bytes) = &self.bytes {
             let mut file = self.disk.make_staged(&content_name(self.id))?;
             // From here on the name in staging is ours to drop.
             let written = self.disk.step("write staged bytes").and_then(|()| file.write_all(bytes));
@@ -374,7 +374,7 @@ impl Staged {
     pub(crate) fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
         match &self.bytes {
             Bytes::Disk(file) => disk.write_back(file),
-            Bytes::Memory(_) => Ok(()),
+            Bytes::SaveHeuristics(_) => Ok(()),
         }
     }
 
@@ -382,7 +382,7 @@ impl Staged {
     pub(crate) fn sync(&self, disk: &Disk) -> std::io::Result<()> {
         match &self.bytes {
             Bytes::Disk(file) => disk.sync(file),
-            Bytes::Memory(_) => Ok(()),
+            Bytes::SaveHeuristics(_) => Ok(()),
         }
     }
 

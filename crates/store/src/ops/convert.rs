@@ -3,12 +3,12 @@
 
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Folder, How, Lies, Row, Shelf, ShelfKind};
-use crate::fs::pending_rename::{Loc, Task};
-use crate::ops::Done;
+use crate::fs::model::{Actor, ChangeKind, Folder, FolderPlacement, Row, Shelf, ShelfKind};
+use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::ops::Outcome;
 use crate::people::grants::{self, NewGrant};
-use crate::txn::write_txn::{Book, Delta};
-use crate::txn::writer::Ask;
+use crate::txn::write_txn::{Delta, WriteTxn};
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -29,11 +29,11 @@ pub(crate) enum Converting {
 }
 
 pub(crate) async fn apply(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     change: &Converting,
     take_apart_after: i64,
-) -> Result<Done> {
+) -> Result<Outcome> {
     match change {
         Converting::Raise { node, name } => raise(book, actor, *node, name).await,
         Converting::Lower { shelf, parent, name } => lower(book, actor, *shelf, *parent, name).await,
@@ -41,9 +41,9 @@ pub(crate) async fn apply(
     }
 }
 
-async fn sums_of(book: &mut Book, node: NodeId) -> Result<Folder> {
+async fn sums_of(book: &mut WriteTxn, node: NodeId) -> Result<Folder> {
     match book.folder(node).await? {
-        Some(sums) if sums.lies == Lies::Placed => Ok(sums),
+        Some(sums) if sums.lies == FolderPlacement::Placed => Ok(sums),
         Some(_) => Err(StoreError::Busy),
         None => Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
     }
@@ -64,14 +64,14 @@ fn placed(
         key: sort_key(name).into(),
         since: at.0,
         at: at.1,
-        how: How::Arrived,
+        how: ChangeKind::Arrived,
         account: actor.account,
         device: actor.device,
         ..row.clone()
     }
 }
 
-async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Result<Done> {
+async fn raise(book: &mut WriteTxn, actor: &Actor, node: NodeId, name: &Name) -> Result<Outcome> {
     let chain = book.require(actor, node, Level::Manage).await?;
     let row = chain[0].clone();
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
@@ -103,13 +103,13 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
         owner: owners.first().copied().or(actor.account),
         root: node,
     };
-    book.end_row(&row, moment, How::Left, actor);
+    book.end_row(&row, moment, ChangeKind::Left, actor);
     book.add_task(Task::new(
         sums.object,
         node,
         true,
-        Loc::In(parent, row.name().into()),
-        Loc::Top(ShelfKind::Shared, name.as_str().into()),
+        DiskLocation::In(parent, row.name().into()),
+        DiskLocation::Top(ShelfKind::Shared, name.as_str().into()),
     ));
     book.open_row(placed(&row, shelf.id, None, name, (moment, book.now), actor), true);
     book.add_job("restamp", node, moment, book.now);
@@ -120,11 +120,11 @@ async fn raise(book: &mut Book, actor: &Actor, node: NodeId, name: &Name) -> Res
         book.reload_access().await?;
     }
     book.add_record(actor, "folder made a shared shelf", Some(node), &what, name.as_str());
-    Ok(Done { row: book.row(node).await?, created: true, moment })
+    Ok(Outcome { row: book.row(node).await?, created: true, moment })
 }
 
 /// What counts at a node by grants further up, added to its own: one grant a subject.
-fn inherited(book: &Book, chain: &[Arc<Row>]) -> Vec<NewGrant> {
+fn inherited(book: &WriteTxn, chain: &[Arc<Row>]) -> Vec<NewGrant> {
     let mut found: BTreeMap<String, NewGrant> = BTreeMap::new();
     let mut afresh = false;
     for (i, row) in chain.iter().enumerate() {
@@ -164,7 +164,13 @@ fn inherited(book: &Book, chain: &[Arc<Row>]) -> Vec<NewGrant> {
     found.into_values().collect()
 }
 
-async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name: &Name) -> Result<Done> {
+async fn lower(
+    book: &mut WriteTxn,
+    actor: &Actor,
+    id: ShelfId,
+    parent: NodeId,
+    name: &Name,
+) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The shelf".into());
     let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
     let chain = book.require(actor, shelf.root, Level::Manage).await?;
@@ -212,13 +218,13 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
         given = true;
     }
     let moment = book.next_moment();
-    book.end_row(&row, moment, How::Left, actor);
+    book.end_row(&row, moment, ChangeKind::Left, actor);
     book.add_task(Task::new(
         sums.object,
         shelf.root,
         true,
-        Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
-        Loc::In(parent, name.as_str().into()),
+        DiskLocation::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        DiskLocation::In(parent, name.as_str().into()),
     ));
     book.open_row(placed(&row, to, Some(parent), name, (moment, book.now), actor), true);
     book.add_job("restamp", shelf.root, moment, book.now);
@@ -229,10 +235,15 @@ async fn lower(book: &mut Book, actor: &Actor, id: ShelfId, parent: NodeId, name
         book.reload_access().await?;
     }
     book.add_record(actor, "shelf made a folder", Some(shelf.root), &what, &target);
-    Ok(Done { row: book.row(shelf.root).await?, created: false, moment })
+    Ok(Outcome { row: book.row(shelf.root).await?, created: false, moment })
 }
 
-async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_after: i64) -> Result<Done> {
+async fn drop_shelf(
+    book: &mut WriteTxn,
+    actor: &Actor,
+    id: ShelfId,
+    take_apart_after: i64,
+) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The shelf".into());
     let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
     let chain = book.require(actor, shelf.root, Level::Manage).await?;
@@ -243,20 +254,20 @@ async fn drop_shelf(book: &mut Book, actor: &Actor, id: ShelfId, take_apart_afte
     let what = book.path(shelf.root).await?;
 
     let moment = book.next_moment();
-    book.end_row(&row, moment, How::Removed, actor);
-    book.set_folder(shelf.root, Folder { lies: Lies::Removed, ..sums });
+    book.end_row(&row, moment, ChangeKind::Removed, actor);
+    book.set_folder(shelf.root, Folder { lies: FolderPlacement::Removed, ..sums });
     book.add_task(Task::new(
         sums.object,
         shelf.root,
         true,
-        Loc::Top(shelf.kind, shelf.disk_name.as_str().into()),
-        Loc::Removed(shelf.root),
+        DiskLocation::Top(shelf.kind, shelf.disk_name.as_str().into()),
+        DiskLocation::Removed(shelf.root),
     ));
     book.add_job("take apart", shelf.root, moment, book.now + take_apart_after);
     book.end_shelf(&shelf);
     let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
     book.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
-    Ok(Done { row: None, created: false, moment })
+    Ok(Outcome { row: None, created: false, moment })
 }
 
 impl Engine {
@@ -284,18 +295,18 @@ impl Engine {
         shelf: ShelfId,
         parent: NodeId,
         name: Name,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         self.convert(actor, Converting::Lower { shelf, parent, name }).await
     }
 
     /// A shelf goes, with all that is on it. What was there stays in the past.
-    pub(crate) async fn drop_shelf(&self, actor: &Actor, shelf: ShelfId) -> Result<Done> {
+    pub(crate) async fn drop_shelf(&self, actor: &Actor, shelf: ShelfId) -> Result<Outcome> {
         self.convert(actor, Converting::Drop { shelf }).await
     }
 
-    async fn convert(&self, actor: &Actor, change: Converting) -> Result<Done> {
+    async fn convert(&self, actor: &Actor, change: Converting) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Converting { actor, change, answer }).await
+        self.ask(|answer| Operation::Converting { actor, change, answer }).await
     }
 
     /// Says what a shared shelf is for, who owns it, and how much it may hold. What is `None` stays.

@@ -2,11 +2,11 @@
 
 use crate::fs::disk::{Disk, ObjectId, content_name};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
-use crate::fs::pending_rename::{Loc, Task};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
+use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, Staging};
-use crate::ops::Arrived;
-use crate::txn::write_txn::{Book, Delta};
+use crate::ops::StagedContent;
+use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId};
@@ -25,7 +25,7 @@ pub(crate) struct CopyItem {
 }
 
 pub(crate) enum Ready {
-    File(Arrived),
+    File(StagedContent),
     Folder(ContentId, ObjectId),
 }
 
@@ -33,7 +33,7 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
     match &mut item.staged {
         Some(staged) => {
             let look = staged.write_out(item.mtime).map_err(|e| StoreError::io("copying", &e))?;
-            Ok(Ready::File(Arrived {
+            Ok(Ready::File(StagedContent {
                 id: staged.id,
                 hash: staged.hash,
                 size: staged.size,
@@ -51,18 +51,18 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
 }
 
 /// The top of a copy: a folder without a row.
-pub(crate) async fn make_top(book: &mut Book, staged: (ContentId, ObjectId)) -> Result<NodeId> {
+pub(crate) async fn make_top(book: &mut WriteTxn, staged: (ContentId, ObjectId)) -> Result<NodeId> {
     let node = book.next_node();
-    let (from, to) = (Loc::Staging(staged.0), Loc::Removed(node));
+    let (from, to) = (DiskLocation::Staging(staged.0), DiskLocation::Removed(node));
     book.add_task(Task::new(staged.1, node, true, from, to));
-    book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(staged.1, book.now) });
+    book.set_folder(node, Folder { lies: FolderPlacement::Removed, ..Folder::new(staged.1, book.now) });
     book.add_job("take apart", node, Moment(book.heads.moment), book.now + ABANDONED_AFTER_MS);
     Ok(node)
 }
 
 /// Adds files and folders to a copy.
 pub(crate) async fn add_batch(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     items: &[CopyItem],
     ready: &[Ready],
@@ -82,20 +82,21 @@ pub(crate) async fn add_batch(
             content: None,
             since: moment,
             at: book.now,
-            how: How::Copied,
+            how: ChangeKind::Copied,
             account: actor.author(),
             device: actor.device,
         };
-        let task =
-            |from, object, folder| Task::new(object, node, folder, from, Loc::In(item.parent, name.clone()));
+        let task = |from, object, folder| {
+            Task::new(object, node, folder, from, DiskLocation::In(item.parent, name.clone()))
+        };
         let delta = match ready {
             Ready::File(a) => {
-                let mark = book.add_task(task(Loc::Staging(a.id), a.object, false));
+                let mark = book.add_task(task(DiskLocation::Staging(a.id), a.object, false));
                 let content = Content {
                     id: a.id,
                     hash: a.hash,
                     size: a.size,
-                    life: Life::Live,
+                    life: ContentState::Live,
                     object: a.object,
                     mark,
                 };
@@ -104,7 +105,7 @@ pub(crate) async fn add_batch(
                 Delta { bytes: a.size, files: 1, ..Delta::default() }
             }
             Ready::Folder(id, object) => {
-                book.add_task(task(Loc::Staging(*id), *object, true));
+                book.add_task(task(DiskLocation::Staging(*id), *object, true));
                 book.set_folder(node, Folder::new(*object, book.now));
                 Delta { folders: 1, ..Delta::default() }
             }

@@ -3,8 +3,8 @@
 use crate::catalogue::rows;
 use crate::fs::disk::ObjectId;
 use crate::fs::error::Result;
-use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, PastRow, Row};
-use crate::txn::write_txn::{Book, Delta};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, PastRow, Row};
+use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, NodeId};
@@ -23,7 +23,7 @@ pub(crate) struct Foreign {
 /// number m, and what stands there now m+1. `instead_of`: the state that it had replaced on the
 /// disk, whose bytes are lost.
 pub(crate) async fn enter_displaced(
-    book: &mut Book,
+    book: &mut WriteTxn,
     node: NodeId,
     foreign: &Foreign,
     instead_of: Option<ContentId>,
@@ -50,7 +50,7 @@ pub(crate) async fn enter_displaced(
         mtime: foreign.mtime,
         since: m,
         at: book.now,
-        how: How::Found,
+        how: ChangeKind::Found,
         account: None,
         device: None,
         ..model
@@ -58,13 +58,13 @@ pub(crate) async fn enter_displaced(
     let next = book.next_moment();
     match &open {
         Some(row) => {
-            book.end_row(row, m, How::Found, &actor);
-            book.add_past(state.clone(), next, How::Changed, &actor);
+            book.end_row(row, m, ChangeKind::Found, &actor);
+            book.add_past(state.clone(), next, ChangeKind::Changed, &actor);
             book.open_row(Row { since: next, ..(**row).clone() }, true);
         }
         None => {
             book.untrash(node).await?;
-            book.add_past(state.clone(), next, How::Removed, &actor);
+            book.add_past(state.clone(), next, ChangeKind::Removed, &actor);
         }
     }
     if let Some(parent) = state.parent {
@@ -88,7 +88,7 @@ pub(crate) async fn enter_displaced(
 
 /// Whether the very same object with the same bytes was entered already: the engine stopped between entering and
 /// filing it.
-async fn is_entered(book: &mut Book, node: NodeId, foreign: &Foreign) -> Result<bool> {
+async fn is_entered(book: &mut WriteTxn, node: NodeId, foreign: &Foreign) -> Result<bool> {
     let found: i64 = sqlx::query_scalar(
         "SELECT count(*) FROM contents c JOIN entries_past e ON e.content = c.id
          WHERE c.hash = ? AND c.state = 1 AND c.ino = ? AND c.btime = ? AND e.node = ?",
@@ -104,7 +104,7 @@ async fn is_entered(book: &mut Book, node: NodeId, foreign: &Foreign) -> Result<
 
 /// A live file was changed in its place by another program: that is its present state now.
 pub(crate) async fn take_up(
-    book: &mut Book,
+    book: &mut WriteTxn,
     node: NodeId,
     was: ContentId,
     foreign: &Foreign,
@@ -120,16 +120,16 @@ pub(crate) async fn take_up(
         return book.row(node).await;
     }
     let m = book.next_moment();
-    let content = Content { life: Life::Live, mark: 0, ..past_content(foreign) };
+    let content = Content { life: ContentState::Live, mark: 0, ..past_content(foreign) };
     book.add_content(content);
-    book.end_row(&row, m, How::Found, &actor);
+    book.end_row(&row, m, ChangeKind::Found, &actor);
     book.open_row(
         Row {
             content: Some(content),
             mtime: foreign.mtime,
             since: m,
             at: book.now,
-            how: How::Found,
+            how: ChangeKind::Found,
             account: None,
             device: None,
             ..(*row).clone()
@@ -148,7 +148,7 @@ pub(crate) async fn take_up(
 /// A file or folder that stood in a removed folder unknown to the catalogue: entered as
 /// removed with it. `known`: the node whose recorded state it replaced on the disk.
 pub(crate) async fn enter_removed(
-    book: &mut Book,
+    book: &mut WriteTxn,
     parent: NodeId,
     key: &Arc<str>,
     known: Option<NodeId>,
@@ -177,7 +177,7 @@ pub(crate) async fn enter_removed(
         content,
         since: m,
         at: book.now,
-        how: How::Found,
+        how: ChangeKind::Found,
         account: None,
         device: None,
     };
@@ -188,19 +188,22 @@ pub(crate) async fn enter_removed(
             Delta { past_bytes: size, past_files: 1, trash_bytes: size, trash_files: 1, ..Delta::default() };
         book.charge(parent, delta, 0).await?;
     } else {
-        book.set_folder(node, Folder { lies: Lies::Removed, ..Folder::new(folder_object, book.now) });
+        book.set_folder(
+            node,
+            Folder { lies: FolderPlacement::Removed, ..Folder::new(folder_object, book.now) },
+        );
         book.came_apart(node, parent);
         // Not at once: it is still to be brought to where removed folders lie.
         book.add_job("take apart", node, m, book.now + 60_000);
     }
-    book.add_past(row.clone(), until, How::Removed, &actor);
+    book.add_past(row.clone(), until, ChangeKind::Removed, &actor);
     book.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
     Ok(node)
 }
 
 /// The node as which something in a removed folder was entered already, before a stop.
 async fn entered_with(
-    book: &mut Book,
+    book: &mut WriteTxn,
     parent: NodeId,
     key: &Arc<str>,
     foreign: Option<&Foreign>,
@@ -223,19 +226,19 @@ async fn entered_with(
 }
 
 /// The bytes of a content are gone: another program overwrote or removed them.
-pub(crate) async fn lose(book: &mut Book, content: ContentId, node: NodeId) -> Result<()> {
-    if let Some(known) = content_of(book, content).await?.filter(|c| c.life != Life::Lost) {
-        if known.life == Life::Past {
+pub(crate) async fn lose(book: &mut WriteTxn, content: ContentId, node: NodeId) -> Result<()> {
+    if let Some(known) = content_of(book, content).await?.filter(|c| c.life != ContentState::Lost) {
+        if known.life == ContentState::Past {
             book.uncharge(&known).await?;
         }
-        book.set_content(Content { life: Life::Lost, ..known });
+        book.set_content(Content { life: ContentState::Lost, ..known });
         book.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
     }
     Ok(())
 }
 
 /// A content by its id.
-pub(crate) async fn content_of(book: &mut Book, id: ContentId) -> Result<Option<Content>> {
+pub(crate) async fn content_of(book: &mut WriteTxn, id: ContentId) -> Result<Option<Content>> {
     type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
     let raw: Option<Raw> =
         sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
@@ -246,7 +249,7 @@ pub(crate) async fn content_of(book: &mut Book, id: ContentId) -> Result<Option<
         id,
         hash: hash.try_into().unwrap_or_default(),
         size,
-        life: Life::from_number(state),
+        life: ContentState::from_number(state),
         object: ObjectId { ino, btime },
         mark,
     }))
@@ -257,7 +260,7 @@ fn past_content(foreign: &Foreign) -> Content {
         id: foreign.id,
         hash: foreign.hash,
         size: foreign.size,
-        life: Life::Past,
+        life: ContentState::Past,
         object: foreign.object,
         mark: 0,
     }

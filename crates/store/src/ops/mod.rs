@@ -9,11 +9,13 @@ pub(crate) mod revive;
 
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row, Shelf, ShelfKind};
-use crate::fs::pending_rename::{Loc, Task};
+use crate::fs::model::{
+    Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row, Shelf, ShelfKind,
+};
+use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::people::grants::{self, NewGrant};
 use crate::rights::access::may_put;
-use crate::txn::write_txn::{Book, Delta};
+use crate::txn::write_txn::{Delta, WriteTxn};
 use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
@@ -27,7 +29,7 @@ use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, Name, NodeId, Or
 
 /// What an operation did.
 #[derive(Clone, Debug)]
-pub struct Done {
+pub struct Outcome {
     /// The node as it is now; none if it was removed.
     pub row: Option<Arc<Row>>,
     /// Whether something new was made.
@@ -37,7 +39,7 @@ pub struct Done {
 }
 
 /// Bytes that lie in staging, synced.
-pub(crate) struct Arrived {
+pub(crate) struct StagedContent {
     pub id: ContentId,
     pub hash: [u8; 32],
     pub size: i64,
@@ -69,7 +71,7 @@ pub enum Place {
 
 /// Short memory of who left or made what, for telling how programs save.
 #[derive(Default)]
-pub(crate) struct Memory {
+pub(crate) struct SaveHeuristics {
     left: HashMap<(NodeId, Arc<str>), Memo>,
     made: HashMap<NodeId, Memo>,
     /// When the old ones were last forgotten.
@@ -82,7 +84,7 @@ struct Memo {
     at: i64,
 }
 
-impl Memory {
+impl SaveHeuristics {
     fn remember_left(&mut self, row: &Row, actor: &Actor, now: i64) {
         if let (Some(parent), Kind::File) = (row.parent, row.kind) {
             let memo = Memo { node: row.node, who: (actor.author(), actor.device), at: now };
@@ -116,8 +118,8 @@ impl Memo {
 }
 
 async fn left_at(
-    book: &mut Book,
-    memory: &Memory,
+    book: &mut WriteTxn,
+    memory: &SaveHeuristics,
     actor: &Actor,
     parent: NodeId,
     key: &Arc<str>,
@@ -133,19 +135,19 @@ async fn left_at(
     Ok(Some(Left { node: memo.node, now }))
 }
 
-pub(crate) fn stamped(row: &Row, moment: Moment, how: How, actor: &Actor, now: i64) -> Row {
+pub(crate) fn stamped(row: &Row, moment: Moment, how: ChangeKind, actor: &Actor, now: i64) -> Row {
     Row { since: moment, at: now, how, account: actor.author(), device: actor.device, ..row.clone() }
 }
 
 /// Refuses a folder into which nothing can be written now; it is the first of its chain.
-pub(crate) async fn writable_folder(book: &mut Book, chain: &[Arc<Row>]) -> Result<()> {
+pub(crate) async fn writable_folder(book: &mut WriteTxn, chain: &[Arc<Row>]) -> Result<()> {
     book.check_going(chain)?;
     let row = &chain[0];
     if !row.is_folder() {
         return Err(StoreError::NotAFolder(row.name().into()));
     }
     match book.folder(row.node).await? {
-        Some(folder) if folder.lies == Lies::Placed => Ok(()),
+        Some(folder) if folder.lies == FolderPlacement::Placed => Ok(()),
         Some(_) => Err(StoreError::Busy),
         None => Err(StoreError::Catalogue(format!("folder {} has no sums", row.node))),
     }
@@ -157,7 +159,7 @@ pub(crate) fn key_of(name: &Name) -> Arc<str> {
 
 /// A name is taken, or cannot be used: by what the actor may not see.
 pub(crate) fn taken(
-    book: &Book,
+    book: &WriteTxn,
     actor: &Actor,
     there: &Arc<Row>,
     above: &[Arc<Row>],
@@ -172,11 +174,11 @@ pub(crate) fn taken(
 
 /// Makes a shelf. Its directory is there already.
 pub(crate) async fn make_shelf(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     new: &NewShelf,
     object: ObjectId,
-) -> Result<Done> {
+) -> Result<Outcome> {
     if book.shelf_named(new.kind, new.name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{}\" already", new.name)));
     }
@@ -193,7 +195,7 @@ pub(crate) async fn make_shelf(
         content: None,
         since: moment,
         at: book.now,
-        how: How::Made,
+        how: ChangeKind::Made,
         account: actor.author(),
         device: actor.device,
     };
@@ -217,17 +219,17 @@ pub(crate) async fn make_shelf(
         book.reload_access().await?;
     }
     book.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
-    Ok(Done { row: book.row(root).await?, created: true, moment })
+    Ok(Outcome { row: book.row(root).await?, created: true, moment })
 }
 
 /// Makes a folder. Its directory lies in staging. `hidden`: inside a copy that nobody can see yet.
 pub(crate) async fn make_folder(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     parent: NodeId,
     name: &Name,
     staged: (ContentId, ObjectId),
-) -> Result<Done> {
+) -> Result<Outcome> {
     let chain = book.require(actor, parent, Level::Add).await?;
     writable_folder(book, &chain).await?;
     book.check_lock(actor, &chain)?;
@@ -243,11 +245,11 @@ pub(crate) async fn make_folder(
     let moment = book.next_moment();
     let node = add_folder(book, actor, shelf, parent, key, staged, moment).await?;
     book.add_record(actor, "folder made", Some(node), &what, "");
-    Ok(Done { row: book.row(node).await?, created: true, moment })
+    Ok(Outcome { row: book.row(node).await?, created: true, moment })
 }
 
 async fn add_folder(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     shelf: ShelfId,
     parent: NodeId,
@@ -266,31 +268,31 @@ async fn add_folder(
         content: None,
         since: moment,
         at: book.now,
-        how: How::Made,
+        how: ChangeKind::Made,
         account: actor.author(),
         device: actor.device,
     };
-    let to = Loc::In(parent, row.name().into());
+    let to = DiskLocation::In(parent, row.name().into());
     book.open_row(row, false);
     book.set_folder(node, Folder::new(staged.1, book.now));
     book.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
-    book.add_task(Task::new(staged.1, node, true, Loc::Staging(staged.0), to));
+    book.add_task(Task::new(staged.1, node, true, DiskLocation::Staging(staged.0), to));
     Ok(node)
 }
 
 /// Puts bytes at a name: new, or a new entry of what stands there.
 #[allow(clippy::too_many_arguments)]
 pub(crate) async fn put(
-    book: &mut Book,
-    memory: &mut Memory,
+    book: &mut WriteTxn,
+    memory: &mut SaveHeuristics,
     actor: &Actor,
     parent: NodeId,
     name: &Name,
-    arrived: &Arrived,
+    arrived: &StagedContent,
     mtime: i64,
     conditions: &Conditions,
-    how: How,
-) -> Result<Done> {
+    how: ChangeKind,
+) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The file or folder".into());
     let chain = book.chain(parent).await?.ok_or_else(gone)?;
     let key = key_of(name);
@@ -353,20 +355,20 @@ pub(crate) async fn put(
     match plan {
         PutPlan::Replace(node) => {
             row.node = node;
-            row.how = if how == How::Made { How::Changed } else { how };
+            row.how = if how == ChangeKind::Made { ChangeKind::Changed } else { how };
             if let Some(there) = &there {
                 old = there.content;
-                book.end_row(there, moment, How::Changed, actor);
+                book.end_row(there, moment, ChangeKind::Changed, actor);
             }
         }
         PutPlan::Resume(node) => {
             book.untrash(node).await?;
             row.node = node;
-            row.how = How::Changed;
+            row.how = ChangeKind::Changed;
         }
         PutPlan::Return(node) => {
             row.node = node;
-            row.how = How::Changed;
+            row.how = ChangeKind::Changed;
             stay_behind(book, actor, node, None, moment).await?;
         }
         PutPlan::New | PutPlan::FolderInTheWay => {
@@ -376,15 +378,20 @@ pub(crate) async fn put(
     }
     let node = row.node;
     let existed = !matches!(plan, PutPlan::New);
-    let task =
-        Task::new(arrived.object, node, false, Loc::Staging(arrived.id), Loc::In(parent, row.name().into()))
-            .onto(old.map(|c| (c.id, c.object)));
+    let task = Task::new(
+        arrived.object,
+        node,
+        false,
+        DiskLocation::Staging(arrived.id),
+        DiskLocation::In(parent, row.name().into()),
+    )
+    .onto(old.map(|c| (c.id, c.object)));
     let mark = book.add_task(task);
     let content = Content {
         id: arrived.id,
         hash: arrived.hash,
         size: arrived.size,
-        life: Life::Live,
+        life: ContentState::Live,
         object: arrived.object,
         mark,
     };
@@ -393,7 +400,7 @@ pub(crate) async fn put(
     book.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
     let old_size = old.map_or(0, |c| c.size);
     if let Some(old) = old {
-        book.set_content(Content { life: Life::Past, ..old });
+        book.set_content(Content { life: ContentState::Past, ..old });
     }
     let delta = Delta {
         bytes: arrived.size - old_size,
@@ -410,40 +417,43 @@ pub(crate) async fn put(
         &what,
         &arrived.size.to_string(),
     );
-    Ok(Done { row: book.row(node).await?, created, moment })
+    Ok(Outcome { row: book.row(node).await?, created, moment })
 }
 
 /// The node that was renamed away leaves its present name and bytes to another node: to
 /// `heir`, or to a new one.
 async fn stay_behind(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     heir: Option<NodeId>,
     moment: Moment,
 ) -> Result<()> {
     let Some(beside) = book.row(node).await? else { return Ok(()) };
-    book.end_row(&beside, moment, How::Moved, actor);
+    book.end_row(&beside, moment, ChangeKind::Moved, actor);
     let (heir, existed) = match heir {
         Some(heir) => (heir, true),
         None => (book.next_node(), false),
     };
-    book.open_row(Row { node: heir, ..stamped(&beside, moment, How::Moved, actor, book.now) }, existed);
+    book.open_row(
+        Row { node: heir, ..stamped(&beside, moment, ChangeKind::Moved, actor, book.now) },
+        existed,
+    );
     Ok(())
 }
 
 /// Moves or renames a node.
 #[allow(clippy::too_many_arguments)]
 pub(crate) async fn move_node(
-    book: &mut Book,
-    memory: &mut Memory,
+    book: &mut WriteTxn,
+    memory: &mut SaveHeuristics,
     actor: &Actor,
     node: NodeId,
     parent: NodeId,
     name: &Name,
     replace: bool,
     conditions: &Conditions,
-) -> Result<Done> {
+) -> Result<Outcome> {
     let from_chain = book.require(actor, node, Level::Edit).await?;
     let mover = from_chain[0].clone();
     let Some(from_parent) = mover.parent else { return Err(StoreError::ShelfTop) };
@@ -455,7 +465,7 @@ pub(crate) async fn move_node(
     writable_folder(book, &to_chain).await?;
     book.check_going(&from_chain)?;
     if let Some(row) = book.folder(node).await?
-        && row.lies != Lies::Placed
+        && row.lies != FolderPlacement::Placed
     {
         return Err(StoreError::Busy);
     }
@@ -483,7 +493,7 @@ pub(crate) async fn move_node(
     );
     match plan {
         MovePlan::Nothing => {
-            return Ok(Done { row: Some(mover), created: false, moment: Moment(book.heads.moment) });
+            return Ok(Outcome { row: Some(mover), created: false, moment: Moment(book.heads.moment) });
         }
         MovePlan::Taken | MovePlan::FolderInTheWay | MovePlan::Onto(_) => {
             if let Some(there) = &there {
@@ -536,15 +546,21 @@ pub(crate) async fn move_node(
         shelf: to_shelf,
         parent: Some(parent),
         key,
-        ..stamped(&mover, moment, if crossing { How::Arrived } else { How::Moved }, actor, book.now)
+        ..stamped(
+            &mover,
+            moment,
+            if crossing { ChangeKind::Arrived } else { ChangeKind::Moved },
+            actor,
+            book.now,
+        )
     };
     let task = |expect| {
         Task::new(
             object,
             node,
             mover.is_folder(),
-            Loc::In(from_parent, mover.name().into()),
-            Loc::In(parent, moved.name().into()),
+            DiskLocation::In(from_parent, mover.name().into()),
+            DiskLocation::In(parent, moved.name().into()),
         )
         .onto(expect)
     };
@@ -554,29 +570,29 @@ pub(crate) async fn move_node(
         MovePlan::Onto(kept) => {
             let there = there.ok_or_else(|| StoreError::NotFound(name.to_string()))?;
             old = there.content;
-            book.end_row(&mover, moment, How::Merged, actor);
-            book.end_row(&there, moment, How::Changed, actor);
+            book.end_row(&mover, moment, ChangeKind::Merged, actor);
+            book.end_row(&there, moment, ChangeKind::Changed, actor);
             book.add_task(task(old.map(|c| (c.id, c.object))));
-            book.open_row(Row { node: kept, how: How::Changed, ..moved }, true);
+            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
             result = kept;
         }
         MovePlan::Resume(kept) => {
             book.untrash(kept).await?;
-            book.end_row(&mover, moment, How::Merged, actor);
+            book.end_row(&mover, moment, ChangeKind::Merged, actor);
             book.add_task(task(None));
-            book.open_row(Row { node: kept, how: How::Changed, ..moved }, false);
+            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, false);
             result = kept;
         }
         MovePlan::Swap(kept) => {
-            book.end_row(&mover, moment, How::Merged, actor);
+            book.end_row(&mover, moment, ChangeKind::Merged, actor);
             book.add_task(task(None));
             stay_behind(book, actor, kept, Some(node), moment).await?;
-            book.open_row(Row { node: kept, how: How::Changed, ..moved }, true);
+            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
             result = kept;
         }
         _ => {
             memory.remember_left(&mover, actor, book.now);
-            book.end_row(&mover, moment, if crossing { How::Left } else { How::Moved }, actor);
+            book.end_row(&mover, moment, if crossing { ChangeKind::Left } else { ChangeKind::Moved }, actor);
             book.add_task(task(None));
             book.open_row(moved, true);
             if crossing && mover.is_folder() {
@@ -585,7 +601,7 @@ pub(crate) async fn move_node(
         }
     }
     if let Some(old) = old {
-        book.set_content(Content { life: Life::Past, ..old });
+        book.set_content(Content { life: ContentState::Past, ..old });
     }
     let load = match sums {
         Some(s) => Delta::of(&s),
@@ -608,18 +624,18 @@ pub(crate) async fn move_node(
         &what,
         &target,
     );
-    Ok(Done { row: book.row(result).await?, created: false, moment })
+    Ok(Outcome { row: book.row(result).await?, created: false, moment })
 }
 
 /// Removes a node. A folder goes as a whole, by one row and one rename.
 pub(crate) async fn remove(
-    book: &mut Book,
-    memory: &mut Memory,
+    book: &mut WriteTxn,
+    memory: &mut SaveHeuristics,
     actor: &Actor,
     node: NodeId,
     conditions: &Conditions,
     take_apart_after: i64,
-) -> Result<Done> {
+) -> Result<Outcome> {
     let chain = book.require(actor, node, Level::Edit).await?;
     let row = chain[0].clone();
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
@@ -629,7 +645,7 @@ pub(crate) async fn remove(
     }
     book.check_going(&chain)?;
     let sums = book.folder(node).await?;
-    if sums.is_some_and(|s| s.lies != Lies::Placed) {
+    if sums.is_some_and(|s| s.lies != FolderPlacement::Placed) {
         return Err(StoreError::Busy);
     }
     if row.is_folder() {
@@ -642,14 +658,14 @@ pub(crate) async fn remove(
 
     let moment = book.next_moment();
     memory.remember_left(&row, actor, book.now);
-    book.end_row(&row, moment, How::Removed, actor);
-    let from = Loc::In(parent, row.name().into());
+    book.end_row(&row, moment, ChangeKind::Removed, actor);
+    let from = DiskLocation::In(parent, row.name().into());
     let task = |object, to| Task::new(object, node, row.is_folder(), from, to);
     let detail;
     let delta = match (row.content, sums) {
         (Some(content), _) => {
-            book.set_content(Content { life: Life::Past, ..content });
-            book.add_task(task(content.object, Loc::Incoming(content.id)));
+            book.set_content(Content { life: ContentState::Past, ..content });
+            book.add_task(task(content.object, DiskLocation::Incoming(content.id)));
             detail = content.size.to_string();
             Delta {
                 bytes: -content.size,
@@ -662,8 +678,8 @@ pub(crate) async fn remove(
             }
         }
         (None, Some(s)) => {
-            book.set_folder(node, Folder { lies: Lies::Removed, ..s });
-            book.add_task(task(s.object, Loc::Removed(node)));
+            book.set_folder(node, Folder { lies: FolderPlacement::Removed, ..s });
+            book.add_task(task(s.object, DiskLocation::Removed(node)));
             book.add_job("take apart", node, moment, book.now + take_apart_after);
             detail = format!("{} files, {} bytes", s.files, s.bytes);
             Delta {
@@ -680,5 +696,5 @@ pub(crate) async fn remove(
     };
     book.charge(parent, delta, 1).await?;
     book.add_record(actor, "removed", Some(node), &what, &detail);
-    Ok(Done { row: None, created: false, moment })
+    Ok(Outcome { row: None, created: false, moment })
 }

@@ -5,9 +5,9 @@ use crate::engine::Engine;
 use crate::fs::disk::set_mtime;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::ops::Done;
-use crate::txn::write_txn::Book;
-use crate::txn::writer::Ask;
+use crate::ops::Outcome;
+use crate::txn::write_txn::WriteTxn;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -25,7 +25,7 @@ pub type Properties = HashMap<NodeId, Vec<(PropName, String)>>;
 
 /// Sets properties, or removes those without a value. All of it, or none.
 pub(crate) async fn apply(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     changes: &[(PropName, Option<String>)],
@@ -80,8 +80,12 @@ pub(crate) async fn apply(
 }
 
 /// What was made takes on the properties of something else, in its own transaction: a copy is never seen without them.
-pub(crate) async fn take_on(book: &mut Book, like: Option<NodeId>, done: Result<Done>) -> Result<Done> {
-    if let (Some(like), Ok(Done { row: Some(row), .. })) = (like, &done) {
+pub(crate) async fn take_on(
+    book: &mut WriteTxn,
+    like: Option<NodeId>,
+    done: Result<Outcome>,
+) -> Result<Outcome> {
+    if let (Some(like), Ok(Outcome { row: Some(row), .. })) = (like, &done) {
         for text in [
             "DELETE FROM properties WHERE ?1 <> ?2 AND node = ?2",
             "INSERT INTO properties SELECT ?2, ns, name, value FROM properties WHERE ?1 <> ?2 AND node = ?1",
@@ -140,7 +144,7 @@ impl Engine {
             self.set_time(&chain[0], mtime).await?;
         }
         let actor = actor.clone();
-        self.ask(|answer| Ask::Properties { actor, node, changes, mtime, answer }).await
+        self.ask(|answer| Operation::Properties { actor, node, changes, mtime, answer }).await
     }
 
     /// Sets the time of the file on the disk, first: a stop between this and the catalogue is a file that

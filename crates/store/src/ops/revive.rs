@@ -2,10 +2,10 @@
 
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Folder, How, Lies, Life, Row};
-use crate::fs::pending_rename::{Loc, Task};
-use crate::ops::{Arrived, Done, Place, key_of, stamped, taken, writable_folder};
-use crate::txn::write_txn::{Book, Delta};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
+use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::ops::{Outcome, Place, StagedContent, key_of, stamped, taken, writable_folder};
+use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
@@ -13,14 +13,14 @@ use yellow_attic_core::{ContentId, Name, NodeId, ShelfId};
 
 /// Gives a node the bytes of an earlier state: as a new entry where it is, or back from removal.
 pub(crate) async fn revive_file(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     place: &Place,
     last: Option<(NodeId, Arc<str>)>,
-    arrived: &Arrived,
+    arrived: &StagedContent,
     mtime: i64,
-) -> Result<Done> {
+) -> Result<Outcome> {
     if let Some(row) = book.row(node).await? {
         let chain = book.chain(node).await?.ok_or(StoreError::PlaceGone)?;
         let parent = row.parent.ok_or(StoreError::ShelfTop)?;
@@ -31,8 +31,8 @@ pub(crate) async fn revive_file(
         let shelf = chain[chain.len() - 1].shelf;
         book.need_space(parent, None, arrived.size, row.size()).await?;
         let moment = book.next_moment();
-        book.end_row(&row, moment, How::Restored, actor);
-        let next = Row { shelf, mtime, ..stamped(&row, moment, How::Restored, actor, book.now) };
+        book.end_row(&row, moment, ChangeKind::Restored, actor);
+        let next = Row { shelf, mtime, ..stamped(&row, moment, ChangeKind::Restored, actor, book.now) };
         let content = place_bytes(book, node, parent, &next, arrived, old);
         let what = format!("{}/{}", book.folder_path(parent).await?, row.name());
         book.open_row(Row { content: Some(content), ..next }, true);
@@ -45,7 +45,7 @@ pub(crate) async fn revive_file(
         };
         book.charge(parent, delta, 1).await?;
         book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-        return Ok(Done { row: book.row(node).await?, created: false, moment });
+        return Ok(Outcome { row: book.row(node).await?, created: false, moment });
     }
     let (parent, key, shelf) = free_place(book, actor, place, last).await?;
     book.need_space(parent, None, arrived.size, 0).await?;
@@ -60,7 +60,7 @@ pub(crate) async fn revive_file(
         content: None,
         since: moment,
         at: book.now,
-        how: How::Restored,
+        how: ChangeKind::Restored,
         account: actor.author(),
         device: actor.device,
     };
@@ -71,29 +71,35 @@ pub(crate) async fn revive_file(
     book.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     book.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
     crate::sharing::decide::put_to_sleep(&mut book.conn, node).await?;
-    Ok(Done { row: book.row(node).await?, created: true, moment })
+    Ok(Outcome { row: book.row(node).await?, created: true, moment })
 }
 
 fn place_bytes(
-    book: &mut Book,
+    book: &mut WriteTxn,
     node: NodeId,
     parent: NodeId,
     row: &Row,
-    arrived: &Arrived,
+    arrived: &StagedContent,
     old: Option<Content>,
 ) -> Content {
     let mark = book.add_task(
-        Task::new(arrived.object, node, false, Loc::Staging(arrived.id), Loc::In(parent, row.name().into()))
-            .onto(old.map(|c| (c.id, c.object))),
+        Task::new(
+            arrived.object,
+            node,
+            false,
+            DiskLocation::Staging(arrived.id),
+            DiskLocation::In(parent, row.name().into()),
+        )
+        .onto(old.map(|c| (c.id, c.object))),
     );
     if let Some(old) = old {
-        book.set_content(Content { life: Life::Past, ..old });
+        book.set_content(Content { life: ContentState::Past, ..old });
     }
     let content = Content {
         id: arrived.id,
         hash: arrived.hash,
         size: arrived.size,
-        life: Life::Live,
+        life: ContentState::Live,
         object: arrived.object,
         mark,
     };
@@ -103,7 +109,7 @@ fn place_bytes(
 
 /// Finds the place for something brought back, and that it is free.
 async fn free_place(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     place: &Place,
     last: Option<(NodeId, Arc<str>)>,
@@ -128,14 +134,14 @@ async fn free_place(
 /// Brings a removed folder back, or lets a finished copy appear. While it is whole in
 /// `past/removed`, that is one rename; `staged` is a new directory for one taken apart.
 pub(crate) async fn revive_folder(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     place: &Place,
     last: Option<(NodeId, Arc<str>)>,
     staged: (ContentId, ObjectId),
-    how: How,
-) -> Result<Done> {
+    how: ChangeKind,
+) -> Result<Outcome> {
     if book.row(node).await?.is_some() {
         return Err(match book.chain(node).await? {
             Some(_) => StoreError::StillHere,
@@ -162,26 +168,26 @@ pub(crate) async fn revive_folder(
         account: actor.author(),
         device: actor.device,
     };
-    let to = Loc::In(parent, row.name().into());
+    let to = DiskLocation::In(parent, row.name().into());
     let (object, from) = match sums.lies {
-        Lies::Apart => (staged.1, Loc::Staging(staged.0)),
-        _ => (sums.object, Loc::Removed(node)),
+        FolderPlacement::Apart => (staged.1, DiskLocation::Staging(staged.0)),
+        _ => (sums.object, DiskLocation::Removed(node)),
     };
     book.add_task(Task::new(object, node, true, from, to));
     book.open_row(row, false);
-    book.set_folder(node, Folder { lies: Lies::Placed, object, ..sums });
-    if how == How::Restored {
+    book.set_folder(node, Folder { lies: FolderPlacement::Placed, object, ..sums });
+    if how == ChangeKind::Restored {
         book.add_job("rebuild", node, moment, book.now);
         crate::sharing::decide::put_to_sleep(&mut book.conn, node).await?;
     }
     book.add_job("restamp", node, moment, book.now);
-    if let (Some(charged), How::Restored) = (charged, how) {
+    if let (Some(charged), ChangeKind::Restored) = (charged, how) {
         // What was counted as past where it was removed is counted as live where it comes back.
         book.charge(charged, Delta::of(&sums).removed().negated(), 0).await?;
     }
     book.charge(parent, Delta::of(&sums), 1).await?;
     let what = book.path(node).await?;
-    let action = if how == How::Restored { "restored" } else { "copied" };
+    let action = if how == ChangeKind::Restored { "restored" } else { "copied" };
     book.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));
-    Ok(Done { row: book.row(node).await?, created: true, moment })
+    Ok(Outcome { row: book.row(node).await?, created: true, moment })
 }

@@ -6,7 +6,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::txn::writer::Ask;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;
@@ -279,7 +279,7 @@ impl Engine {
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
         let change = Box::new(change);
-        self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: false, answer }).await
+        self.ask(|answer| Operation::Catalogue { change, actor, action, what, rights: false, answer }).await
     }
 
     /// The same for what decides who may do what.
@@ -296,7 +296,7 @@ impl Engine {
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
         let change = Box::new(change);
-        self.ask(|answer| Ask::Catalogue { change, actor, action, what, rights: true, answer }).await
+        self.ask(|answer| Operation::Catalogue { change, actor, action, what, rights: true, answer }).await
     }
 
     /// Makes an account with its home shelf.

@@ -4,9 +4,9 @@ use crate::catalogue::rows::sql;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf};
-use crate::rights::access::{Access, Eyes, LetIn, need};
-use crate::txn::write_txn::Book;
-use crate::txn::writer::Ask;
+use crate::rights::access::{Access, LetIn, Viewer, need};
+use crate::txn::write_txn::WriteTxn;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::sync::Arc;
@@ -114,7 +114,7 @@ async fn subject_word(conn: &mut SqliteConnection, subject: Subject) -> Result<O
 }
 
 /// Decides and writes a change of rights. Refused, it has changed nothing.
-pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Granting) -> Result<GrantId> {
+pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting) -> Result<GrantId> {
     let done = match change {
         Granting::Give(new) => {
             let chain = book.require(actor, new.node, Level::Manage).await?;
@@ -201,7 +201,7 @@ pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Granting) -> 
 }
 
 /// Refuses to move or remove a folder that holds something the actor may not change.
-pub(crate) async fn check_beneath(book: &mut Book, actor: &Actor, node: NodeId) -> Result<()> {
+pub(crate) async fn check_beneath(book: &mut WriteTxn, actor: &Actor, node: NodeId) -> Result<()> {
     let eyes = book.eyes(actor);
     for bar in eyes.access.bars() {
         if *bar == node {
@@ -221,13 +221,13 @@ pub(crate) async fn check_beneath(book: &mut Book, actor: &Actor, node: NodeId) 
 /// Refuses a move that lets somebody in who could not see it before, unless the actor may decide
 /// that. Both ways are those of the folders above.
 pub(crate) async fn check_widening(
-    book: &mut Book,
+    book: &mut WriteTxn,
     actor: &Actor,
     node: &[Arc<Row>],
     to: &[Arc<Row>],
 ) -> Result<()> {
     let (Some(from_top), Some(to_top)) = (node.last(), to.last()) else { return Ok(()) };
-    let shelf = |book: &Book, row: &Row| book.shelves.get(&row.shelf).cloned();
+    let shelf = |book: &WriteTxn, row: &Row| book.shelves.get(&row.shelf).cloned();
     let (Some(from_shelf), Some(to_shelf)) = (shelf(book, from_top), shelf(book, to_top)) else {
         return Ok(());
     };
@@ -247,14 +247,14 @@ impl Engine {
     #[boxed]
     pub async fn give(&self, actor: &Actor, new: NewGrant) -> Result<GrantId> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Granting { actor, change: Granting::Give(new), answer }).await
+        self.ask(|answer| Operation::Granting { actor, change: Granting::Give(new), answer }).await
     }
 
     /// Ends a grant.
     #[boxed]
     pub async fn end_grant(&self, actor: &Actor, grant: GrantId) -> Result<()> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Granting { actor, change: Granting::End(grant), answer }).await.map(drop)
+        self.ask(|answer| Operation::Granting { actor, change: Granting::End(grant), answer }).await.map(drop)
     }
 
     /// Lets a folder start afresh, or inherit again.
@@ -262,16 +262,16 @@ impl Engine {
     pub async fn set_afresh(&self, actor: &Actor, node: NodeId, afresh: bool) -> Result<()> {
         let actor = actor.clone();
         let change = Granting::Afresh(node, afresh);
-        self.ask(|answer| Ask::Granting { actor, change, answer }).await.map(drop)
+        self.ask(|answer| Operation::Granting { actor, change, answer }).await.map(drop)
     }
 
     /// The right of whoever asks.
-    pub(crate) fn eyes(&self, actor: &Actor) -> Eyes {
-        Eyes::of(self.shared.view.access(), actor, self.now_ms())
+    pub(crate) fn eyes(&self, actor: &Actor) -> Viewer {
+        Viewer::of(self.shared.view.access(), actor, self.now_ms())
     }
 
     /// The level at the end of a way, the node first.
-    pub(crate) fn level_along(&self, eyes: &Eyes, chain: &[Arc<Row>]) -> Option<Level> {
+    pub(crate) fn level_along(&self, eyes: &Viewer, chain: &[Arc<Row>]) -> Option<Level> {
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
         eyes.standing(shelf, chain.iter().map(|r| r.node)).level()
     }
@@ -365,7 +365,7 @@ impl Engine {
     pub async fn why(&self, actor: &Actor, account: AccountId, node: NodeId) -> Result<Explained> {
         let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
         let chain = self.chain(actor, node, needed).await?;
-        let eyes = Eyes::of_account(self.shared.view.access(), Some(account), self.now_ms());
+        let eyes = Viewer::of_account(self.shared.view.access(), Some(account), self.now_ms());
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
         Ok(eyes.explain(shelf, chain.iter().map(|r| r.node)))
     }
@@ -378,7 +378,7 @@ impl Engine {
         let (access, now) = (self.shared.view.access(), self.now_ms());
         let mut found = Vec::new();
         for account in self.accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
-            let eyes = Eyes::of_account(access.clone(), Some(account.id), now);
+            let eyes = Viewer::of_account(access.clone(), Some(account.id), now);
             let told = eyes.explain(shelf, chain.iter().map(|r| r.node));
             if told.level.is_some() {
                 found.push((account.id, told));
@@ -407,7 +407,7 @@ impl Engine {
         Ok(found)
     }
 
-    pub(crate) async fn given_nodes(&self, eyes: &Eyes) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
+    pub(crate) async fn given_nodes(&self, eyes: &Viewer) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
         let access: &Access = &eyes.access;
         let mut found = Vec::new();
         for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| eyes.has(g))) {
@@ -425,7 +425,7 @@ impl Engine {
     }
 
     /// Whether something that can be seen is not reached from what is above it.
-    fn stands_alone(&self, eyes: &Eyes, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
+    fn stands_alone(&self, eyes: &Viewer, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
         if chain.len() == 1 {
             // The tops of shared shelves are shelves; another's home is something given.
             return shelf.kind == crate::fs::model::ShelfKind::Home;
@@ -441,7 +441,7 @@ impl Engine {
     }
 
     /// Folders, of those on the ways to what is hidden from the actor, there or removed, whose sums would tell of it.
-    pub(crate) async fn hiding(&self, eyes: &Eyes) -> Result<std::collections::HashSet<NodeId>> {
+    pub(crate) async fn hiding(&self, eyes: &Viewer) -> Result<std::collections::HashSet<NodeId>> {
         let mut found = std::collections::HashSet::new();
         for bar in eyes.access.bars() {
             if let Some(chain) = self.shared.view.chain(*bar).await? {
@@ -459,7 +459,7 @@ impl Engine {
     }
 
     /// Refuses a level that is not there.
-    pub(crate) fn check(&self, eyes: &Eyes, chain: &[Arc<Row>], level: Level) -> Result<()> {
+    pub(crate) fn check(&self, eyes: &Viewer, chain: &[Arc<Row>], level: Level) -> Result<()> {
         need(self.level_along(eyes, chain), level)
     }
 }

@@ -9,7 +9,7 @@ use async_recursion::async_recursion as boxed;
 
 /// A letter to be sent.
 #[derive(Clone, Debug)]
-pub struct NewLetter {
+pub struct NewQueuedLetter {
     /// What it is about, in a word.
     pub kind: &'static str,
     /// To which address.
@@ -24,7 +24,7 @@ pub struct NewLetter {
 
 /// A letter as it is kept.
 #[derive(Clone, Debug)]
-pub struct Letter {
+pub struct QueuedLetter {
     /// Its id.
     pub id: i64,
     /// What it is about.
@@ -53,9 +53,9 @@ type LetterRow = (i64, String, String, String, String, String, i64, i64, Option<
 const LETTER: &str =
     "id, kind, recipient, subject, plain, rich, made_at, tries, due_at, sent_at, said FROM letters";
 
-fn letter(row: LetterRow) -> Letter {
+fn letter(row: LetterRow) -> QueuedLetter {
     let (id, kind, recipient, subject, plain, rich, made_at, tries, due_at, sent_at, said) = row;
-    Letter { id, kind, recipient, subject, plain, rich, made_at, tries, due_at, sent_at, said }
+    QueuedLetter { id, kind, recipient, subject, plain, rich, made_at, tries, due_at, sent_at, said }
 }
 
 /// Letters that are done with are forgotten after this: ninety days.
@@ -64,7 +64,7 @@ const KEPT_MS: i64 = 90 * 86_400_000;
 impl Engine {
     /// Puts a letter into the queue.
     #[boxed]
-    pub async fn write_letter(&self, actor: &Actor, new: NewLetter) -> Result<()> {
+    pub async fn write_letter(&self, actor: &Actor, new: NewQueuedLetter) -> Result<()> {
         let now = self.now_ms();
         self.change(actor, "mail written", &format!("{} to {}", new.kind, new.recipient), move |conn| {
             Box::pin(async move {
@@ -89,7 +89,7 @@ impl Engine {
 
     /// The letters that are due, the oldest first; and when the next one is.
     #[boxed]
-    pub async fn due_letters(&self) -> Result<(Vec<Letter>, Option<i64>)> {
+    pub async fn due_letters(&self) -> Result<(Vec<QueuedLetter>, Option<i64>)> {
         let now = self.now_ms();
         let rows: Vec<LetterRow> = sqlx::query_as(crate::catalogue::rows::sql(format!(
             "SELECT {LETTER} WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 50"
@@ -106,7 +106,7 @@ impl Engine {
 
     /// The latest letters, newest first.
     #[boxed]
-    pub async fn letters(&self, most: i64) -> Result<Vec<Letter>> {
+    pub async fn letters(&self, most: i64) -> Result<Vec<QueuedLetter>> {
         let rows: Vec<LetterRow> =
             sqlx::query_as(crate::catalogue::rows::sql(format!("SELECT {LETTER} ORDER BY id DESC LIMIT ?")))
                 .bind(most)

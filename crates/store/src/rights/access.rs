@@ -268,7 +268,7 @@ impl Access {
 
 /// Somebody who looks, with all that decides what is seen.
 #[derive(Clone)]
-pub(crate) struct Eyes {
+pub(crate) struct Viewer {
     pub access: Arc<Access>,
     account: Option<AccountId>,
     groups: Arc<[GroupId]>,
@@ -277,15 +277,15 @@ pub(crate) struct Eyes {
     through: Option<Through>,
 }
 
-impl Eyes {
-    pub fn of(access: Arc<Access>, actor: &Actor, now: i64) -> Eyes {
-        Eyes { through: actor.through, ..Eyes::of_account(access, actor.account, now) }
+impl Viewer {
+    pub fn of(access: Arc<Access>, actor: &Actor, now: i64) -> Viewer {
+        Viewer { through: actor.through, ..Viewer::of_account(access, actor.account, now) }
     }
 
     /// `None`: the service itself, which may do everything.
-    pub fn of_account(access: Arc<Access>, account: Option<AccountId>, now: i64) -> Eyes {
+    pub fn of_account(access: Arc<Access>, account: Option<AccountId>, now: i64) -> Viewer {
         let groups = account.map(|a| access.groups_of(a)).unwrap_or_default();
-        Eyes { access, account, groups, now, through: None }
+        Viewer { access, account, groups, now, through: None }
     }
 
     fn person(&self, account: AccountId) -> Person<'_> {

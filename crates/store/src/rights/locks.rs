@@ -5,8 +5,8 @@ use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::txn::write_txn::Book;
-use crate::txn::writer::Ask;
+use crate::txn::write_txn::WriteTxn;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::collections::HashMap;
@@ -104,7 +104,7 @@ fn refused(name: &str, held: &Held) -> StoreError {
 }
 
 /// The ways of all locks' own nodes.
-async fn ways(book: &mut Book) -> Result<HashMap<NodeId, Vec<NodeId>>> {
+async fn ways(book: &mut WriteTxn) -> Result<HashMap<NodeId, Vec<NodeId>>> {
     let nodes: Vec<NodeId> = book.locks.iter().map(|h| h.lock.node).collect();
     let mut found = HashMap::new();
     for node in nodes {
@@ -115,7 +115,7 @@ async fn ways(book: &mut Book) -> Result<HashMap<NodeId, Vec<NodeId>>> {
     Ok(found)
 }
 
-impl Book {
+impl WriteTxn {
     /// Refuses a change of a node's bytes or properties, or of which names are in a folder, that somebody's
     /// lock stands against. `chain`: the node first.
     pub fn check_lock(&self, actor: &Actor, chain: &[Arc<Row>]) -> Result<()> {
@@ -168,7 +168,7 @@ impl Book {
 }
 
 /// Decides and writes a change of locks. Refused, it has changed nothing.
-pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Locking) -> Result<Option<Held>> {
+pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Locking) -> Result<Option<Held>> {
     let account = holder(actor);
     let now = book.now;
     let gone = || StoreError::NotFound("The lock".into());
@@ -264,7 +264,7 @@ pub(crate) async fn apply(book: &mut Book, actor: &Actor, change: &Locking) -> R
     Ok(done.and_then(|token| book.locks.iter().find(|h| h.lock.token == token).cloned()))
 }
 
-async fn end(book: &mut Book, actor: &Actor, these: &[Held]) -> Result<()> {
+async fn end(book: &mut WriteTxn, actor: &Actor, these: &[Held]) -> Result<()> {
     for held in these {
         sqlx::query("DELETE FROM locks WHERE token = ?")
             .bind(&held.lock.token)
@@ -356,8 +356,9 @@ impl Engine {
     pub async fn lock(&self, actor: &Actor, new: NewLock) -> Result<Held> {
         let token = new_token()?;
         let actor = actor.clone();
-        let taken =
-            self.ask(|answer| Ask::Locking { actor, change: Locking::Take(new, token), answer }).await?;
+        let taken = self
+            .ask(|answer| Operation::Locking { actor, change: Locking::Take(new, token), answer })
+            .await?;
         taken.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -371,7 +372,7 @@ impl Engine {
         lives_ms: Option<i64>,
     ) -> Result<Held> {
         let (actor, change) = (actor.clone(), Locking::Refresh(node, token.into(), lives_ms));
-        let held = self.ask(|answer| Ask::Locking { actor, change, answer }).await?;
+        let held = self.ask(|answer| Operation::Locking { actor, change, answer }).await?;
         held.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -379,14 +380,14 @@ impl Engine {
     #[boxed]
     pub async fn release_lock(&self, actor: &Actor, node: NodeId, token: &str) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::Release(node, token.into()));
-        self.ask(|answer| Ask::Locking { actor, change, answer }).await.map(drop)
+        self.ask(|answer| Operation::Locking { actor, change, answer }).await.map(drop)
     }
 
     /// Ends one's own locks on a node, whatever took them; for whoever manages it, all.
     #[boxed]
     pub async fn end_locks(&self, actor: &Actor, node: NodeId) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::End(node));
-        self.ask(|answer| Ask::Locking { actor, change, answer }).await.map(drop)
+        self.ask(|answer| Operation::Locking { actor, change, answer }).await.map(drop)
     }
 }
 

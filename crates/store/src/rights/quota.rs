@@ -9,7 +9,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Shelf, ShelfKind};
 use crate::rights::access::Access;
-use crate::txn::write_txn::{Book, shelf_word};
+use crate::txn::write_txn::{WriteTxn, shelf_word};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet};
@@ -214,7 +214,7 @@ impl Access {
     }
 }
 
-impl Book {
+impl WriteTxn {
     /// Refuses what would pass a line above `parent`. `from`: where the same bytes counted until now;
     /// what counts there already is counted once. What is there already is never refused.
     pub async fn need_space(

@@ -4,7 +4,7 @@
 use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
-use crate::rights::access::Eyes;
+use crate::rights::access::Viewer;
 use crate::sharing::openings::{Opening, Wanted};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
@@ -27,7 +27,7 @@ impl Engine {
         let by = opening.made_by;
         let shelf = chain.as_ref().and_then(|c| c.last()).map(|top| top.shelf);
         let groups = access.groups_of(by);
-        let eyes = Eyes::of_account(access.clone(), Some(by), self.now_ms());
+        let eyes = Viewer::of_account(access.clone(), Some(by), self.now_ms());
         let manages = |chain: &Vec<Arc<Row>>| {
             shelf.is_some_and(|s| {
                 eyes.standing(s, chain.iter().map(|r| r.node)).level() == Some(Level::Manage)

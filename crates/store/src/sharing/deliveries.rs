@@ -5,7 +5,7 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::ops::Done;
+use crate::ops::Outcome;
 use crate::sharing::openings::Opening;
 use crate::timeline::uploads::{NewUpload, OtherPlace, Upload};
 use async_recursion::async_recursion as boxed;
@@ -262,7 +262,7 @@ impl Engine {
         opening: &Opening,
         delivery: &Delivery,
         id: &str,
-    ) -> Result<Option<Done>> {
+    ) -> Result<Option<Outcome>> {
         let upload = self.upload(actor, id).await?;
         if upload.node.is_some() || upload.received < upload.new.size {
             return self.finish_upload(actor, id, None).await;

@@ -3,8 +3,8 @@
 use crate::catalogue::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, How, PastRow, Row, Shelf};
-use crate::rights::access::Eyes;
+use crate::fs::model::{Actor, ChangeKind, PastRow, Row, Shelf};
+use crate::rights::access::Viewer;
 use crate::timeline::reading::MOST_ENTRIES;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, ShelfId};
@@ -115,9 +115,9 @@ impl Engine {
         )))
         .bind(shelf.id.0)
         .bind(since.0)
-        .bind(How::Removed as i64)
-        .bind(How::Merged as i64)
-        .bind(How::Left as i64)
+        .bind(ChangeKind::Removed as i64)
+        .bind(ChangeKind::Merged as i64)
+        .bind(ChangeKind::Left as i64)
         .bind(limit as i64 + 1)
         .fetch_one(&self.shared.view.pool)
         .await?;
@@ -173,7 +173,7 @@ impl Engine {
     /// `upto`. Where it is now, and what became of it there, is not theirs to know.
     async fn gone_from_sight(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         node: NodeId,
         since: Moment,
         upto: Moment,
@@ -185,7 +185,7 @@ impl Engine {
         Ok(Some(Change::Removed(PastRow {
             until: upto,
             ended_at: row.at,
-            ended_how: How::Removed,
+            ended_how: ChangeKind::Removed,
             ended_account: None,
             ended_device: None,
             held: true,
@@ -210,9 +210,9 @@ impl Engine {
         )))
         .bind(shelf.id.0)
         .bind(at.0)
-        .bind(How::Removed as i64)
-        .bind(How::Merged as i64)
-        .bind(How::Left as i64)
+        .bind(ChangeKind::Removed as i64)
+        .bind(ChangeKind::Merged as i64)
+        .bind(ChangeKind::Left as i64)
         .fetch_one(&self.shared.view.pool)
         .await?;
         read(&now, &past)
@@ -221,11 +221,13 @@ impl Engine {
 
 fn read(now: &str, past: &str) -> Result<Vec<Change>> {
     let open = rows::parse_rows(now)?.into_iter().map(|row| match row.how {
-        How::Arrived | How::Restored | How::Copied if row.is_folder() => Change::Arrived(row),
+        ChangeKind::Arrived | ChangeKind::Restored | ChangeKind::Copied if row.is_folder() => {
+            Change::Arrived(row)
+        }
         _ => Change::Changed(row),
     });
     let ended = rows::parse_past(past)?.into_iter().map(|p| match p.ended_how {
-        How::Left => Change::Left(p),
+        ChangeKind::Left => Change::Left(p),
         _ => Change::Removed(p),
     });
     Ok(open.chain(ended).collect())

@@ -5,11 +5,11 @@ use crate::engine::Engine;
 use crate::files::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::fs::disk::{Look, content_name, hex};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Content, Life, Row};
-use crate::fs::pending_rename::Loc;
+use crate::fs::model::{Content, ContentState, Row};
+use crate::fs::pending_rename::DiskLocation;
 use crate::fs::staging::hash_file;
 use crate::ops::found::Foreign;
-use crate::txn::writer::Ask;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
 use std::sync::Arc;
@@ -24,10 +24,10 @@ impl Engine {
     #[boxed]
     pub async fn open_bytes(&self, row: &Row) -> Result<(File, Row)> {
         let content = row.content.ok_or_else(|| StoreError::NotAFile(row.name().into()))?;
-        if content.life == Life::Gone {
+        if content.life == ContentState::Gone {
             return Err(StoreError::NotHeld(row.name().into()));
         }
-        if content.life == Life::Live
+        if content.life == ContentState::Live
             && let Ok(Some((file, look))) = self.try_place(row, &content).await
             && same(&look, row, &content)
         {
@@ -101,10 +101,10 @@ impl Engine {
 
     async fn look_for(&self, row: &Row, content: &Content) -> Result<Found> {
         let disk = &self.shared.disk;
-        if matches!(content.life, Life::Lost | Life::Gone) {
+        if matches!(content.life, ContentState::Lost | ContentState::Gone) {
             return Ok(Found::Nowhere);
         }
-        if content.life == Life::Past {
+        if content.life == ContentState::Past {
             // Only hashes, off the worker, if the seal is broken.
             let (its_disk, hash, size) = (disk.clone(), content.hash, content.size);
             let opened = tokio::task::spawn_blocking(move || open_past(&its_disk, &hash, size)).await;
@@ -131,7 +131,7 @@ impl Engine {
             return Ok(Found::Here(file));
         }
         for place in self.shared.placing.places_of(content.object) {
-            if let Loc::In(node, name) = &place
+            if let DiskLocation::In(node, name) = &place
                 && let Ok(dir) = self.shared.dirs.find(*node).await
                 && let Ok((file, look)) = disk.open_file(&*dir, name)
                 && look.id == content.object
@@ -142,13 +142,13 @@ impl Engine {
         }
         let now = match content.life {
             // The name it has now, which may be newer than the one asked for.
-            Life::Live => self.shared.view.row(row.node).await?,
+            ContentState::Live => self.shared.view.row(row.node).await?,
             _ => None,
         };
         let row = now.as_deref().filter(|n| n.content.is_some_and(|c| c.id == content.id)).unwrap_or(row);
         Ok(match self.try_place(row, content).await? {
             Some((file, look)) if same(&look, row, content) => Found::Here(file),
-            Some((file, look)) if content.life == Life::Live => Found::Changed(file, look),
+            Some((file, look)) if content.life == ContentState::Live => Found::Changed(file, look),
             _ => Found::Nowhere,
         })
     }
@@ -176,7 +176,7 @@ impl Engine {
                 row.name()
             ),
         );
-        self.ask(|answer| Ask::Finding { kind: "damaged past", node, detail, answer }).await
+        self.ask(|answer| Operation::Finding { kind: "damaged past", node, detail, answer }).await
     }
 
     /// Takes up the state to which another program changed a live file.
@@ -207,7 +207,7 @@ impl Engine {
             object: look.id,
         };
         let (node, was) = (row.node, was.id);
-        self.ask(|answer| Ask::TakeUp { node, was, foreign, answer }).await
+        self.ask(|answer| Operation::TakeUp { node, was, foreign, answer }).await
     }
 }
 

@@ -3,8 +3,8 @@
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, How, PastRow, Row};
-use crate::rights::access::Eyes;
+use crate::fs::model::{Actor, ChangeKind, PastRow, Row};
+use crate::rights::access::Viewer;
 use crate::timeline::reading::{Entry, MOST_ENTRIES, Page};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
@@ -31,7 +31,7 @@ pub enum SinceThen {
 
 /// What one may do at a past place, and at where the same thing is now or was last.
 #[derive(Clone, Copy)]
-pub(crate) struct Sight {
+pub(crate) struct Visibility {
     then: Standing,
     last: Standing,
 }
@@ -60,10 +60,10 @@ fn compared(then: &Row, now: &Row) -> SinceThen {
     }
 }
 
-impl Sight {
+impl Visibility {
     /// The same for something in the folder that is still in it.
-    fn enter(&self, eyes: &Eyes, node: NodeId) -> Sight {
-        Sight { then: eyes.enter(self.then, node), last: eyes.enter(self.last, node) }
+    fn enter(&self, eyes: &Viewer, node: NodeId) -> Visibility {
+        Visibility { then: eyes.enter(self.then, node), last: eyes.enter(self.last, node) }
     }
 
     /// A past state is shown only to who may look at both.
@@ -78,7 +78,7 @@ pub struct State {
     /// The state.
     pub row: Row,
     /// When and how it ended; none for the present one.
-    pub ended: Option<(Moment, i64, How)>,
+    pub ended: Option<(Moment, i64, ChangeKind)>,
 }
 
 impl Engine {
@@ -296,10 +296,10 @@ impl Engine {
     /// The way to a node as it was, and what one may do there then and at its present or last place.
     pub(crate) async fn sight(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         node: NodeId,
         at: Moment,
-    ) -> Result<Option<(Vec<Row>, Sight)>> {
+    ) -> Result<Option<(Vec<Row>, Visibility)>> {
         let Some(chain) = self.chain_at(node, at).await? else { return Ok(None) };
         let Some(shelf) = chain.last().map(|r| r.shelf) else { return Ok(None) };
         let then = self.standing_on(eyes, shelf, chain.iter().map(|r| r.node));
@@ -307,11 +307,16 @@ impl Engine {
             Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
             None => then,
         };
-        Ok(Some((chain, Sight { then, last })))
+        Ok(Some((chain, Visibility { then, last })))
     }
 
     /// The same for what was in a folder then: where it has not moved since, nothing is read.
-    pub(crate) async fn sight_in(&self, eyes: &Eyes, folder: &Sight, child: &Row) -> Result<Sight> {
+    pub(crate) async fn sight_in(
+        &self,
+        eyes: &Viewer,
+        folder: &Visibility,
+        child: &Row,
+    ) -> Result<Visibility> {
         let then = eyes.enter(folder.then, child.node);
         let stayed = self.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
         let last = match stayed {
@@ -321,19 +326,19 @@ impl Engine {
                 None => then,
             },
         };
-        Ok(Sight { then, last })
+        Ok(Visibility { then, last })
     }
 
     fn standing_on(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         shelf: ShelfId,
         way: impl DoubleEndedIterator<Item = NodeId>,
     ) -> Standing {
         eyes.standing(shelf, way)
     }
 
-    fn sees(&self, eyes: &Eyes, way: &[NodeId], shelf: ShelfId) -> bool {
+    fn sees(&self, eyes: &Viewer, way: &[NodeId], shelf: ShelfId) -> bool {
         self.standing_on(eyes, shelf, way.iter().copied()).level().is_some()
     }
 
@@ -363,7 +368,7 @@ impl Engine {
     /// Whether one sees a place as it was: the folders above something at a number.
     pub(crate) async fn saw(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         node: NodeId,
         parent: Option<NodeId>,
         shelf: ShelfId,

@@ -3,7 +3,7 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf, ShelfKind};
-use crate::rights::access::{Eyes, may_put};
+use crate::rights::access::{Viewer, may_put};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
@@ -59,7 +59,7 @@ impl Engine {
     /// was given stands under [`GIVEN`] by its name.
     async fn begin_of<'n>(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         actor: &Actor,
         shelf: &str,
         names: &'n [Name],

@@ -4,11 +4,11 @@
 use crate::engine::Engine;
 use crate::files::filer::File;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Lies, Life, Row};
+use crate::fs::model::{Actor, Content, ContentState, FolderPlacement, Row};
 use crate::ops::found::content_of;
 use crate::timeline::retention::{Going, Key, Purge, Reach, Sum};
-use crate::txn::write_txn::{Book, Delta};
-use crate::txn::writer::Ask;
+use crate::txn::write_txn::{Delta, WriteTxn};
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -76,7 +76,7 @@ impl Engine {
                 }
                 let (began, before) = (std::time::Instant::now(), self.operations());
                 let states = part.to_vec();
-                let gone = self.ask(|answer| Ask::LetGo { states, answer }).await?;
+                let gone = self.ask(|answer| Operation::LetGo { states, answer }).await?;
                 self.shared.listed.lock().clear();
                 done.states += gone.states;
                 done.bytes += gone.bytes;
@@ -103,7 +103,7 @@ impl Engine {
                 Reach::All => "by the rules".to_string(),
                 Reach::Removed(_) | Reach::Version(..) => "by hand".into(),
             };
-            self.ask(|answer| Ask::Note { actor, action: "let go", node: None, what, detail, answer })
+            self.ask(|answer| Operation::Note { actor, action: "let go", node: None, what, detail, answer })
                 .await?;
         }
         if *reach == Reach::All {
@@ -171,7 +171,8 @@ impl Engine {
         self.shared.jobs.wake.notify_one();
         for node in nodes {
             for _ in 0..3000 {
-                let whole = self.shared.view.folder(*node).await?.is_some_and(|f| f.lies == Lies::Removed);
+                let whole =
+                    self.shared.view.folder(*node).await?.is_some_and(|f| f.lies == FolderPlacement::Removed);
                 let owed: i64 =
                     sqlx::query_scalar("SELECT count(*) FROM jobs WHERE kind = 'take apart' AND due <= ?")
                         .bind(now)
@@ -217,7 +218,7 @@ impl Engine {
 }
 
 /// Lets go states, within a group of the writer. What is needed again by now stays.
-pub(crate) async fn let_go(book: &mut Book, states: &[Going]) -> Result<LetGone> {
+pub(crate) async fn let_go(book: &mut WriteTxn, states: &[Going]) -> Result<LetGone> {
     let mut gone = LetGone::default();
     for going in states {
         match going.key {
@@ -230,7 +231,7 @@ pub(crate) async fn let_go(book: &mut Book, states: &[Going]) -> Result<LetGone>
 
 /// Whether something stands above letting go that was not there when it was planned: a rule that holds
 /// everything, or a name.
-async fn is_kept(book: &mut Book, node: NodeId, shelf: ShelfId, since: i64, erase: bool) -> Result<bool> {
+async fn is_kept(book: &mut WriteTxn, node: NodeId, shelf: ShelfId, since: i64, erase: bool) -> Result<bool> {
     if Keeping::of(book.access.rules(), shelf).hold {
         return Ok(true);
     }
@@ -245,7 +246,7 @@ async fn is_kept(book: &mut Book, node: NodeId, shelf: ShelfId, since: i64, eras
     Ok(named > 0)
 }
 
-async fn let_past_go(book: &mut Book, gone: &mut LetGone, id: i64, erase: bool) -> Result<()> {
+async fn let_past_go(book: &mut WriteTxn, gone: &mut LetGone, id: i64, erase: bool) -> Result<()> {
     let row: Option<(i64, Option<i64>, i64, i64, i64, i64)> =
         sqlx::query_as("SELECT node, content, held, kind, shelf, since FROM entries_past WHERE id = ?")
             .bind(id)
@@ -294,7 +295,7 @@ async fn let_past_go(book: &mut Book, gone: &mut LetGone, id: i64, erase: bool) 
     Ok(())
 }
 
-async fn let_open_go(book: &mut Book, gone: &mut LetGone, node: NodeId, erase: bool) -> Result<()> {
+async fn let_open_go(book: &mut WriteTxn, gone: &mut LetGone, node: NodeId, erase: bool) -> Result<()> {
     let Some(row) = book.row(node).await? else { return Ok(()) };
     // Its folder came back meanwhile.
     if book.chain(node).await?.is_some() || is_kept(book, node, row.shelf, row.since.0, erase).await? {
@@ -302,7 +303,7 @@ async fn let_open_go(book: &mut Book, gone: &mut LetGone, node: NodeId, erase: b
     }
     let before = gone.states;
     if let (Some(content), Some(parent)) = (row.content, row.parent)
-        && content.life == Life::Past
+        && content.life == ContentState::Past
     {
         let needed: i64 =
             sqlx::query_scalar("SELECT count(*) FROM entries_past WHERE content = ? AND held = 1")
@@ -314,13 +315,13 @@ async fn let_open_go(book: &mut Book, gone: &mut LetGone, node: NodeId, erase: b
         }
         let delta = Delta { bytes: -content.size, files: -1, ..Delta::default() };
         book.charge(parent, delta, 0).await?;
-        let dropped = Content { life: Life::Gone, ..content };
+        let dropped = Content { life: ContentState::Gone, ..content };
         book.set_content(dropped);
         book.open_row(Row { content: Some(dropped), ..(*row).clone() }, true);
         gone.hashes.push(content.hash);
         gone.bytes += content.size;
         gone.states += 1;
-    } else if row.content.is_some_and(|c| c.life == Life::Live) {
+    } else if row.content.is_some_and(|c| c.life == ContentState::Live) {
         // Not taken apart yet: the next look takes it.
         return Ok(());
     }
@@ -348,20 +349,20 @@ async fn let_open_go(book: &mut Book, gone: &mut LetGone, node: NodeId, erase: b
     Ok(())
 }
 
-async fn drop_content(book: &mut Book, gone: &mut LetGone, id: ContentId) -> Result<()> {
+async fn drop_content(book: &mut WriteTxn, gone: &mut LetGone, id: ContentId) -> Result<()> {
     let Some(content) = content_of(book, id).await? else { return Ok(()) };
-    if content.life != Life::Past {
+    if content.life != ContentState::Past {
         return Ok(());
     }
     book.uncharge(&content).await?;
-    book.set_content(Content { life: Life::Gone, ..content });
+    book.set_content(Content { life: ContentState::Gone, ..content });
     gone.hashes.push(content.hash);
     gone.bytes += content.size;
     Ok(())
 }
 
 /// Nothing tells of a node any more: neither does what is kept beside its rows.
-async fn forget_node(book: &mut Book, node: NodeId, content: Option<i64>) -> Result<()> {
+async fn forget_node(book: &mut WriteTxn, node: NodeId, content: Option<i64>) -> Result<()> {
     if let Some(content) = content {
         sqlx::query(
             "DELETE FROM contents WHERE id = ?1 AND state IN (2, 3) AND NOT EXISTS (SELECT 1 FROM entries_past WHERE content = ?1)

@@ -2,12 +2,12 @@
 
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, How, Row};
+use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::fs::staging::Staged;
 use crate::ops::copy::CopyItem;
-use crate::ops::{Done, Place};
+use crate::ops::{Outcome, Place};
 use crate::timeline::reading::Sort;
-use crate::txn::writer::Ask;
+use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
 use yellow_attic_core::conditions::Conditions;
@@ -29,7 +29,7 @@ impl Engine {
 
     /// Copies a file or a whole folder. A folder's copy appears when it is complete.
     #[boxed]
-    pub async fn copy(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Done> {
+    pub async fn copy(&self, actor: &Actor, node: NodeId, parent: NodeId, name: Name) -> Result<Outcome> {
         self.copy_over(actor, node, parent, name, false).await
     }
 
@@ -43,7 +43,7 @@ impl Engine {
         parent: NodeId,
         name: Name,
         replace: bool,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let from = self.chain(actor, node, Level::View).await?;
         let to = self.chain(actor, parent, Level::Add).await?;
         if !to[0].is_folder() {
@@ -73,8 +73,9 @@ impl Engine {
             let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
             let free = if replace { Conditions::default() } else { Conditions::nothing_there() };
             let like = self.to_take_on(node, there.as_ref().map(|t| t.node)).await?;
-            let put =
-                self.put_as(actor, parent, name.clone(), staged, source.mtime, free, How::Copied, like).await;
+            let put = self
+                .put_as(actor, parent, name.clone(), staged, source.mtime, free, ChangeKind::Copied, like)
+                .await;
             let done = match put {
                 Err(StoreError::ConditionFailed { .. }) => Err(StoreError::NameTaken(name.to_string())),
                 other => other,
@@ -83,7 +84,7 @@ impl Engine {
         }
         let bytes = self.folder(node).await?.map_or(0, |f| f.bytes);
         self.check_room(bytes.max(0) as u64)?;
-        let top = self.ask(|answer| Ask::CopyTop { answer }).await?;
+        let top = self.ask(|answer| Operation::CopyTop { answer }).await?;
         let mut waiting = VecDeque::from([(node, top)]);
         while let Some((from, to)) = waiting.pop_front() {
             let mut cursor = None;
@@ -104,7 +105,7 @@ impl Engine {
                     });
                 }
                 let actor = actor.clone();
-                let made = self.ask(|answer| Ask::CopyBatch { actor, items, answer }).await?;
+                let made = self.ask(|answer| Operation::CopyBatch { actor, items, answer }).await?;
                 let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
                 self.copy_properties(pairs).await?;
                 for (entry, made) in page.items.iter().zip(made) {
@@ -120,7 +121,7 @@ impl Engine {
         }
         self.copy_properties(vec![(node, top)]).await?;
         let made_room = self.make_room(actor, there.map(|t| t.node)).await?;
-        let done = self.revive_folder(actor, top, Place::At(parent, name), None, How::Copied).await;
+        let done = self.revive_folder(actor, top, Place::At(parent, name), None, ChangeKind::Copied).await;
         self.or_put_back(actor, made_room, done).await
     }
 
@@ -133,7 +134,7 @@ impl Engine {
         parent: NodeId,
         name: Name,
         replace: bool,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let from = self.chain(actor, node, Level::View).await?;
         let there = self.child(actor, parent, &name).await?;
         // What makes room must not take with it what is copied.
@@ -159,7 +160,7 @@ impl Engine {
         parent: NodeId,
         name: Name,
         conditions: Conditions,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         match self.move_node(actor, node, parent, name.clone(), true, conditions.clone()).await {
             Err(StoreError::FolderInTheWay(_) | StoreError::NameTaken(_)) => {}
             other => return other,
@@ -187,8 +188,8 @@ impl Engine {
         &self,
         actor: &Actor,
         made_room: Option<NodeId>,
-        done: Result<Done>,
-    ) -> Result<Done> {
+        done: Result<Outcome>,
+    ) -> Result<Outcome> {
         if let (Err(_), Some(there)) = (&done, made_room) {
             let _ = self.restore(actor, there, None, Place::Last).await;
         }
@@ -204,7 +205,7 @@ impl Engine {
         node: NodeId,
         at: Option<Moment>,
         place: Place,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let open = self.shared.view.row(node).await?;
         let last = self.last_past(node).await?;
@@ -227,7 +228,7 @@ impl Engine {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         if state.kind == Kind::Folder {
-            return self.revive_folder(actor, node, place, was, How::Restored).await;
+            return self.revive_folder(actor, node, place, was, ChangeKind::Restored).await;
         }
         if open.is_some() && at.is_none() {
             return match self.shared.view.chain(node).await? {

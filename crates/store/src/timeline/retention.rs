@@ -8,7 +8,7 @@ use crate::catalogue::rows::{self, parse, sql};
 use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::How;
+use crate::fs::model::ChangeKind;
 use async_recursion::async_recursion as boxed;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -138,15 +138,19 @@ impl Past {
     fn shelf(&self) -> ShelfId {
         ShelfId(self.2)
     }
-    fn how(&self) -> How {
-        How::from_number(self.10)
+    fn how(&self) -> ChangeKind {
+        ChangeKind::from_number(self.10)
     }
     fn held(&self) -> bool {
         self.11 != 0
     }
     /// Its end was the end of its bytes: they count here.
     fn owns(&self) -> bool {
-        self.5.is_some() && matches!(self.how(), How::Changed | How::Restored | How::Found | How::Removed)
+        self.5.is_some()
+            && matches!(
+                self.how(),
+                ChangeKind::Changed | ChangeKind::Restored | ChangeKind::Found | ChangeKind::Removed
+            )
     }
 
     fn state(&self, named: &HashSet<(i64, i64)>, gone: bool) -> State {
@@ -166,7 +170,7 @@ impl Past {
 const PAST: &str = "id, node, shelf, kind, size, content, since, until, at, ended_at, ended_how, held";
 
 /// All that bears on what goes, read once.
-struct Ground<'r> {
+struct Inputs<'r> {
     rules: &'r Rules,
     keeping: HashMap<ShelfId, Keeping>,
     snapshots: HashMap<ShelfId, Vec<Mark>>,
@@ -176,7 +180,7 @@ struct Ground<'r> {
     by_hand: bool,
 }
 
-impl Ground<'_> {
+impl Inputs<'_> {
     fn prepare(&mut self, shelf: ShelfId) {
         if !self.keeping.contains_key(&shelf) {
             self.keeping.insert(shelf, Keeping::of(self.rules, shelf));
@@ -246,7 +250,7 @@ impl Engine {
             let all: Vec<State> = states
                 .iter()
                 .enumerate()
-                .map(|(i, s)| s.state(&ground.named, gone && i == 0 && s.how() != How::Left))
+                .map(|(i, s)| s.state(&ground.named, gone && i == 0 && s.how() != ChangeKind::Left))
                 .collect();
             for (i, state) in states.iter().enumerate().filter(|(_, s)| s.held()) {
                 ground.prepare(state.shelf());
@@ -258,7 +262,7 @@ impl Engine {
         Ok(fates)
     }
 
-    async fn ground<'r>(&self, rules: &'r Rules, by_hand: bool) -> Result<Ground<'r>> {
+    async fn ground<'r>(&self, rules: &'r Rules, by_hand: bool) -> Result<Inputs<'r>> {
         let pool = &self.shared.view.pool;
         let mut snapshots: HashMap<ShelfId, Vec<Mark>> = HashMap::new();
         let found: Vec<(i64, i64, Option<i64>)> =
@@ -269,7 +273,7 @@ impl Engine {
         let named: Vec<(i64, i64)> =
             sqlx::query_as("SELECT node, since FROM named_versions").fetch_all(pool).await?;
         let now = self.kept_ms();
-        Ok(Ground {
+        Ok(Inputs {
             rules,
             keeping: HashMap::new(),
             snapshots,
@@ -287,7 +291,7 @@ impl Engine {
         Ok((free < room.below).then(|| (room.below - free) as i64))
     }
 
-    async fn look_over(&self, ground: &mut Ground<'_>, reach: &Reach) -> Result<Purge> {
+    async fn look_over(&self, ground: &mut Inputs<'_>, reach: &Reach) -> Result<Purge> {
         let mut purge = Purge::default();
         let mut trees: Vec<Past> = Vec::new();
         match reach {
@@ -298,7 +302,7 @@ impl Engine {
                 let open = self.open_rows(&rows).await?;
                 for states in by_node(&rows) {
                     // Alive again, or never removed.
-                    if open.contains_key(&states[0].node()) || states[0].how() != How::Removed {
+                    if open.contains_key(&states[0].node()) || states[0].how() != ChangeKind::Removed {
                         continue;
                     }
                     self.judge_node(ground, &mut purge, None, states, &mut trees);
@@ -393,7 +397,7 @@ impl Engine {
     /// if it has no open row.
     fn judge_node(
         &self,
-        ground: &mut Ground<'_>,
+        ground: &mut Inputs<'_>,
         purge: &mut Purge,
         present: Option<i64>,
         states: &[Past],
@@ -405,7 +409,7 @@ impl Engine {
         let all: Vec<State> = states
             .iter()
             .enumerate()
-            .map(|(i, s)| s.state(&ground.named, gone && i == 0 && s.how() != How::Left))
+            .map(|(i, s)| s.state(&ground.named, gone && i == 0 && s.how() != ChangeKind::Left))
             .collect();
         let mut shelves: Vec<ShelfId> = states.iter().map(Past::shelf).collect();
         shelves.dedup();
@@ -442,7 +446,7 @@ impl Engine {
             let folder = state.3 == 0;
             if folder {
                 // Folders cost nothing: their rows go when they are erased, or with what was in them.
-                let removed = gone && state.how() == How::Removed && std::ptr::eq(state, &states[0]);
+                let removed = gone && state.how() == ChangeKind::Removed && std::ptr::eq(state, &states[0]);
                 let keeping = &ground.keeping[&state.shelf()];
                 let due = |span: Option<yellow_attic_core::keeping::span::Span>| {
                     span.is_some_and(|s| state.9 + s.0 <= ground.now)
@@ -499,7 +503,7 @@ impl Engine {
     }
 
     /// Decides over everything beneath a removed folder whose time is over, from the leaves up.
-    async fn look_over_tree(&self, ground: &mut Ground<'_>, purge: &mut Purge, root: &Past) -> Result<()> {
+    async fn look_over_tree(&self, ground: &mut Inputs<'_>, purge: &mut Purge, root: &Past) -> Result<()> {
         let shelf = root.shelf();
         ground.prepare(shelf);
         let erase = ground.keeping[&shelf].erase.is_some_and(|s| root.9 + s.0 <= ground.now);
@@ -608,7 +612,7 @@ impl Engine {
     }
 
     /// What keep rules alone keep: when it ended, and how many bytes it holds.
-    async fn candidates(&self, ground: &mut Ground<'_>, found: &mut Vec<(i64, i64)>) -> Result<()> {
+    async fn candidates(&self, ground: &mut Inputs<'_>, found: &mut Vec<(i64, i64)>) -> Result<()> {
         let rows: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(ended_at, size, shelf, since, until)) FROM entries_past
              WHERE held = 1 AND content IS NOT NULL AND ended_how IN (1, 3, 5, 7)",

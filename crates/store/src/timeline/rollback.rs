@@ -5,9 +5,9 @@ use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
 use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, How, Life, Row};
+use crate::fs::model::{Actor, ChangeKind, ContentState, Row};
 use crate::ops::Place;
-use crate::rights::access::Eyes;
+use crate::rights::access::Viewer;
 use async_recursion::async_recursion as boxed;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
@@ -191,7 +191,7 @@ fn within(c: &Changed) -> bool {
 }
 
 /// What is known of the nodes that changed.
-struct Ground {
+struct Inputs {
     then: HashMap<NodeId, Row>,
     now: HashMap<NodeId, Row>,
     changed: Vec<Changed>,
@@ -276,11 +276,11 @@ impl Engine {
     /// is. Of a way that leads through something hidden, what comes after it.
     async fn path_within(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         top: NodeId,
         row: &Row,
         at: Option<Moment>,
-        ground: &Ground,
+        ground: &Inputs,
     ) -> Result<String> {
         let mut names = vec![row.name().to_string()];
         let mut way = vec![row.node];
@@ -328,7 +328,7 @@ impl Engine {
         goal: Moment,
         begun: Option<Moment>,
         id: i64,
-    ) -> Result<Ground> {
+    ) -> Result<Inputs> {
         let pool = &self.shared.view.pool;
         let shelf = match self.shared.view.chain(top).await? {
             Some(chain) => chain.last().map(|r| r.shelf).unwrap_or_default(),
@@ -372,7 +372,7 @@ impl Engine {
                 now.remove(&node);
             }
         }
-        let mut ground = Ground { then, now, changed: Vec::new() };
+        let mut ground = Inputs { then, now, changed: Vec::new() };
         let aside = aside_prefix(id);
         let mut ways_then: HashMap<NodeId, (bool, bool)> = HashMap::new();
         let mut ways_now: HashMap<NodeId, (bool, bool)> = HashMap::new();
@@ -399,12 +399,14 @@ impl Engine {
                     files: sums.map_or(i64::from(!row.is_folder()), |s| s.files),
                     within,
                     alive,
-                    held: row.content.is_none_or(|c| matches!(c.life, Life::Live | Life::Past)),
+                    held: row
+                        .content
+                        .is_none_or(|c| matches!(c.life, ContentState::Live | ContentState::Past)),
                 });
             }
             let newer = begun.is_some_and(|begun| {
                 ground.now.get(&node).is_some_and(|r| {
-                    r.since > begun && r.how != How::Restored && !r.name().starts_with(&aside)
+                    r.since > begun && r.how != ChangeKind::Restored && !r.name().starts_with(&aside)
                 })
             });
             let [then, now] = stands;
@@ -423,7 +425,7 @@ impl Engine {
     /// What of all that changed somebody may not see: where it was at a number, or where it is or was last.
     async fn unseen(
         &self,
-        eyes: &Eyes,
+        eyes: &Viewer,
         then: &HashMap<NodeId, Row>,
         now: &HashMap<NodeId, Row>,
         goal: Moment,
@@ -453,7 +455,7 @@ impl Engine {
         from: NodeId,
         goal: Moment,
         at_goal: bool,
-        ground: &Ground,
+        ground: &Inputs,
         known: &mut HashMap<NodeId, (bool, bool)>,
     ) -> Result<(bool, bool)> {
         let mut way = Vec::new();
@@ -837,7 +839,7 @@ impl Engine {
     async fn one_step(
         &self,
         actor: &Actor,
-        ground: &Ground,
+        ground: &Inputs,
         pending: &HashSet<i64>,
         node: NodeId,
         step: Step,
@@ -856,9 +858,15 @@ impl Engine {
             let done = match step {
                 Step::FolderReturns => {
                     let was = self.last_past(node).await?.and_then(|p| Some((p.row.parent?, p.row.key)));
-                    self.revive_folder(actor, node, Place::At(parent, name.clone()), was, How::Restored)
-                        .await
-                        .map(|_| 0)
+                    self.revive_folder(
+                        actor,
+                        node,
+                        Place::At(parent, name.clone()),
+                        was,
+                        ChangeKind::Restored,
+                    )
+                    .await
+                    .map(|_| 0)
                 }
                 Step::FileReturns => self
                     .restore(actor, node, Some(goal), Place::At(parent, name.clone()))

@@ -296,7 +296,7 @@ impl Engine {
         };
         level?;
         let content = state.content.ok_or_else(|| StoreError::NotAFile(state.name().into()))?;
-        if content.life == crate::fs::model::Life::Gone {
+        if content.life == crate::fs::model::ContentState::Gone {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };

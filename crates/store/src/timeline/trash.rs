@@ -3,9 +3,9 @@
 use crate::catalogue::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Folder, How, Life, PastRow, Row};
-use crate::ops::{Done, Place};
-use crate::rights::access::Eyes;
+use crate::fs::model::{Actor, ChangeKind, ContentState, Folder, PastRow, Row};
+use crate::ops::{Outcome, Place};
+use crate::rights::access::Viewer;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;
@@ -122,7 +122,7 @@ impl Engine {
     }
 
     /// Whether something beneath a removed folder is hidden from somebody: its sums would tell of it.
-    async fn hides_in(&self, eyes: &Eyes, folder: NodeId) -> Result<bool> {
+    async fn hides_in(&self, eyes: &Viewer, folder: NodeId) -> Result<bool> {
         for bar in eyes.access.bars() {
             if let Some((way, shelf)) = self.last_way(*bar).await?
                 && way[1..].contains(&folder)
@@ -183,7 +183,7 @@ impl Engine {
         actor: &Actor,
         node: NodeId,
         at: Option<Moment>,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         let gone = || StoreError::NotFound("The file or folder".into());
         self.history(actor, node, 1).await?;
         let open = self.shared.view.row(node).await?;
@@ -226,7 +226,7 @@ impl Engine {
         at: Option<Moment>,
         parent: NodeId,
         name: Name,
-    ) -> Result<Done> {
+    ) -> Result<Outcome> {
         if self.shared.view.chain(was.node).await?.is_some() {
             return Err(StoreError::StillHere);
         }
@@ -253,13 +253,13 @@ impl Engine {
                 done
             } else {
                 let Some(state) = self.state_at(item.node, at).await? else { continue };
-                if state.content.is_some_and(|c| c.life == Life::Gone) {
+                if state.content.is_some_and(|c| c.life == ContentState::Gone) {
                     continue;
                 }
                 let staged = self.stage_copy(&state).await?;
                 let free = Conditions::nothing_there();
                 match self
-                    .put_as(actor, above, own.clone(), staged, state.mtime, free, How::Restored, None)
+                    .put_as(actor, above, own.clone(), staged, state.mtime, free, ChangeKind::Restored, None)
                     .await
                 {
                     Err(StoreError::ConditionFailed { .. }) => {

@@ -2,7 +2,7 @@
 
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Life, Row};
+use crate::fs::model::{Actor, ContentState, Row};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::{Moment, NodeId};
@@ -61,7 +61,7 @@ impl Engine {
         let Some((_, sight)) = self.sight(&eyes, top.node, at).await? else { return Ok(()) };
         let mut waiting = vec![(top, name, sight)];
         while let Some((row, path, sight)) = waiting.pop() {
-            if row.content.is_some_and(|c| matches!(c.life, Life::Lost | Life::Gone)) {
+            if row.content.is_some_and(|c| matches!(c.life, ContentState::Lost | ContentState::Gone)) {
                 tree.lost.push(path);
                 continue;
             }

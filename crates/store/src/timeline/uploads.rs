@@ -5,9 +5,9 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::fs::staging::{Arriving, Room, Staging};
-use crate::ops::Done;
+use crate::ops::Outcome;
 use crate::rights::quota::Claim;
-use crate::txn::writer::{Ask, Put};
+use crate::txn::writer::{Operation, Put};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::SqliteConnection;
@@ -230,7 +230,7 @@ impl Appending {
             self.noted = arriving.size();
             let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
             // Nobody waits for it: a full queue means that the next one is noted.
-            self.engine.ask_later(|answer| Ask::Synced { upload, file, size, answer });
+            self.engine.ask_later(|answer| Operation::Synced { upload, file, size, answer });
         }
         Ok(())
     }
@@ -259,7 +259,7 @@ impl Appending {
     pub async fn pause(mut self) -> Result<u64> {
         let Some(arriving) = &self.arriving else { return Ok(0) };
         let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
-        self.engine.ask(|answer| Ask::Synced { upload, file, size, answer }).await?;
+        self.engine.ask(|answer| Operation::Synced { upload, file, size, answer }).await?;
         self.set_aside();
         Ok(size)
     }
@@ -657,11 +657,11 @@ impl Engine {
         actor: &Actor,
         id: &str,
         other: Option<OtherPlace>,
-    ) -> Result<Option<Done>> {
+    ) -> Result<Option<Outcome>> {
         let upload = self.upload(actor, id).await?;
         if let Some(node) = upload.node {
             let row = self.shared.view.row(node).await?;
-            return Ok(Some(Done { row, created: false, moment: self.now_moment().await? }));
+            return Ok(Some(Outcome { row, created: false, moment: self.now_moment().await? }));
         }
         let more_to_come = upload.received < upload.new.size || upload.new.open_length;
         if more_to_come || upload.new.joining == Joining::Part {
@@ -696,14 +696,14 @@ impl Engine {
         let (its_actor, its_id) = (actor.clone(), upload.id.clone());
         let done = self
             .ask(|answer| {
-                Ask::Put(Box::new(Put {
+                Operation::Put(Box::new(Put {
                     actor: its_actor,
                     parent: place.parent,
                     name: place.name,
                     staged,
                     mtime,
                     conditions: place.conditions,
-                    how: crate::fs::model::How::Made,
+                    how: crate::fs::model::ChangeKind::Made,
                     upload: Some(its_id),
                     like: None,
                     answer,
@@ -844,7 +844,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let actor = actor.clone();
-        self.ask(|answer| Ask::Catalogue {
+        self.ask(|answer| Operation::Catalogue {
             rights: false,
             change: Box::new(change),
             actor,

@@ -3,7 +3,7 @@
 
 use crate::catalogue::rows;
 use crate::fs::error::Result;
-use crate::fs::model::{Content, Folder, Life, Row, Shelf, ShelfKind};
+use crate::fs::model::{Content, ContentState, Folder, Row, Shelf, ShelfKind};
 use crate::rights::access::Access;
 use crate::txn::write_txn::Changed;
 use parking_lot::RwLock;
@@ -381,7 +381,7 @@ impl View {
             id,
             hash: hash.try_into().unwrap_or_default(),
             size,
-            life: Life::from_number(state),
+            life: ContentState::from_number(state),
             object: crate::fs::disk::ObjectId { ino, btime },
             mark,
         }))

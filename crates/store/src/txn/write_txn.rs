@@ -5,10 +5,10 @@
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM};
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, Folder, How, Life, PastRow, Row, Shelf, ShelfKind};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, PastRow, Row, Shelf, ShelfKind};
 use crate::fs::pending_rename::Task;
 use crate::fs::record_key::RecordKey;
-use crate::rights::access::{self, Access, Eyes};
+use crate::rights::access::{self, Access, Viewer};
 use serde_json::{Value, json};
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
@@ -24,7 +24,7 @@ const DAY_MS: i64 = 86_400_000;
 
 /// Where everything stands.
 #[derive(Clone, Debug)]
-pub(crate) struct Heads {
+pub(crate) struct Counters {
     pub moment: i64,
     pub at: i64,
     pub node: i64,
@@ -91,9 +91,9 @@ impl Delta {
     }
 }
 
-pub(crate) struct Book {
+pub(crate) struct WriteTxn {
     pub conn: SqliteConnection,
-    pub heads: Heads,
+    pub heads: Counters,
     /// What rows of the record are marked with.
     pub record_key: RecordKey,
     /// The present group's time.
@@ -169,16 +169,16 @@ pub(crate) struct Changed {
     pub locks: Option<Arc<crate::rights::locks::Locks>>,
 }
 
-impl Book {
+impl WriteTxn {
     pub async fn open(
         mut conn: SqliteConnection,
         shelves: HashMap<ShelfId, Arc<Shelf>>,
         record_key: RecordKey,
-    ) -> Result<Book> {
+    ) -> Result<WriteTxn> {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
         let locks = Arc::new(crate::rights::locks::load(&mut conn).await?);
-        let mut book = Book {
+        let mut book = WriteTxn {
             conn,
             access,
             locks,
@@ -303,8 +303,8 @@ impl Book {
     }
 
     /// Whoever acts, with the rights of this moment.
-    pub fn eyes(&self, actor: &Actor) -> Eyes {
-        Eyes::of(self.access.clone(), actor, self.now)
+    pub fn eyes(&self, actor: &Actor) -> Viewer {
+        Viewer::of(self.access.clone(), actor, self.now)
     }
 
     /// What the actor may do at the end of a way, the node first.
@@ -379,7 +379,7 @@ impl Book {
     }
 
     /// Ends the open row of a node at a number.
-    pub fn end_row(&mut self, row: &Row, at: Moment, how: How, actor: &Actor) {
+    pub fn end_row(&mut self, row: &Row, at: Moment, how: ChangeKind, actor: &Actor) {
         self.group.touched.entry(row.node).or_insert(true);
         if let Some(parent) = row.parent {
             self.names.insert((parent, row.key.clone()), None);
@@ -416,9 +416,9 @@ impl Book {
             Some(last) => Some(last.clone()),
             None => crate::catalogue::rows::past_of(&mut self.conn, node, 1).await?.into_iter().next(),
         };
-        let Some(last) = last.filter(|p| p.ended_how == How::Removed && p.held) else { return Ok(()) };
+        let Some(last) = last.filter(|p| p.ended_how == ChangeKind::Removed && p.held) else { return Ok(()) };
         if let (Some(content), Some(parent)) = (last.row.content, last.row.parent)
-            && content.life == Life::Past
+            && content.life == ContentState::Past
         {
             let delta = Delta { trash_bytes: -content.size, trash_files: -1, ..Delta::default() };
             self.charge(parent, delta, 0).await?;
@@ -427,7 +427,7 @@ impl Book {
     }
 
     /// Enters a state that is already over.
-    pub fn add_past(&mut self, row: Row, until: Moment, how: How, actor: &Actor) {
+    pub fn add_past(&mut self, row: Row, until: Moment, how: ChangeKind, actor: &Actor) {
         if row.since >= until {
             return;
         }
@@ -510,7 +510,7 @@ impl Book {
             return Ok(*known);
         }
         let last = rows::past_of(&mut self.conn, node, 1).await?;
-        let above = last.first().filter(|p| p.ended_how == How::Removed).and_then(|p| p.row.parent);
+        let above = last.first().filter(|p| p.ended_how == ChangeKind::Removed).and_then(|p| p.row.parent);
         self.above_removed.insert(node, above);
         Ok(above)
     }
@@ -528,7 +528,8 @@ impl Book {
         .fetch_optional(&mut self.conn)
         .await?;
         let Some((node, Some(parent), how)) = last else { return Ok(()) };
-        let removed = How::from_number(how) == How::Removed && self.row(NodeId(node)).await?.is_none();
+        let removed =
+            ChangeKind::from_number(how) == ChangeKind::Removed && self.row(NodeId(node)).await?.is_none();
         let delta = Delta { past_bytes: -content.size, past_files: -1, ..Delta::default() };
         let delta = match removed {
             true => Delta { trash_bytes: -content.size, trash_files: -1, ..delta },
@@ -846,14 +847,14 @@ fn folder_json(node: NodeId, f: &Folder) -> Value {
     ])
 }
 
-pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Heads> {
+pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Counters> {
     type Raw = (i64, i64, i64, i64, i64, i64, Vec<u8>, i64, i64);
     let (moment, at, node, mark, placed, record, link, commits, content): Raw =
         sqlx::query_as("SELECT moment, at, node, mark, placed, record, link, commits, content FROM heads")
             .fetch_one(conn)
             .await?;
     let link = link.try_into().map_err(|_| StoreError::Catalogue("heads.link has a wrong length".into()))?;
-    Ok(Heads { moment, at, node, mark, placed, record, link, commits, content })
+    Ok(Counters { moment, at, node, mark, placed, record, link, commits, content })
 }
 
 /// How a shelf is written in paths.

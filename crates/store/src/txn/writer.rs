@@ -7,17 +7,17 @@ use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, content_name, look};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, How, Row};
+use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::fs::staging::{Staged, Staging};
 use crate::ops::convert::{self, Converting};
 use crate::ops::copy::{self, CopyItem};
 use crate::ops::found::{self, Foreign};
 use crate::ops::revive;
-use crate::ops::{self, Arrived, Done, Memory, NewShelf, Place};
+use crate::ops::{self, NewShelf, Outcome, Place, SaveHeuristics, StagedContent};
 use crate::people::grants::{self, Granting};
 use crate::rights::locks::{self, Held, Locking};
 use crate::txn::read_cache::Caches;
-use crate::txn::write_txn::{Book, Changed};
+use crate::txn::write_txn::{Changed, WriteTxn};
 use sqlx::SqliteConnection;
 use std::future::Future;
 use std::pin::Pin;
@@ -74,11 +74,11 @@ type Catalogue = Box<
 >;
 
 /// What the writer is asked to do.
-pub(crate) enum Ask {
+pub(crate) enum Operation {
     MakeShelf {
         actor: Actor,
         new: NewShelf,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     MakeFolder {
         actor: Actor,
@@ -86,7 +86,7 @@ pub(crate) enum Ask {
         name: Name,
         /// Whose properties it takes on, in the same transaction.
         like: Option<NodeId>,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     Put(Box<Put>),
     Move {
@@ -96,13 +96,13 @@ pub(crate) enum Ask {
         name: Name,
         replace: bool,
         conditions: Conditions,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     Remove {
         actor: Actor,
         node: NodeId,
         conditions: Conditions,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     ReviveFile {
         actor: Actor,
@@ -111,15 +111,15 @@ pub(crate) enum Ask {
         last: Option<(NodeId, Arc<str>)>,
         staged: Staged,
         mtime: i64,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     ReviveFolder {
         actor: Actor,
         node: NodeId,
         place: Place,
         last: Option<(NodeId, Arc<str>)>,
-        how: How,
-        answer: Answer<Done>,
+        how: ChangeKind,
+        answer: Answer<Outcome>,
     },
     CopyTop {
         answer: Answer<NodeId>,
@@ -200,7 +200,7 @@ pub(crate) enum Ask {
     Converting {
         actor: Actor,
         change: Converting,
-        answer: Answer<Done>,
+        answer: Answer<Outcome>,
     },
     Locking {
         actor: Actor,
@@ -223,12 +223,12 @@ pub(crate) struct Put {
     pub staged: Staged,
     pub mtime: i64,
     pub conditions: Conditions,
-    pub how: How,
+    pub how: ChangeKind,
     /// The upload that these bytes came by: finished in the same transaction.
     pub upload: Option<String>,
     /// Whose properties the file takes on, in the same transaction.
     pub like: Option<NodeId>,
-    pub answer: Answer<Done>,
+    pub answer: Answer<Outcome>,
 }
 
 /// What must be on the disk before an operation is decided.
@@ -236,7 +236,7 @@ enum Ready {
     Nothing,
     /// Bytes that belong to nothing yet.
     Part,
-    Bytes(Arrived),
+    Bytes(StagedContent),
     Folder(ContentId, ObjectId),
     Many(Vec<copy::Ready>),
     Failed(StoreError),
@@ -260,7 +260,7 @@ impl Latch {
 /// What became of a group.
 #[derive(Clone)]
 enum Fate {
-    Done,
+    Outcome,
     /// Nothing of it is in the catalogue, and nothing of it can appear there.
     Refused(StoreError),
     /// Its frames may lie in the catalogue's log, and appear when that is read anew: what they speak of must stay until
@@ -297,16 +297,16 @@ pub(crate) struct Writer {
     pub take_apart_after: i64,
     pub jobs: Arc<tokio::sync::Notify>,
     pub work: Arc<Work>,
-    pub queue: mpsc::WeakSender<Ask>,
+    pub queue: mpsc::WeakSender<Operation>,
 }
 
 impl Writer {
     /// Runs until every sender is gone and everything asked is done.
-    pub async fn run(self, mut asked: mpsc::Receiver<Ask>, mut book: Book) -> Book {
+    pub async fn run(self, mut asked: mpsc::Receiver<Operation>, mut book: WriteTxn) -> WriteTxn {
         // While one group is decided and committed, the next is synced and the one after that written;
         // but only if it is worth a sync of its own: a few waiting callers are better served together.
         // The permit of a small group, whose bytes are synced already.
-        type Group = (Vec<(Ask, Ready)>, Option<OwnedSemaphorePermit>);
+        type Group = (Vec<(Operation, Ready)>, Option<OwnedSemaphorePermit>);
         let (ready_tx, mut ready_rx) = mpsc::channel::<Group>(1);
         let (written_tx, mut written_rx) = mpsc::channel::<Group>(1);
         let turn = Arc::new(Semaphore::new(1));
@@ -373,7 +373,7 @@ impl Writer {
                 }
             }
         });
-        let mut memory = Memory::default();
+        let mut memory = SaveHeuristics::default();
         let mut commits = Commits::open(disk_path.path());
         let mut limbo = Limbo::new();
         loop {
@@ -413,7 +413,13 @@ impl Writer {
         book
     }
 
-    async fn group(&self, book: &mut Book, memory: &mut Memory, group: Vec<(Ask, Ready)>, limbo: &mut Limbo) {
+    async fn group(
+        &self,
+        book: &mut WriteTxn,
+        memory: &mut SaveHeuristics,
+        group: Vec<(Operation, Ready)>,
+        limbo: &mut Limbo,
+    ) {
         book.begin(self.time.stamp());
         book.stopped = self.placing.stopped_shelves();
         memory.prune(book.now);
@@ -433,7 +439,7 @@ impl Writer {
                 if changed.jobs {
                     self.jobs.notify_one();
                 }
-                answers.into_iter().for_each(|answer| answer(Fate::Done, limbo));
+                answers.into_iter().for_each(|answer| answer(Fate::Outcome, limbo));
                 return;
             }
             Err(Failed::Before(error)) => {
@@ -449,13 +455,13 @@ impl Writer {
                     Err(_) => false,
                 };
                 tracing::error!(%error, took_effect, "a group could not be committed");
-                if took_effect { Fate::Done } else { Fate::Unknown(error) }
+                if took_effect { Fate::Outcome } else { Fate::Unknown(error) }
             }
         };
         // Memory is ahead of the catalogue, or behind it: nothing is decided by it before it is read anew.
         self.caches.clear();
         let why = match &fate {
-            Fate::Done => "what was committed last must be read anew".to_string(),
+            Fate::Outcome => "what was committed last must be read anew".to_string(),
             Fate::Refused(error) | Fate::Unknown(error) => error.to_string(),
         };
         self.latch.set(Some(StoreError::WritesStopped(why)));
@@ -474,7 +480,7 @@ impl Writer {
 
     /// After a failed group: makes sure that nothing of it can still appear, and reads anew what is in memory. Until
     /// that has worked once, nothing is written.
-    async fn recover(&self, book: &mut Book, limbo: &mut Limbo) {
+    async fn recover(&self, book: &mut WriteTxn, limbo: &mut Limbo) {
         let recovered = async {
             let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
             if !limbo.is_empty() {
@@ -505,9 +511,9 @@ impl Writer {
     /// Decides each operation of a group. An error here is the whole group's.
     async fn decide(
         &self,
-        book: &mut Book,
-        memory: &mut Memory,
-        group: Vec<(Ask, Ready)>,
+        book: &mut WriteTxn,
+        memory: &mut SaveHeuristics,
+        group: Vec<(Operation, Ready)>,
         begin: bool,
         answers: &mut Vec<Pending>,
     ) -> Result<()> {
@@ -520,7 +526,7 @@ impl Writer {
         let wanted: Vec<_> = group
             .iter()
             .filter_map(|(ask, _)| match ask {
-                Ask::Put(p) => {
+                Operation::Put(p) => {
                     Some((p.parent, Arc::<str>::from(yellow_attic_core::collate::sort_key(&p.name))))
                 }
                 _ => None,
@@ -545,13 +551,13 @@ impl Writer {
         begun
     }
 
-    async fn begin(&self, book: &mut Book) -> Result<()> {
+    async fn begin(&self, book: &mut WriteTxn) -> Result<()> {
         self.disk.step("begin").map_err(|e| StoreError::io("beginning", &e))?;
         sqlx::query("BEGIN IMMEDIATE").execute(&mut book.conn).await?;
         Ok(())
     }
 
-    async fn commit(&self, book: &mut Book, begun: bool) -> Result<Changed, Failed> {
+    async fn commit(&self, book: &mut WriteTxn, begun: bool) -> Result<Changed, Failed> {
         book.heads.placed = self.placing.placed().max(book.heads.placed);
         book.heads.content = self.staging.last_id().max(book.heads.content);
         let stuck = self.placing.stuck();
@@ -564,7 +570,7 @@ impl Writer {
 
     /// The object that stands where a node belongs, if it is another than the catalogue knows: an editor saved it
     /// anew. What is decided of the node concerns that one too.
-    async fn seen_at(&self, book: &mut Book, node: NodeId) -> Result<Option<ObjectId>> {
+    async fn seen_at(&self, book: &mut WriteTxn, node: NodeId) -> Result<Option<ObjectId>> {
         let Some(row) = book.row(node).await? else { return Ok(None) };
         let object = match row.content {
             Some(content) => content.object,
@@ -579,9 +585,9 @@ impl Writer {
 
     async fn one(
         &self,
-        book: &mut Book,
-        memory: &mut Memory,
-        ask: Ask,
+        book: &mut WriteTxn,
+        memory: &mut SaveHeuristics,
+        ask: Operation,
         ready: Ready,
         answers: &mut Vec<Pending>,
     ) -> Result<()> {
@@ -590,22 +596,22 @@ impl Writer {
             return Ok(());
         }
         // Many changes of rights in a row are read once, before the next thing that goes by them.
-        if book.access_behind && !matches!(ask, Ask::Catalogue { .. } | Ask::MakeShelf { .. }) {
+        if book.access_behind && !matches!(ask, Operation::Catalogue { .. } | Operation::MakeShelf { .. }) {
             book.reload_access().await?;
         }
         match ask {
-            Ask::MakeShelf { actor, new, answer } => {
+            Operation::MakeShelf { actor, new, answer } => {
                 let Ready::Folder(_, object) = ready else { return Ok(()) };
                 finish(ops::make_shelf(book, &actor, &new, object).await, answer, (), answers)
             }
-            Ask::MakeFolder { actor, parent, name, like, answer } => {
+            Operation::MakeFolder { actor, parent, name, like, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
                 let done = ops::make_folder(book, &actor, parent, &name, (id, object)).await;
                 let done = crate::ops::properties::take_on(book, like, done).await;
                 finish(done, answer, left, answers)
             }
-            Ask::Put(p) => {
+            Operation::Put(p) => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
                 let p = *p;
                 let done = ops::put(
@@ -620,71 +626,73 @@ impl Writer {
                     p.how,
                 )
                 .await;
-                if let (Ok(Done { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
+                if let (Ok(Outcome { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
                     book.finish_upload(upload, row.node);
                 }
                 let done = crate::ops::properties::take_on(book, p.like, done).await;
                 finish(done, p.answer, p.staged, answers)
             }
-            Ask::Move { actor, node, parent, name, replace, conditions, answer } => {
+            Operation::Move { actor, node, parent, name, replace, conditions, answer } => {
                 let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
                 let done =
                     ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
                 book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
-            Ask::Remove { actor, node, conditions, answer } => {
+            Operation::Remove { actor, node, conditions, answer } => {
                 let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
                 let done = ops::remove(book, memory, &actor, node, &conditions, self.take_apart_after).await;
                 book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
-            Ask::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
+            Operation::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
                 let done = revive::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
                 finish(done, answer, staged, answers)
             }
-            Ask::ReviveFolder { actor, node, place, last, how, answer } => {
+            Operation::ReviveFolder { actor, node, place, last, how, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let mut left = StagedFolder::new(&self.disk, id);
                 // Only a folder that was taken apart needs the new directory.
-                left.wanted =
-                    book.folder(node).await?.is_some_and(|f| f.lies == crate::fs::model::Lies::Apart);
+                left.wanted = book
+                    .folder(node)
+                    .await?
+                    .is_some_and(|f| f.lies == crate::fs::model::FolderPlacement::Apart);
                 let done = revive::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
                 finish(done, answer, left, answers)
             }
-            Ask::CopyTop { answer } => {
+            Operation::CopyTop { answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
                 finish(copy::make_top(book, (id, object)).await, answer, left, answers)
             }
-            Ask::CopyBatch { actor, items, answer } => {
+            Operation::CopyBatch { actor, items, answer } => {
                 let Ready::Many(ready) = ready else { return Ok(()) };
                 let done = copy::add_batch(book, &actor, &items, &ready).await;
                 let left: Vec<_> = items.into_iter().filter_map(|i| i.staged).collect();
                 finish(done, answer, left, answers)
             }
-            Ask::Displaced { node, foreign, instead_of, answer } => {
+            Operation::Displaced { node, foreign, instead_of, answer } => {
                 finish(found::enter_displaced(book, node, &foreign, instead_of).await, answer, (), answers)
             }
-            Ask::TakeUp { node, was, foreign, answer } => {
+            Operation::TakeUp { node, was, foreign, answer } => {
                 finish(found::take_up(book, node, was, &foreign).await, answer, (), answers)
             }
-            Ask::EnterRemoved { parent, key, known, foreign, object, answer } => finish(
+            Operation::EnterRemoved { parent, key, known, foreign, object, answer } => finish(
                 found::enter_removed(book, parent, &key, known, foreign.as_ref(), object).await,
                 answer,
                 (),
                 answers,
             ),
-            Ask::Lost { content, node, answer } => {
+            Operation::Lost { content, node, answer } => {
                 finish(found::lose(book, content, node).await, answer, (), answers)
             }
-            Ask::Finding { kind, node, detail, answer } => {
+            Operation::Finding { kind, node, detail, answer } => {
                 book.add_finding(kind, node, &detail);
                 finish(Ok(()), answer, (), answers)
             }
-            Ask::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
-            Ask::Synced { upload, file: _, size, answer } => {
+            Operation::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
+            Operation::Synced { upload, file: _, size, answer } => {
                 // Nobody is answered for bytes whose row is gone: the upload ended meanwhile.
                 sqlx::query("UPDATE uploads SET synced = max(synced, ?) WHERE id = ?")
                     .bind(size as i64)
@@ -693,14 +701,14 @@ impl Writer {
                     .await?;
                 finish(Ok(()), answer, (), answers)
             }
-            Ask::LetGo { states, answer } => {
+            Operation::LetGo { states, answer } => {
                 finish(crate::timeline::purge::let_go(book, &states).await, answer, (), answers)
             }
-            Ask::Note { actor, action, node, what, detail, answer } => {
+            Operation::Note { actor, action, node, what, detail, answer } => {
                 book.add_record(&actor, action, node, &what, &detail);
                 finish(Ok(()), answer, (), answers)
             }
-            Ask::Granting { actor, change, answer } => {
+            Operation::Granting { actor, change, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = grants::apply(book, &actor, &change).await;
                 if done.is_err() {
@@ -709,7 +717,7 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
-            Ask::Converting { actor, change, answer } => {
+            Operation::Converting { actor, change, answer } => {
                 // Rights of the new place are written beside: a refusal must leave none.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = convert::apply(book, &actor, &change, self.take_apart_after).await;
@@ -719,7 +727,7 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
-            Ask::Locking { actor, change, answer } => {
+            Operation::Locking { actor, change, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = locks::apply(book, &actor, &change).await;
                 if done.is_err() {
@@ -728,7 +736,7 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
-            Ask::Properties { actor, node, changes, mtime, answer } => {
+            Operation::Properties { actor, node, changes, mtime, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = crate::ops::properties::apply(book, &actor, node, &changes, mtime).await;
                 if done.is_err() {
@@ -737,7 +745,7 @@ impl Writer {
                 sqlx::query("RELEASE one").execute(&mut book.conn).await?;
                 finish(done, answer, (), answers)
             }
-            Ask::Catalogue { change, actor, action, what, rights, answer } => {
+            Operation::Catalogue { change, actor, action, what, rights, answer } => {
                 // A savepoint of its own: a refusal here must not undo the others.
                 sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
                 let done = change(&mut book.conn).await;
@@ -810,7 +818,7 @@ fn finish<T: Send + 'static>(
     match outcome {
         Ok(done) => {
             answers.push(Box::new(move |fate, limbo| match fate {
-                Fate::Done => {
+                Fate::Outcome => {
                     left.kept();
                     let _ = answer.send(Ok(done));
                 }
@@ -835,7 +843,7 @@ fn finish<T: Send + 'static>(
             // then must see that.
             answers.push(Box::new(move |fate, _| {
                 let _ = answer.send(Err(match fate {
-                    Fate::Done => refusal,
+                    Fate::Outcome => refusal,
                     Fate::Refused(e) | Fate::Unknown(e) => e,
                 }));
             }));
@@ -845,9 +853,14 @@ fn finish<T: Send + 'static>(
 }
 
 /// Writes out what a group's operations need on the disk.
-fn write_group(disk: &Arc<Disk>, staging: &Arc<Staging>, work: &Work, group: Vec<Ask>) -> Vec<(Ask, Ready)> {
+fn write_group(
+    disk: &Arc<Disk>,
+    staging: &Arc<Staging>,
+    work: &Work,
+    group: Vec<Operation>,
+) -> Vec<(Operation, Ready)> {
     let began = Instant::now();
-    let bring = |mut ask: Ask| {
+    let bring = |mut ask: Operation| {
         let got = ask.bring(disk, staging);
         (ask, got)
     };
@@ -857,7 +870,7 @@ fn write_group(disk: &Arc<Disk>, staging: &Arc<Staging>, work: &Work, group: Vec
 }
 
 /// Syncs what was written for a group: one sync for all.
-fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Ask, Ready)>) -> Vec<(Ask, Ready)> {
+fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Operation, Ready)>) -> Vec<(Operation, Ready)> {
     let began = Instant::now();
     let by_journal = disk.is_journaled();
     let each = by_journal || ready.iter().map(|(ask, _)| ask.arriving()).sum::<usize>() <= 32;
@@ -894,29 +907,29 @@ fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Ask, Ready)>) -> Ve
     ready
 }
 
-impl Ask {
+impl Operation {
     /// Whether it writes to the catalogue beside the book, and so needs an open transaction.
     fn writes_by_itself(&self) -> bool {
-        matches!(self, Ask::Put(p) if p.like.is_some())
+        matches!(self, Operation::Put(p) if p.like.is_some())
             || matches!(
                 self,
-                Ask::MakeFolder { like: Some(_), .. }
-                    | Ask::MakeShelf { .. }
-                    | Ask::Step { .. }
-                    | Ask::Synced { .. }
-                    | Ask::LetGo { .. }
-                    | Ask::Catalogue { .. }
-                    | Ask::Granting { .. }
-                    | Ask::Converting { .. }
-                    | Ask::Locking { .. }
-                    | Ask::Properties { .. }
-                    | Ask::ReviveFile { .. }
-                    | Ask::ReviveFolder { .. }
+                Operation::MakeFolder { like: Some(_), .. }
+                    | Operation::MakeShelf { .. }
+                    | Operation::Step { .. }
+                    | Operation::Synced { .. }
+                    | Operation::LetGo { .. }
+                    | Operation::Catalogue { .. }
+                    | Operation::Granting { .. }
+                    | Operation::Converting { .. }
+                    | Operation::Locking { .. }
+                    | Operation::Properties { .. }
+                    | Operation::ReviveFile { .. }
+                    | Operation::ReviveFolder { .. }
             )
     }
 
     fn start_flush(&self) {
-        if let Ask::Synced { file, .. } = self {
+        if let Operation::Synced { file, .. } = self {
             crate::fs::syscalls::start_writeback(std::os::fd::AsRawFd::as_raw_fd(file), 0, 0);
         }
         self.staged().into_iter().for_each(Staged::start_flush);
@@ -925,22 +938,22 @@ impl Ask {
     /// The bytes that it brings.
     fn staged(&self) -> Vec<&Staged> {
         match self {
-            Ask::Put(p) => vec![&p.staged],
-            Ask::ReviveFile { staged, .. } => vec![staged],
-            Ask::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).collect(),
+            Operation::Put(p) => vec![&p.staged],
+            Operation::ReviveFile { staged, .. } => vec![staged],
+            Operation::CopyBatch { items, .. } => items.iter().filter_map(|i| i.staged.as_ref()).collect(),
             _ => Vec::new(),
         }
     }
 
     fn sync(&self, disk: &Disk) -> std::io::Result<()> {
-        if let Ask::Synced { file, .. } = self {
+        if let Operation::Synced { file, .. } = self {
             return disk.sync(file);
         }
         self.staged().into_iter().try_for_each(|s| s.sync(disk))
     }
 
     fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
-        if let Ask::Synced { file, .. } = self {
+        if let Operation::Synced { file, .. } = self {
             return disk.write_back(file);
         }
         self.staged().into_iter().try_for_each(|s| s.write_back(disk))
@@ -948,15 +961,15 @@ impl Ask {
 
     fn arriving(&self) -> usize {
         match self {
-            Ask::Put(_) | Ask::ReviveFile { .. } | Ask::Synced { .. } => 1,
-            Ask::CopyBatch { items, .. } => items.len(),
+            Operation::Put(_) | Operation::ReviveFile { .. } | Operation::Synced { .. } => 1,
+            Operation::CopyBatch { items, .. } => items.len(),
             _ => 0,
         }
     }
 
     fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Ready {
         let bytes = |staged: &mut Staged, mtime: i64| match staged.write_out(mtime) {
-            Ok(look) => Ready::Bytes(Arrived {
+            Ok(look) => Ready::Bytes(StagedContent {
                 id: staged.id,
                 hash: staged.hash,
                 size: staged.size,
@@ -966,27 +979,27 @@ impl Ask {
             Err(e) => Ready::Failed(StoreError::io("writing staged bytes", &e)),
         };
         match self {
-            Ask::Put(p) => bytes(&mut p.staged, p.mtime),
-            Ask::ReviveFile { staged, mtime, .. } => bytes(staged, *mtime),
-            Ask::MakeFolder { .. } | Ask::ReviveFolder { .. } | Ask::CopyTop { .. } => {
+            Operation::Put(p) => bytes(&mut p.staged, p.mtime),
+            Operation::ReviveFile { staged, mtime, .. } => bytes(staged, *mtime),
+            Operation::MakeFolder { .. } | Operation::ReviveFolder { .. } | Operation::CopyTop { .. } => {
                 let id = staging.next_id();
                 match disk.make_staged_dir(&content_name(id)) {
                     Ok(object) => Ready::Folder(id, object),
                     Err(e) => Ready::Failed(StoreError::io("making a staged folder", &e)),
                 }
             }
-            Ask::MakeShelf { new, .. } => match shelf_object(disk, new) {
+            Operation::MakeShelf { new, .. } => match shelf_object(disk, new) {
                 Ok(object) => Ready::Folder(ContentId(0), object),
                 Err(e) => Ready::Failed(StoreError::io("making the shelf's folder", &e)),
             },
-            Ask::CopyBatch { items, .. } => {
+            Operation::CopyBatch { items, .. } => {
                 match items.iter_mut().map(|i| copy::bring(disk, staging, i)).collect::<Result<Vec<_>>>() {
                     Ok(ready) => Ready::Many(ready),
                     Err(e) => Ready::Failed(e),
                 }
             }
-            Ask::Synced { .. } => Ready::Part,
-            Ask::Step { step, .. } => match step.bring(disk) {
+            Operation::Synced { .. } => Ready::Part,
+            Operation::Step { step, .. } => match step.bring(disk) {
                 Ok(()) => Ready::Nothing,
                 Err(e) => Ready::Failed(e),
             },
@@ -997,29 +1010,29 @@ impl Ask {
     fn refuse(self, e: &StoreError) {
         let e = e.clone();
         match self {
-            Ask::MakeShelf { answer, .. }
-            | Ask::MakeFolder { answer, .. }
-            | Ask::Move { answer, .. }
-            | Ask::Remove { answer, .. }
-            | Ask::ReviveFile { answer, .. }
-            | Ask::ReviveFolder { answer, .. } => drop(answer.send(Err(e))),
-            Ask::Put(p) => drop(p.answer.send(Err(e))),
-            Ask::CopyTop { answer } => drop(answer.send(Err(e))),
-            Ask::CopyBatch { answer, .. } => drop(answer.send(Err(e))),
-            Ask::TakeUp { answer, .. } => drop(answer.send(Err(e))),
-            Ask::EnterRemoved { answer, .. } => drop(answer.send(Err(e))),
-            Ask::Displaced { answer, .. }
-            | Ask::Lost { answer, .. }
-            | Ask::Finding { answer, .. }
-            | Ask::Step { answer, .. }
-            | Ask::Synced { answer, .. }
-            | Ask::Note { answer, .. }
-            | Ask::Properties { answer, .. }
-            | Ask::Catalogue { answer, .. } => drop(answer.send(Err(e))),
-            Ask::LetGo { answer, .. } => drop(answer.send(Err(e))),
-            Ask::Granting { answer, .. } => drop(answer.send(Err(e))),
-            Ask::Converting { answer, .. } => drop(answer.send(Err(e))),
-            Ask::Locking { answer, .. } => drop(answer.send(Err(e))),
+            Operation::MakeShelf { answer, .. }
+            | Operation::MakeFolder { answer, .. }
+            | Operation::Move { answer, .. }
+            | Operation::Remove { answer, .. }
+            | Operation::ReviveFile { answer, .. }
+            | Operation::ReviveFolder { answer, .. } => drop(answer.send(Err(e))),
+            Operation::Put(p) => drop(p.answer.send(Err(e))),
+            Operation::CopyTop { answer } => drop(answer.send(Err(e))),
+            Operation::CopyBatch { answer, .. } => drop(answer.send(Err(e))),
+            Operation::TakeUp { answer, .. } => drop(answer.send(Err(e))),
+            Operation::EnterRemoved { answer, .. } => drop(answer.send(Err(e))),
+            Operation::Displaced { answer, .. }
+            | Operation::Lost { answer, .. }
+            | Operation::Finding { answer, .. }
+            | Operation::Step { answer, .. }
+            | Operation::Synced { answer, .. }
+            | Operation::Note { answer, .. }
+            | Operation::Properties { answer, .. }
+            | Operation::Catalogue { answer, .. } => drop(answer.send(Err(e))),
+            Operation::LetGo { answer, .. } => drop(answer.send(Err(e))),
+            Operation::Granting { answer, .. } => drop(answer.send(Err(e))),
+            Operation::Converting { answer, .. } => drop(answer.send(Err(e))),
+            Operation::Locking { answer, .. } => drop(answer.send(Err(e))),
         }
     }
 }

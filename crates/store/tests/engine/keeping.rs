@@ -10,7 +10,7 @@ use yellow_attic_core::{Moment, NodeId};
 use yellow_attic_store::timeline::purge::Progress;
 use yellow_attic_store::timeline::retention::{Purge, Reach};
 use yellow_attic_store::timeline::space::recount;
-use yellow_attic_store::{Engine, Life, Place, StoreError};
+use yellow_attic_store::{ContentState, Engine, Place, StoreError};
 
 const DAY: i64 = 86_400_000;
 
@@ -71,7 +71,7 @@ async fn old_versions_go_by_rule_and_leave_their_names() {
     let states = attic.engine.history(&attic.ines, node, 10).await.unwrap();
     assert_eq!(states.len(), 5, "the rows tell that something was there");
     let gone: Vec<bool> =
-        states.iter().map(|s| s.row.content.is_some_and(|c| c.life == Life::Gone)).collect();
+        states.iter().map(|s| s.row.content.is_some_and(|c| c.life == ContentState::Gone)).collect();
     assert_eq!(gone, [false, false, false, true, true]);
     let oldest = &states[4].row;
     assert!(matches!(attic.engine.open_bytes(oldest).await, Err(StoreError::NotHeld(_))));
@@ -107,7 +107,7 @@ async fn a_preview_that_no_longer_holds_is_not_applied() {
     assert!(matches!(stale, Err(StoreError::PlanStale)));
     let node = attic.find("a").await.unwrap().node;
     let states = attic.engine.history(&attic.ines, node, 10).await.unwrap();
-    assert!(states.iter().all(|s| s.row.content.is_some_and(|c| c.life != Life::Gone)));
+    assert!(states.iter().all(|s| s.row.content.is_some_and(|c| c.life != ContentState::Gone)));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -214,7 +214,7 @@ async fn by_hand_goes_what_was_asked_for_and_nothing_else() {
     assert_eq!((done.states, done.bytes), (1, 2));
     let states = attic.engine.history(&attic.ines, c, 9).await.unwrap();
     let gone: Vec<bool> =
-        states.iter().map(|s| s.row.content.is_some_and(|c| c.life == Life::Gone)).collect();
+        states.iter().map(|s| s.row.content.is_some_and(|c| c.life == ContentState::Gone)).collect();
     assert_eq!(gone, [false, true, false]);
     // What is there now never goes.
     let reach = Reach::Version(c, states[0].row.since);
@@ -401,7 +401,7 @@ async fn stop_while_packing(step: i64) -> bool {
     for (moment, seed) in &answered {
         let row = engine.child(&ines, home, &crate::support::name("film")).await.unwrap().unwrap();
         let state = engine.state_at(row.node, *moment).await.unwrap().unwrap();
-        if state.content.is_some_and(|c| c.life == Life::Gone) {
+        if state.content.is_some_and(|c| c.life == ContentState::Gone) {
             // Let go by the rule: only the oldest of three can be.
             assert_eq!(*seed, 0, "stopped at {step}");
             continue;
@@ -475,7 +475,7 @@ async fn what_somebody_names_while_a_purge_runs_stays() {
     purging.await.unwrap();
     let after = attic.engine.history(&attic.ines, node, 1000).await.unwrap();
     for state in after.iter().filter(|s| named.contains(&s.row.since)) {
-        assert_eq!(state.row.content.unwrap().life, Life::Past, "{:?}", state.row.since);
+        assert_eq!(state.row.content.unwrap().life, ContentState::Past, "{:?}", state.row.since);
     }
     counted(attic).await;
 }

@@ -11,7 +11,7 @@ async fn texts(attic: &Attic, path: &str) -> Vec<String> {
     let mut found = Vec::new();
     for state in attic.engine.history(&attic.ines, node, 100).await.unwrap() {
         found.push(match state.row.content.map(|c| c.life) {
-            Some(yellow_attic_store::Life::Lost) => "(lost)".to_string(),
+            Some(yellow_attic_store::ContentState::Lost) => "(lost)".to_string(),
             _ => String::from_utf8(attic.bytes_of(&state.row).await).unwrap(),
         });
     }

@@ -8,7 +8,7 @@ use yellow_attic_core::{AccountId, DeviceId, Name, NodeId, ShelfPath};
 use yellow_attic_store::fs::clock::SetClock;
 use yellow_attic_store::fs::fault_points::{AllSteps, Steps};
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::{Actor, Done, Engine, Options, Result, Row};
+use yellow_attic_store::{Actor, Engine, Options, Outcome, Result, Row};
 pub use yellow_attic_trials::faults::StopAfter;
 
 /// 1 March 2026, 08:00 UTC.
@@ -85,13 +85,13 @@ impl Attic {
         (self.find(parent).await.unwrap().node, name(last))
     }
 
-    pub async fn put_as(&self, actor: &Actor, path: &str, bytes: &[u8]) -> Result<Done> {
+    pub async fn put_as(&self, actor: &Actor, path: &str, bytes: &[u8]) -> Result<Outcome> {
         let (parent, name) = self.place(path).await;
         let staged = self.engine.stage_small(bytes.to_vec())?;
         self.engine.put(actor, parent, name, staged, self.engine.now_ms(), Conditions::default()).await
     }
 
-    pub async fn put(&self, path: &str, bytes: &[u8]) -> Done {
+    pub async fn put(&self, path: &str, bytes: &[u8]) -> Outcome {
         self.put_as(&self.ines, path, bytes).await.unwrap()
     }
 
@@ -100,24 +100,24 @@ impl Attic {
         self.engine.make_folder(&self.ines, parent, name).await.unwrap().row.unwrap().node
     }
 
-    pub async fn mv_as(&self, actor: &Actor, from: &str, to: &str, replace: bool) -> Result<Done> {
+    pub async fn mv_as(&self, actor: &Actor, from: &str, to: &str, replace: bool) -> Result<Outcome> {
         let node = self.find(from).await?.node;
         let (parent, name) = self.place(to).await;
         self.engine.move_node(actor, node, parent, name, replace, Conditions::default()).await
     }
 
-    pub async fn mv(&self, from: &str, to: &str) -> Done {
+    pub async fn mv(&self, from: &str, to: &str) -> Outcome {
         self.mv_as(&self.ines, from, to, false).await.unwrap()
     }
 
-    pub async fn mv_if(&self, from: &str, to: &str) -> Result<Done> {
+    pub async fn mv_if(&self, from: &str, to: &str) -> Result<Outcome> {
         let node = self.find(from).await?.node;
         let (parent, last) = to.rsplit_once('/').unwrap_or(("", to));
         let parent = self.find(parent).await?.node;
         self.engine.move_node(&self.ines, node, parent, name(last), false, Conditions::default()).await
     }
 
-    pub async fn rm(&self, path: &str) -> Done {
+    pub async fn rm(&self, path: &str) -> Outcome {
         let node = self.find(path).await.unwrap().node;
         self.engine.remove(&self.ines, node, Conditions::default()).await.unwrap()
     }
