@@ -172,25 +172,20 @@ impl Engine {
         let record_key = RecordKey::open(&options.data, time.stamp())?;
         let first_key = record_key.first();
         let key_id = record_key.id.clone();
-        let mut book = WriteTxn::open(conn, shelves.clone(), record_key).await?;
-        let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut book).await?));
-        let (uploads, spared) = crate::timeline::uploads::recover(&mut book.conn, &staging).await?;
-        let mut marks = load_marks(&mut book.conn).await?;
-        owe_again(disk.clone(), &mut book, &mut marks).await?;
+        let mut txn = WriteTxn::open(conn, shelves.clone(), record_key).await?;
+        let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut txn).await?));
+        let (uploads, spared) = crate::timeline::uploads::recover(&mut txn.conn, &staging).await?;
+        let mut marks = load_marks(&mut txn.conn).await?;
+        owe_again(disk.clone(), &mut txn, &mut marks).await?;
         if doubt.is_none() {
             sweep(&disk, &marks, &spared)?;
         }
 
         let view = View {
             pool: db::open_readers(&disk.catalogue()).await?,
-            caches: Arc::new(Caches::new(
-                shelves,
-                book.access.clone(),
-                book.locks.clone(),
-                book.heads.moment,
-            )),
+            caches: Arc::new(Caches::new(shelves, txn.access.clone(), txn.locks.clone(), txn.heads.moment)),
         };
-        let placing = Placing::new(book.heads.placed, options.most_owed);
+        let placing = Placing::new(txn.heads.placed, options.most_owed);
         let filing = Filing::default();
         let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
         for shelf in shelves_missing(&disk, &view)? {
@@ -213,7 +208,7 @@ impl Engine {
             handle: runtime.clone(),
             writer: sender.downgrade(),
         };
-        let highest = book.heads.mark;
+        let highest = txn.heads.mark;
         let (placer, recovered) = tokio::task::spawn_blocking(move || {
             let done = placer.recover(marks, highest);
             (placer, done)
@@ -276,7 +271,7 @@ impl Engine {
             queue: sender.downgrade(),
         };
         let running = Running {
-            writer: Some(tokio::spawn(writer.run(receiver, book))),
+            writer: Some(tokio::spawn(writer.run(receiver, txn))),
             jobs: options.background.then(|| tokio::spawn(jobs.clone().run())),
             threads: vec![
                 std::thread::Builder::new().name("placer".into()).spawn(move || placer.run()),
@@ -339,7 +334,7 @@ impl Engine {
             let _ = jobs.await;
             stopped.store(false, Ordering::SeqCst);
         }
-        let book = match running.writer {
+        let txn = match running.writer {
             Some(writer) => writer.await.ok(),
             None => None,
         };
@@ -354,20 +349,20 @@ impl Engine {
         })
         .await;
         shared.view.pool.close().await;
-        if let Some(mut book) = book {
+        if let Some(mut txn) = txn {
             let (placed, stuck) = (shared.placing.placed(), shared.placing.stuck());
             let stuck = serde_json::to_string(&stuck).unwrap_or_default();
             let closed = async {
                 sqlx::query("UPDATE heads SET placed = max(placed, ?)")
                     .bind(placed)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
                 sqlx::query("DELETE FROM marks WHERE id <= ? AND id NOT IN (SELECT value FROM json_each(?))")
                     .bind(placed)
                     .bind(stuck)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
-                book.conn.close().await
+                txn.conn.close().await
             };
             if let Err(error) = closed.await {
                 tracing::warn!(%error, "the catalogue was not closed cleanly; it is carried forward at the next start");
@@ -777,12 +772,12 @@ fn staged_id(name: &str) -> Option<i64> {
 }
 
 /// The highest id in use, on the disk or in the catalogue, or given out before.
-async fn highest_id(disk: Arc<Disk>, book: &mut WriteTxn) -> Result<i64> {
+async fn highest_id(disk: Arc<Disk>, txn: &mut WriteTxn) -> Result<i64> {
     let known: i64 = sqlx::query_scalar(
         "SELECT max(coalesce((SELECT max(id) FROM contents), 0), coalesce((SELECT max(content) FROM uploads), 0),
            coalesce((SELECT max(id) FROM packs), 0))",
     )
-    .fetch_one(&mut book.conn)
+    .fetch_one(&mut txn.conn)
     .await?;
     let names = |dir, what: &str| disk.names(dir).map_err(|e| StoreError::io(format!("reading {what}"), &e));
     let lying = [
@@ -795,14 +790,14 @@ async fn highest_id(disk: Arc<Disk>, book: &mut WriteTxn) -> Result<i64> {
         .flatten()
         .filter_map(|n| std::str::from_utf8(n).ok())
         .filter_map(|n| staged_id(n).or_else(|| i64::from_str_radix(n.strip_prefix('p')?, 16).ok()));
-    Ok(lying.chain([known, book.heads.content]).max().unwrap_or(0))
+    Ok(lying.chain([known, txn.heads.content]).max().unwrap_or(0))
 }
 
 /// Bytes in staging that a living content names and no mark: they could not be placed once, and are owed again. They
 /// are all that there is of what was answered.
 async fn owe_again(
     disk: Arc<Disk>,
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     marks: &mut Vec<crate::fs::pending_rename::Task>,
 ) -> Result<()> {
     use crate::fs::pending_rename::{DiskLocation, Task};
@@ -815,7 +810,7 @@ async fn owe_again(
          FROM json_each(?) j JOIN contents c ON c.id = j.value WHERE c.state IN (0, 1)",
     )
     .bind(serde_json::to_string(&ids).unwrap_or_default())
-    .fetch_all(&mut book.conn)
+    .fetch_all(&mut txn.conn)
     .await?;
     for (id, state, node, size) in living {
         let (id, name) = (
@@ -829,7 +824,7 @@ async fn owe_again(
             continue;
         };
         let row = match node {
-            Some(node) => book.row(NodeId(node)).await?,
+            Some(node) => txn.row(NodeId(node)).await?,
             None => None,
         };
         let place = row
@@ -844,7 +839,7 @@ async fn owe_again(
             DiskLocation::Staging(id),
             place.unwrap_or(DiskLocation::Incoming(id)),
         );
-        marks.push(Task { mark: book.heads.placed, ..task });
+        marks.push(Task { mark: txn.heads.placed, ..task });
     }
     Ok(())
 }

@@ -69,54 +69,54 @@ impl Step {
     }
 
     /// Decides the step.
-    pub async fn apply(self, book: &mut WriteTxn) -> Result<()> {
+    pub async fn apply(self, txn: &mut WriteTxn) -> Result<()> {
         match self {
             Step::Nothing => Ok(()),
             Step::Done(job) => {
-                sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+                sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut txn.conn).await?;
                 Ok(())
             }
             Step::Postpone(job) => {
                 sqlx::query("UPDATE jobs SET due = ? WHERE id = ?")
-                    .bind(book.now + POSTPONED_MS)
+                    .bind(txn.now + POSTPONED_MS)
                     .bind(job)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
                 Ok(())
             }
-            Step::TakeOut { job, node } => take_out(book, job, node).await,
+            Step::TakeOut { job, node } => take_out(txn, job, node).await,
             Step::Adopt { node, object } => {
-                if let Some(folder) = book.folder(node).await?.filter(|f| f.lies == FolderPlacement::Placed) {
-                    book.set_folder(node, Folder { object, ..folder });
+                if let Some(folder) = txn.folder(node).await?.filter(|f| f.lies == FolderPlacement::Placed) {
+                    txn.set_folder(node, Folder { object, ..folder });
                 }
                 Ok(())
             }
             Step::Vanish(row) => {
-                if let Some(now) = book.row(row.node).await?
+                if let Some(now) = txn.row(row.node).await?
                     && now.content.is_some_and(|c| c.life == ContentState::Gone)
                 {
-                    let moment = book.next_moment();
-                    book.end_row(&now, moment, ChangeKind::Removed, &Actor::service());
-                    book.let_last_go();
+                    let moment = txn.next_moment();
+                    txn.end_row(&now, moment, ChangeKind::Removed, &Actor::service());
+                    txn.let_last_go();
                 }
                 Ok(())
             }
-            Step::Restamp { job, node, moment, shelf } => restamp(book, job, node, moment, shelf).await,
-            Step::Relive { row, staged, object } => relive(book, &row, staged, object).await,
-            Step::Renest { row, staged, object } => renest(book, &row, staged, object).await,
+            Step::Restamp { job, node, moment, shelf } => restamp(txn, job, node, moment, shelf).await,
+            Step::Relive { row, staged, object } => relive(txn, &row, staged, object).await,
+            Step::Renest { row, staged, object } => renest(txn, &row, staged, object).await,
         }
     }
 }
 
 /// Takes apart a removed folder by marks, in the order of everything else that is owed to the disk: whatever brings the
 /// folder back is decided before or after each of these steps, and its rename comes before or after theirs.
-async fn take_out(book: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
-    let Some(folder) = book.folder(node).await?.filter(|f| f.lies == FolderPlacement::Removed) else {
+async fn take_out(txn: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
+    let Some(folder) = txn.folder(node).await?.filter(|f| f.lies == FolderPlacement::Removed) else {
         return Ok(());
     };
-    if book.chain(node).await?.is_some() {
+    if txn.chain(node).await?.is_some() {
         // It came back, or what it lies in did.
-        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut txn.conn).await?;
         return Ok(());
     }
     let children: Vec<i64> = sqlx::query_scalar(
@@ -125,18 +125,18 @@ async fn take_out(book: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
     )
     .bind(node.0)
     .bind(STEP as i64)
-    .fetch_all(&mut book.conn)
+    .fetch_all(&mut txn.conn)
     .await?;
     for child in &children {
-        let Some(row) = book.row(NodeId(*child)).await?.filter(|r| r.parent == Some(node)) else { continue };
+        let Some(row) = txn.row(NodeId(*child)).await?.filter(|r| r.parent == Some(node)) else { continue };
         let from = DiskLocation::In(node, row.name().into());
-        match (row.content, book.folder(row.node).await?) {
+        match (row.content, txn.folder(row.node).await?) {
             (Some(content), _) if content.life == ContentState::Live => {
                 let past = Content { life: ContentState::Past, ..content };
-                book.set_content(past);
+                txn.set_content(past);
                 // The row stays open, though not alive: whoever holds it must know.
-                book.open_row(Row { content: Some(past), ..(*row).clone() }, true);
-                book.add_task(Task::new(
+                txn.open_row(Row { content: Some(past), ..(*row).clone() }, true);
+                txn.add_task(Task::new(
                     content.object,
                     row.node,
                     false,
@@ -145,16 +145,16 @@ async fn take_out(book: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
                 ));
             }
             (None, Some(its)) if its.lies == FolderPlacement::Placed => {
-                book.set_folder(row.node, Folder { lies: FolderPlacement::Removed, ..its });
-                book.add_task(Task::new(its.object, row.node, true, from, DiskLocation::Removed(row.node)));
-                book.add_job("take apart", row.node, Moment(book.heads.moment), book.now);
+                txn.set_folder(row.node, Folder { lies: FolderPlacement::Removed, ..its });
+                txn.add_task(Task::new(its.object, row.node, true, from, DiskLocation::Removed(row.node)));
+                txn.add_job("take apart", row.node, Moment(txn.heads.moment), txn.now);
             }
             _ => {}
         }
     }
     if children.is_empty() {
-        book.set_folder(node, Folder { lies: FolderPlacement::Apart, ..folder });
-        book.add_task(Task::new(
+        txn.set_folder(node, Folder { lies: FolderPlacement::Apart, ..folder });
+        txn.add_task(Task::new(
             folder.object,
             node,
             true,
@@ -165,43 +165,43 @@ async fn take_out(book: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
     Ok(())
 }
 
-async fn restamp(book: &mut WriteTxn, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
+async fn restamp(txn: &mut WriteTxn, job: i64, node: NodeId, moment: Moment, shelf: ShelfId) -> Result<()> {
     let children: Vec<i64> =
         sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND shelf <> ? LIMIT ?")
             .bind(node.0)
             .bind(shelf.0)
             .bind(STEP as i64)
-            .fetch_all(&mut book.conn)
+            .fetch_all(&mut txn.conn)
             .await?;
     for child in &children {
-        let Some(row) = book.row(NodeId(*child)).await? else { continue };
+        let Some(row) = txn.row(NodeId(*child)).await? else { continue };
         if row.shelf == shelf || row.parent != Some(node) {
             continue;
         }
         if row.shelf != ShelfId(0) && row.since < moment {
             // The earlier state stays under the old shelf's rules.
-            book.end_row(&row, moment, ChangeKind::Left, &Actor::service());
-            book.open_row(Row { shelf, since: moment, how: ChangeKind::Arrived, ..(*row).clone() }, true);
+            txn.end_row(&row, moment, ChangeKind::Left, &Actor::service());
+            txn.open_row(Row { shelf, since: moment, how: ChangeKind::Arrived, ..(*row).clone() }, true);
         } else {
-            book.open_row(Row { shelf, ..(*row).clone() }, true);
+            txn.open_row(Row { shelf, ..(*row).clone() }, true);
         }
         if row.is_folder() {
-            book.add_job("restamp", row.node, moment, book.now);
+            txn.add_job("restamp", row.node, moment, txn.now);
         }
     }
     if children.len() < STEP {
-        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut book.conn).await?;
+        sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut txn.conn).await?;
     }
     Ok(())
 }
 
-async fn relive(book: &mut WriteTxn, row: &Row, staged: Option<Box<Staged>>, object: ObjectId) -> Result<()> {
-    let (Some(staged), Some(now)) = (staged, book.row(row.node).await?) else { return Ok(()) };
+async fn relive(txn: &mut WriteTxn, row: &Row, staged: Option<Box<Staged>>, object: ObjectId) -> Result<()> {
+    let (Some(staged), Some(now)) = (staged, txn.row(row.node).await?) else { return Ok(()) };
     let (Some(content), Some(parent)) = (now.content, now.parent) else { return Ok(()) };
     if Some(content.id) != row.content.map(|c| c.id) || content.life != ContentState::Past {
         return Ok(());
     }
-    let mark = book.add_task(Task::new(
+    let mark = txn.add_task(Task::new(
         object,
         row.node,
         false,
@@ -209,14 +209,14 @@ async fn relive(book: &mut WriteTxn, row: &Row, staged: Option<Box<Staged>>, obj
         DiskLocation::In(parent, now.name().into()),
     ));
     let live = Content { life: ContentState::Live, object, mark, ..content };
-    book.set_content(live);
-    book.open_row(Row { content: Some(live), ..(*now).clone() }, true);
+    txn.set_content(live);
+    txn.open_row(Row { content: Some(live), ..(*now).clone() }, true);
     staged.keep();
     Ok(())
 }
 
-async fn renest(book: &mut WriteTxn, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
-    let (Some(now), Some(folder)) = (book.row(row.node).await?, book.folder(row.node).await?) else {
+async fn renest(txn: &mut WriteTxn, row: &Row, staged: Option<ContentId>, object: ObjectId) -> Result<()> {
+    let (Some(now), Some(folder)) = (txn.row(row.node).await?, txn.folder(row.node).await?) else {
         return Ok(());
     };
     let Some(parent) = now.parent else { return Ok(()) };
@@ -224,9 +224,9 @@ async fn renest(book: &mut WriteTxn, row: &Row, staged: Option<ContentId>, objec
         Some(id) => (DiskLocation::Staging(id), object),
         None => (DiskLocation::Removed(row.node), folder.object),
     };
-    book.add_task(Task::new(object, row.node, true, from, DiskLocation::In(parent, now.name().into())));
-    book.set_folder(row.node, Folder { lies: FolderPlacement::Placed, object, ..folder });
-    book.add_job("rebuild", row.node, Moment(book.heads.moment), book.now);
+    txn.add_task(Task::new(object, row.node, true, from, DiskLocation::In(parent, now.name().into())));
+    txn.set_folder(row.node, Folder { lies: FolderPlacement::Placed, object, ..folder });
+    txn.add_job("rebuild", row.node, Moment(txn.heads.moment), txn.now);
     Ok(())
 }
 

@@ -29,20 +29,20 @@ pub(crate) enum Converting {
 }
 
 pub(crate) async fn apply(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     change: &Converting,
     take_apart_after: i64,
 ) -> Result<Outcome> {
     match change {
-        Converting::Raise { node, name } => raise(book, actor, *node, name).await,
-        Converting::Lower { shelf, parent, name } => lower(book, actor, *shelf, *parent, name).await,
-        Converting::Drop { shelf } => drop_shelf(book, actor, *shelf, take_apart_after).await,
+        Converting::Raise { node, name } => raise(txn, actor, *node, name).await,
+        Converting::Lower { shelf, parent, name } => lower(txn, actor, *shelf, *parent, name).await,
+        Converting::Drop { shelf } => drop_shelf(txn, actor, *shelf, take_apart_after).await,
     }
 }
 
-async fn sums_of(book: &mut WriteTxn, node: NodeId) -> Result<Folder> {
-    match book.folder(node).await? {
+async fn sums_of(txn: &mut WriteTxn, node: NodeId) -> Result<Folder> {
+    match txn.folder(node).await? {
         Some(sums) if sums.lies == FolderPlacement::Placed => Ok(sums),
         Some(_) => Err(StoreError::Busy),
         None => Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
@@ -71,31 +71,31 @@ fn placed(
     }
 }
 
-async fn raise(book: &mut WriteTxn, actor: &Actor, node: NodeId, name: &Name) -> Result<Outcome> {
-    let chain = book.require(actor, node, Level::Manage).await?;
+async fn raise(txn: &mut WriteTxn, actor: &Actor, node: NodeId, name: &Name) -> Result<Outcome> {
+    let chain = txn.require(actor, node, Level::Manage).await?;
     let row = chain[0].clone();
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
     if !row.is_folder() {
         return Err(StoreError::NotAFolder(row.name().into()));
     }
-    let sums = sums_of(book, node).await?;
-    grants::check_beneath(book, actor, node).await?;
-    book.check_locks_beneath(actor, &chain).await?;
-    if book.shelf_named(ShelfKind::Shared, name.as_str()) {
+    let sums = sums_of(txn, node).await?;
+    grants::check_beneath(txn, actor, node).await?;
+    txn.check_locks_beneath(actor, &chain).await?;
+    if txn.shelf_named(ShelfKind::Shared, name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{name}\" already")));
     }
-    let what = book.path(node).await?;
+    let what = txn.path(node).await?;
     let from = chain[chain.len() - 1].shelf;
-    let owners = book.access.owners(from).to_vec();
-    let inherited = inherited(book, &chain);
+    let owners = txn.access.owners(from).to_vec();
+    let inherited = inherited(txn, &chain);
 
     // Who could enter by what was given further up can enter by the same, given here.
     for grant in &inherited {
-        grants::insert(&mut book.conn, actor, grant, book.now).await?;
+        grants::insert(&mut txn.conn, actor, grant, txn.now).await?;
     }
-    let moment = book.next_moment();
+    let moment = txn.next_moment();
     let shelf = Shelf {
-        id: book.next_shelf(),
+        id: txn.next_shelf(),
         org: OrgId(1),
         kind: ShelfKind::Shared,
         name: name.to_string(),
@@ -103,33 +103,33 @@ async fn raise(book: &mut WriteTxn, actor: &Actor, node: NodeId, name: &Name) ->
         owner: owners.first().copied().or(actor.account),
         root: node,
     };
-    book.end_row(&row, moment, ChangeKind::Left, actor);
-    book.add_task(Task::new(
+    txn.end_row(&row, moment, ChangeKind::Left, actor);
+    txn.add_task(Task::new(
         sums.object,
         node,
         true,
         DiskLocation::In(parent, row.name().into()),
         DiskLocation::Top(ShelfKind::Shared, name.as_str().into()),
     ));
-    book.open_row(placed(&row, shelf.id, None, name, (moment, book.now), actor), true);
-    book.add_job("restamp", node, moment, book.now);
-    book.charge(parent, Delta::of(&sums).negated(), 1).await?;
-    book.forget_whole();
-    book.add_shelf(shelf);
+    txn.open_row(placed(&row, shelf.id, None, name, (moment, txn.now), actor), true);
+    txn.add_job("restamp", node, moment, txn.now);
+    txn.charge(parent, Delta::of(&sums).negated(), 1).await?;
+    txn.forget_whole();
+    txn.add_shelf(shelf);
     if !inherited.is_empty() {
-        book.reload_access().await?;
+        txn.reload_access().await?;
     }
-    book.add_record(actor, "folder made a shared shelf", Some(node), &what, name.as_str());
-    Ok(Outcome { row: book.row(node).await?, created: true, moment })
+    txn.add_record(actor, "folder made a shared shelf", Some(node), &what, name.as_str());
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
 }
 
 /// What counts at a node by grants further up, added to its own: one grant a subject.
-fn inherited(book: &WriteTxn, chain: &[Arc<Row>]) -> Vec<NewGrant> {
+fn inherited(txn: &WriteTxn, chain: &[Arc<Row>]) -> Vec<NewGrant> {
     let mut found: BTreeMap<String, NewGrant> = BTreeMap::new();
     let mut afresh = false;
     for (i, row) in chain.iter().enumerate() {
-        let Some(here) = book.access.here(row.node) else { continue };
-        for grant in here.grants.iter().filter(|g| !g.ended(book.now)) {
+        let Some(here) = txn.access.here(row.node) else { continue };
+        for grant in here.grants.iter().filter(|g| !g.ended(txn.now)) {
             if afresh && i > 0 && grant.gives != Gives::Deny {
                 continue;
             }
@@ -157,7 +157,7 @@ fn inherited(book: &WriteTxn, chain: &[Arc<Row>]) -> Vec<NewGrant> {
         afresh |= here.afresh;
     }
     // Its own stay as they are, with their messages.
-    let own = book.access.here(chain[0].node);
+    let own = txn.access.here(chain[0].node);
     found.retain(|_, new| {
         !own.is_some_and(|h| h.grants.iter().any(|g| g.subject == new.subject && g.gives == new.gives))
     });
@@ -165,48 +165,47 @@ fn inherited(book: &WriteTxn, chain: &[Arc<Row>]) -> Vec<NewGrant> {
 }
 
 async fn lower(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     id: ShelfId,
     parent: NodeId,
     name: &Name,
 ) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The shelf".into());
-    let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
-    let chain = book.require(actor, shelf.root, Level::Manage).await?;
+    let shelf = txn.shelves.get(&id).cloned().ok_or_else(gone)?;
+    let chain = txn.require(actor, shelf.root, Level::Manage).await?;
     let row = chain[0].clone();
-    let above = book.require(actor, parent, Level::Manage).await?;
+    let above = txn.require(actor, parent, Level::Manage).await?;
     if !above[0].is_folder() {
         return Err(StoreError::NotAFolder(above[0].name().into()));
     }
-    sums_of(book, parent).await?;
+    sums_of(txn, parent).await?;
     if above.iter().any(|r| r.node == shelf.root) {
         return Err(StoreError::IntoItself);
     }
     if above.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(above.len()));
     }
-    if book.child(parent, &sort_key(name).into()).await?.is_some() {
+    if txn.child(parent, &sort_key(name).into()).await?.is_some() {
         return Err(StoreError::NameTaken(name.to_string()));
     }
-    let sums = sums_of(book, shelf.root).await?;
-    grants::check_beneath(book, actor, shelf.root).await?;
-    book.check_locks_beneath(actor, &chain).await?;
+    let sums = sums_of(txn, shelf.root).await?;
+    grants::check_beneath(txn, actor, shelf.root).await?;
+    txn.check_locks_beneath(actor, &chain).await?;
     let to = above[above.len() - 1].shelf;
     // What the service itself moves is let in: nothing may be lost for want of space.
     if actor.account.is_some() {
-        book.need_space(parent, Some(shelf.root), sums.bytes, 0).await?;
+        txn.need_space(parent, Some(shelf.root), sums.bytes, 0).await?;
     }
-    let (what, target) =
-        (book.path(shelf.root).await?, format!("{}/{name}", book.folder_path(parent).await?));
+    let (what, target) = (txn.path(shelf.root).await?, format!("{}/{name}", txn.folder_path(parent).await?));
 
     // Its owners keep what they may do, unless the shelf was a home: that one is handed over.
     let owners: Vec<AccountId> = match shelf.kind {
         ShelfKind::Home => Vec::new(),
-        ShelfKind::Shared => book.access.owners(id).to_vec(),
+        ShelfKind::Shared => txn.access.owners(id).to_vec(),
     };
     let mut given = false;
-    for owner in owners.into_iter().filter(|o| !book.access.owns(*o, to)) {
+    for owner in owners.into_iter().filter(|o| !txn.access.owns(*o, to)) {
         let grant = NewGrant {
             node: shelf.root,
             subject: Subject::Account(owner),
@@ -214,59 +213,59 @@ async fn lower(
             until: None,
             message: String::new(),
         };
-        grants::insert(&mut book.conn, actor, &grant, book.now).await?;
+        grants::insert(&mut txn.conn, actor, &grant, txn.now).await?;
         given = true;
     }
-    let moment = book.next_moment();
-    book.end_row(&row, moment, ChangeKind::Left, actor);
-    book.add_task(Task::new(
+    let moment = txn.next_moment();
+    txn.end_row(&row, moment, ChangeKind::Left, actor);
+    txn.add_task(Task::new(
         sums.object,
         shelf.root,
         true,
         DiskLocation::Top(shelf.kind, shelf.disk_name.as_str().into()),
         DiskLocation::In(parent, name.as_str().into()),
     ));
-    book.open_row(placed(&row, to, Some(parent), name, (moment, book.now), actor), true);
-    book.add_job("restamp", shelf.root, moment, book.now);
-    book.charge(parent, Delta::of(&sums), 1).await?;
-    book.forget_whole();
-    book.end_shelf(&shelf);
+    txn.open_row(placed(&row, to, Some(parent), name, (moment, txn.now), actor), true);
+    txn.add_job("restamp", shelf.root, moment, txn.now);
+    txn.charge(parent, Delta::of(&sums), 1).await?;
+    txn.forget_whole();
+    txn.end_shelf(&shelf);
     if given {
-        book.reload_access().await?;
+        txn.reload_access().await?;
     }
-    book.add_record(actor, "shelf made a folder", Some(shelf.root), &what, &target);
-    Ok(Outcome { row: book.row(shelf.root).await?, created: false, moment })
+    txn.add_record(actor, "shelf made a folder", Some(shelf.root), &what, &target);
+    Ok(Outcome { row: txn.row(shelf.root).await?, created: false, moment })
 }
 
 async fn drop_shelf(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     id: ShelfId,
     take_apart_after: i64,
 ) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The shelf".into());
-    let shelf = book.shelves.get(&id).cloned().ok_or_else(gone)?;
-    let chain = book.require(actor, shelf.root, Level::Manage).await?;
+    let shelf = txn.shelves.get(&id).cloned().ok_or_else(gone)?;
+    let chain = txn.require(actor, shelf.root, Level::Manage).await?;
     let row = chain[0].clone();
-    let sums = sums_of(book, shelf.root).await?;
-    grants::check_beneath(book, actor, shelf.root).await?;
-    book.check_locks_beneath(actor, &chain).await?;
-    let what = book.path(shelf.root).await?;
+    let sums = sums_of(txn, shelf.root).await?;
+    grants::check_beneath(txn, actor, shelf.root).await?;
+    txn.check_locks_beneath(actor, &chain).await?;
+    let what = txn.path(shelf.root).await?;
 
-    let moment = book.next_moment();
-    book.end_row(&row, moment, ChangeKind::Removed, actor);
-    book.set_folder(shelf.root, Folder { lies: FolderPlacement::Removed, ..sums });
-    book.add_task(Task::new(
+    let moment = txn.next_moment();
+    txn.end_row(&row, moment, ChangeKind::Removed, actor);
+    txn.set_folder(shelf.root, Folder { lies: FolderPlacement::Removed, ..sums });
+    txn.add_task(Task::new(
         sums.object,
         shelf.root,
         true,
         DiskLocation::Top(shelf.kind, shelf.disk_name.as_str().into()),
         DiskLocation::Removed(shelf.root),
     ));
-    book.add_job("take apart", shelf.root, moment, book.now + take_apart_after);
-    book.end_shelf(&shelf);
+    txn.add_job("take apart", shelf.root, moment, txn.now + take_apart_after);
+    txn.end_shelf(&shelf);
     let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
-    book.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
+    txn.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
     Ok(Outcome { row: None, created: false, moment })
 }
 

@@ -51,26 +51,26 @@ pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyIte
 }
 
 /// The top of a copy: a folder without a row.
-pub(crate) async fn make_top(book: &mut WriteTxn, staged: (ContentId, ObjectId)) -> Result<NodeId> {
-    let node = book.next_node();
+pub(crate) async fn make_top(txn: &mut WriteTxn, staged: (ContentId, ObjectId)) -> Result<NodeId> {
+    let node = txn.next_node();
     let (from, to) = (DiskLocation::Staging(staged.0), DiskLocation::Removed(node));
-    book.add_task(Task::new(staged.1, node, true, from, to));
-    book.set_folder(node, Folder { lies: FolderPlacement::Removed, ..Folder::new(staged.1, book.now) });
-    book.add_job("take apart", node, Moment(book.heads.moment), book.now + ABANDONED_AFTER_MS);
+    txn.add_task(Task::new(staged.1, node, true, from, to));
+    txn.set_folder(node, Folder { lies: FolderPlacement::Removed, ..Folder::new(staged.1, txn.now) });
+    txn.add_job("take apart", node, Moment(txn.heads.moment), txn.now + ABANDONED_AFTER_MS);
     Ok(node)
 }
 
 /// Adds files and folders to a copy.
 pub(crate) async fn add_batch(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     items: &[CopyItem],
     ready: &[Ready],
 ) -> Result<Vec<NodeId>> {
-    let moment = book.next_moment();
+    let moment = txn.next_moment();
     let mut nodes = Vec::with_capacity(items.len());
     for (item, ready) in items.iter().zip(ready) {
-        let node = book.next_node();
+        let node = txn.next_node();
         let name: Arc<str> = crate::fs::model::name_in(&item.key).into();
         let mut row = Row {
             node,
@@ -81,7 +81,7 @@ pub(crate) async fn add_batch(
             mtime: item.mtime,
             content: None,
             since: moment,
-            at: book.now,
+            at: txn.now,
             how: ChangeKind::Copied,
             account: actor.author(),
             device: actor.device,
@@ -91,7 +91,7 @@ pub(crate) async fn add_batch(
         };
         let delta = match ready {
             Ready::File(a) => {
-                let mark = book.add_task(task(DiskLocation::Staging(a.id), a.object, false));
+                let mark = txn.add_task(task(DiskLocation::Staging(a.id), a.object, false));
                 let content = Content {
                     id: a.id,
                     hash: a.hash,
@@ -100,18 +100,18 @@ pub(crate) async fn add_batch(
                     object: a.object,
                     mark,
                 };
-                book.add_measured(content, a.noise);
+                txn.add_measured(content, a.noise);
                 row.content = Some(content);
                 Delta { bytes: a.size, files: 1, ..Delta::default() }
             }
             Ready::Folder(id, object) => {
-                book.add_task(task(DiskLocation::Staging(*id), *object, true));
-                book.set_folder(node, Folder::new(*object, book.now));
+                txn.add_task(task(DiskLocation::Staging(*id), *object, true));
+                txn.set_folder(node, Folder::new(*object, txn.now));
                 Delta { folders: 1, ..Delta::default() }
             }
         };
-        book.open_row(row, false);
-        book.charge(item.parent, delta, 0).await?;
+        txn.open_row(row, false);
+        txn.charge(item.parent, delta, 0).await?;
         nodes.push(node);
     }
     Ok(nodes)

@@ -23,48 +23,48 @@ pub(crate) struct Foreign {
 /// number m, and what stands there now m+1. `instead_of`: the state that it had replaced on the
 /// disk, whose bytes are lost.
 pub(crate) async fn enter_displaced(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     node: NodeId,
     foreign: &Foreign,
     instead_of: Option<ContentId>,
 ) -> Result<()> {
     let actor = Actor::service();
-    if is_entered(book, node, foreign).await? {
+    if is_entered(txn, node, foreign).await? {
         return Ok(());
     }
-    let last = rows::past_of(&mut book.conn, node, 1).await?.into_iter().next();
-    let open = book.row(node).await?;
+    let last = rows::past_of(&mut txn.conn, node, 1).await?.into_iter().next();
+    let open = txn.row(node).await?;
     let Some(model) = open.as_deref().cloned().or_else(|| last.as_ref().map(|p: &PastRow| p.row.clone()))
     else {
         // Of nobody's states: kept all the same, and known by its content.
-        book.add_content(past_content(foreign));
-        book.add_finding("unknown file", Some(node), &format!("kept as past content {}", foreign.id));
+        txn.add_content(past_content(foreign));
+        txn.add_finding("unknown file", Some(node), &format!("kept as past content {}", foreign.id));
         return Ok(());
     };
-    let m = book.next_moment();
+    let m = txn.next_moment();
     let content = past_content(foreign);
-    book.add_content(content);
+    txn.add_content(content);
     let state = Row {
         content: Some(content),
         kind: Kind::File,
         mtime: foreign.mtime,
         since: m,
-        at: book.now,
+        at: txn.now,
         how: ChangeKind::Found,
         account: None,
         device: None,
         ..model
     };
-    let next = book.next_moment();
+    let next = txn.next_moment();
     match &open {
         Some(row) => {
-            book.end_row(row, m, ChangeKind::Found, &actor);
-            book.add_past(state.clone(), next, ChangeKind::Changed, &actor);
-            book.open_row(Row { since: next, ..(**row).clone() }, true);
+            txn.end_row(row, m, ChangeKind::Found, &actor);
+            txn.add_past(state.clone(), next, ChangeKind::Changed, &actor);
+            txn.open_row(Row { since: next, ..(**row).clone() }, true);
         }
         None => {
-            book.untrash(node).await?;
-            book.add_past(state.clone(), next, ChangeKind::Removed, &actor);
+            txn.untrash(node).await?;
+            txn.add_past(state.clone(), next, ChangeKind::Removed, &actor);
         }
     }
     if let Some(parent) = state.parent {
@@ -73,22 +73,22 @@ pub(crate) async fn enter_displaced(
             Some(_) => delta,
             None => Delta { trash_bytes: foreign.size, trash_files: 1, ..delta },
         };
-        book.charge(parent, delta, 1).await?;
+        txn.charge(parent, delta, 1).await?;
     }
     if let Some(lost) = instead_of {
-        lose(book, lost, node).await?;
+        lose(txn, lost, node).await?;
     }
     let what = match state.parent {
-        Some(parent) => format!("{}/{}", book.folder_path(parent).await?, state.name()),
+        Some(parent) => format!("{}/{}", txn.folder_path(parent).await?, state.name()),
         None => String::new(),
     };
-    book.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
+    txn.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
     Ok(())
 }
 
 /// Whether the very same object with the same bytes was entered already: the engine stopped between entering and
 /// filing it.
-async fn is_entered(book: &mut WriteTxn, node: NodeId, foreign: &Foreign) -> Result<bool> {
+async fn is_entered(txn: &mut WriteTxn, node: NodeId, foreign: &Foreign) -> Result<bool> {
     let found: i64 = sqlx::query_scalar(
         "SELECT count(*) FROM contents c JOIN entries_past e ON e.content = c.id
          WHERE c.hash = ? AND c.state = 1 AND c.ino = ? AND c.btime = ? AND e.node = ?",
@@ -97,38 +97,38 @@ async fn is_entered(book: &mut WriteTxn, node: NodeId, foreign: &Foreign) -> Res
     .bind(foreign.object.ino)
     .bind(foreign.object.btime)
     .bind(node.0)
-    .fetch_one(&mut book.conn)
+    .fetch_one(&mut txn.conn)
     .await?;
     Ok(found > 0)
 }
 
 /// A live file was changed in its place by another program: that is its present state now.
 pub(crate) async fn take_up(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     node: NodeId,
     was: ContentId,
     foreign: &Foreign,
 ) -> Result<Option<Arc<Row>>> {
     let actor = Actor::service();
-    let Some(row) = book.row(node).await? else { return Ok(None) };
+    let Some(row) = txn.row(node).await? else { return Ok(None) };
     let Some(old) = row.content.filter(|c| c.id == was) else { return Ok(Some(row)) };
     if old.hash == foreign.hash {
         // The same bytes, touched or saved anew: the object and the time are new, the state is not.
-        book.set_content(Content { object: foreign.object, ..old });
+        txn.set_content(Content { object: foreign.object, ..old });
         let same = Content { object: foreign.object, ..old };
-        book.open_row(Row { content: Some(same), mtime: foreign.mtime, ..(*row).clone() }, true);
-        return book.row(node).await;
+        txn.open_row(Row { content: Some(same), mtime: foreign.mtime, ..(*row).clone() }, true);
+        return txn.row(node).await;
     }
-    let m = book.next_moment();
+    let m = txn.next_moment();
     let content = Content { life: ContentState::Live, mark: 0, ..past_content(foreign) };
-    book.add_content(content);
-    book.end_row(&row, m, ChangeKind::Found, &actor);
-    book.open_row(
+    txn.add_content(content);
+    txn.end_row(&row, m, ChangeKind::Found, &actor);
+    txn.open_row(
         Row {
             content: Some(content),
             mtime: foreign.mtime,
             since: m,
-            at: book.now,
+            at: txn.now,
             how: ChangeKind::Found,
             account: None,
             device: None,
@@ -136,19 +136,19 @@ pub(crate) async fn take_up(
         },
         true,
     );
-    lose(book, was, node).await?;
+    lose(txn, was, node).await?;
     if let Some(parent) = row.parent {
-        book.charge(parent, Delta { bytes: foreign.size - old.size, ..Delta::default() }, 1).await?;
+        txn.charge(parent, Delta { bytes: foreign.size - old.size, ..Delta::default() }, 1).await?;
     }
-    let what = book.path(node).await?;
-    book.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
-    book.row(node).await
+    let what = txn.path(node).await?;
+    txn.add_record(&actor, "found on disk", Some(node), &what, &foreign.size.to_string());
+    txn.row(node).await
 }
 
 /// A file or folder that stood in a removed folder unknown to the catalogue: entered as
 /// removed with it. `known`: the node whose recorded state it replaced on the disk.
 pub(crate) async fn enter_removed(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     parent: NodeId,
     key: &Arc<str>,
     known: Option<NodeId>,
@@ -156,16 +156,16 @@ pub(crate) async fn enter_removed(
     folder_object: ObjectId,
 ) -> Result<NodeId> {
     let actor = Actor::service();
-    if let Some(entered) = entered_with(book, parent, key, foreign, folder_object).await? {
+    if let Some(entered) = entered_with(txn, parent, key, foreign, folder_object).await? {
         return Ok(entered);
     }
-    let shelf = match rows::past_of(&mut book.conn, parent, 1).await?.first() {
+    let shelf = match rows::past_of(&mut txn.conn, parent, 1).await?.first() {
         Some(past) => past.row.shelf,
-        None => book.row(parent).await?.map_or(yellow_attic_core::ShelfId(0), |r| r.shelf),
+        None => txn.row(parent).await?.map_or(yellow_attic_core::ShelfId(0), |r| r.shelf),
     };
-    let m = book.next_moment();
-    let until = book.next_moment();
-    let node = known.unwrap_or_else(|| book.next_node());
+    let m = txn.next_moment();
+    let until = txn.next_moment();
+    let node = known.unwrap_or_else(|| txn.next_node());
     let content = foreign.map(past_content);
     let row = Row {
         node,
@@ -173,37 +173,37 @@ pub(crate) async fn enter_removed(
         parent: Some(parent),
         key: key.clone(),
         kind: if foreign.is_some() { Kind::File } else { Kind::Folder },
-        mtime: foreign.map_or(book.now, |f| f.mtime),
+        mtime: foreign.map_or(txn.now, |f| f.mtime),
         content,
         since: m,
-        at: book.now,
+        at: txn.now,
         how: ChangeKind::Found,
         account: None,
         device: None,
     };
     if let Some(content) = content {
-        book.add_content(content);
+        txn.add_content(content);
         let size = content.size;
         let delta =
             Delta { past_bytes: size, past_files: 1, trash_bytes: size, trash_files: 1, ..Delta::default() };
-        book.charge(parent, delta, 0).await?;
+        txn.charge(parent, delta, 0).await?;
     } else {
-        book.set_folder(
+        txn.set_folder(
             node,
-            Folder { lies: FolderPlacement::Removed, ..Folder::new(folder_object, book.now) },
+            Folder { lies: FolderPlacement::Removed, ..Folder::new(folder_object, txn.now) },
         );
-        book.came_apart(node, parent);
+        txn.came_apart(node, parent);
         // Not at once: it is still to be brought to where removed folders lie.
-        book.add_job("take apart", node, m, book.now + 60_000);
+        txn.add_job("take apart", node, m, txn.now + 60_000);
     }
-    book.add_past(row.clone(), until, ChangeKind::Removed, &actor);
-    book.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
+    txn.add_past(row.clone(), until, ChangeKind::Removed, &actor);
+    txn.add_record(&actor, "found on disk", Some(node), row.name(), "removed with its folder");
     Ok(node)
 }
 
 /// The node as which something in a removed folder was entered already, before a stop.
 async fn entered_with(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     parent: NodeId,
     key: &Arc<str>,
     foreign: Option<&Foreign>,
@@ -220,30 +220,30 @@ async fn entered_with(
     .bind(object.ino)
     .bind(object.btime)
     .bind(foreign.map(|f| f.hash.to_vec()))
-    .fetch_optional(&mut book.conn)
+    .fetch_optional(&mut txn.conn)
     .await?;
     Ok(node.map(NodeId))
 }
 
 /// The bytes of a content are gone: another program overwrote or removed them.
-pub(crate) async fn lose(book: &mut WriteTxn, content: ContentId, node: NodeId) -> Result<()> {
-    if let Some(known) = content_of(book, content).await?.filter(|c| c.life != ContentState::Lost) {
+pub(crate) async fn lose(txn: &mut WriteTxn, content: ContentId, node: NodeId) -> Result<()> {
+    if let Some(known) = content_of(txn, content).await?.filter(|c| c.life != ContentState::Lost) {
         if known.life == ContentState::Past {
-            book.uncharge(&known).await?;
+            txn.uncharge(&known).await?;
         }
-        book.set_content(Content { life: ContentState::Lost, ..known });
-        book.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
+        txn.set_content(Content { life: ContentState::Lost, ..known });
+        txn.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
     }
     Ok(())
 }
 
 /// A content by its id.
-pub(crate) async fn content_of(book: &mut WriteTxn, id: ContentId) -> Result<Option<Content>> {
+pub(crate) async fn content_of(txn: &mut WriteTxn, id: ContentId) -> Result<Option<Content>> {
     type Raw = (Vec<u8>, i64, i64, i64, i64, i64);
     let raw: Option<Raw> =
         sqlx::query_as("SELECT hash, size, state, ino, btime, mark FROM contents WHERE id = ?")
             .bind(id.0)
-            .fetch_optional(&mut book.conn)
+            .fetch_optional(&mut txn.conn)
             .await?;
     Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
         id,

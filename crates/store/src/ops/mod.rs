@@ -1,4 +1,4 @@
-//! The operations on the timeline: each looks first, and changes the book only when nothing
+//! The operations on the timeline: each looks first, and changes the transaction only when nothing
 //! can refuse any more, so that one refusal in a group harms no other.
 
 pub(crate) mod convert;
@@ -118,16 +118,16 @@ impl Memo {
 }
 
 async fn left_at(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     memory: &SaveHeuristics,
     actor: &Actor,
     parent: NodeId,
     key: &Arc<str>,
 ) -> Result<Option<Left>> {
-    let Some(memo) = memory.left.get(&(parent, key.clone())).filter(|m| m.holds(actor, book.now)) else {
+    let Some(memo) = memory.left.get(&(parent, key.clone())).filter(|m| m.holds(actor, txn.now)) else {
         return Ok(None);
     };
-    let now = match book.row(memo.node).await? {
+    let now = match txn.row(memo.node).await? {
         None => LeftTo::Past,
         Some(row) if row.parent == Some(parent) => LeftTo::Beside,
         Some(_) => LeftTo::Elsewhere,
@@ -140,13 +140,13 @@ pub(crate) fn stamped(row: &Row, moment: Moment, how: ChangeKind, actor: &Actor,
 }
 
 /// Refuses a folder into which nothing can be written now; it is the first of its chain.
-pub(crate) async fn writable_folder(book: &mut WriteTxn, chain: &[Arc<Row>]) -> Result<()> {
-    book.check_going(chain)?;
+pub(crate) async fn writable_folder(txn: &mut WriteTxn, chain: &[Arc<Row>]) -> Result<()> {
+    txn.check_going(chain)?;
     let row = &chain[0];
     if !row.is_folder() {
         return Err(StoreError::NotAFolder(row.name().into()));
     }
-    match book.folder(row.node).await? {
+    match txn.folder(row.node).await? {
         Some(folder) if folder.lies == FolderPlacement::Placed => Ok(()),
         Some(_) => Err(StoreError::Busy),
         None => Err(StoreError::Catalogue(format!("folder {} has no sums", row.node))),
@@ -159,14 +159,14 @@ pub(crate) fn key_of(name: &Name) -> Arc<str> {
 
 /// A name is taken, or cannot be used: by what the actor may not see.
 pub(crate) fn taken(
-    book: &WriteTxn,
+    txn: &WriteTxn,
     actor: &Actor,
     there: &Arc<Row>,
     above: &[Arc<Row>],
     name: &Name,
 ) -> Result<StoreError> {
     let way: Vec<Arc<Row>> = std::iter::once(there).chain(above).cloned().collect();
-    Ok(match book.level(actor, &way)? {
+    Ok(match txn.level(actor, &way)? {
         Some(_) => StoreError::NameTaken(name.to_string()),
         None => StoreError::NameUnusable(name.to_string()),
     })
@@ -174,34 +174,34 @@ pub(crate) fn taken(
 
 /// Makes a shelf. Its directory is there already.
 pub(crate) async fn make_shelf(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     new: &NewShelf,
     object: ObjectId,
 ) -> Result<Outcome> {
-    if book.shelf_named(new.kind, new.name.as_str()) {
+    if txn.shelf_named(new.kind, new.name.as_str()) {
         return Err(StoreError::Exists(format!("There is a shelf named \"{}\" already", new.name)));
     }
-    let moment = book.next_moment();
-    let id = book.next_shelf();
-    let root = book.next_node();
+    let moment = txn.next_moment();
+    let id = txn.next_shelf();
+    let root = txn.next_node();
     let row = Row {
         node: root,
         shelf: id,
         parent: None,
         key: key_of(&new.name),
         kind: Kind::Folder,
-        mtime: book.now,
+        mtime: txn.now,
         content: None,
         since: moment,
-        at: book.now,
+        at: txn.now,
         how: ChangeKind::Made,
         account: actor.author(),
         device: actor.device,
     };
-    book.open_row(row, false);
-    book.set_folder(root, Folder::new(object, book.now));
-    book.add_shelf(Shelf {
+    txn.open_row(row, false);
+    txn.set_folder(root, Folder::new(object, txn.now));
+    txn.add_shelf(Shelf {
         id,
         org: OrgId(1),
         kind: new.kind,
@@ -213,43 +213,43 @@ pub(crate) async fn make_shelf(
     for (subject, gives) in &new.grants {
         let grant =
             NewGrant { node: root, subject: *subject, gives: *gives, until: None, message: String::new() };
-        grants::insert(&mut book.conn, actor, &grant, book.now).await?;
+        grants::insert(&mut txn.conn, actor, &grant, txn.now).await?;
     }
     if !new.grants.is_empty() {
-        book.reload_access().await?;
+        txn.reload_access().await?;
     }
-    book.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
-    Ok(Outcome { row: book.row(root).await?, created: true, moment })
+    txn.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
+    Ok(Outcome { row: txn.row(root).await?, created: true, moment })
 }
 
 /// Makes a folder. Its directory lies in staging. `hidden`: inside a copy that nobody can see yet.
 pub(crate) async fn make_folder(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     parent: NodeId,
     name: &Name,
     staged: (ContentId, ObjectId),
 ) -> Result<Outcome> {
-    let chain = book.require(actor, parent, Level::Add).await?;
-    writable_folder(book, &chain).await?;
-    book.check_lock(actor, &chain)?;
+    let chain = txn.require(actor, parent, Level::Add).await?;
+    writable_folder(txn, &chain).await?;
+    txn.check_lock(actor, &chain)?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
     }
     let key = key_of(name);
-    if let Some(there) = book.child(parent, &key).await? {
-        return Err(taken(book, actor, &there, &chain, name)?);
+    if let Some(there) = txn.child(parent, &key).await? {
+        return Err(taken(txn, actor, &there, &chain, name)?);
     }
-    let what = format!("{}/{name}", book.folder_path(parent).await?);
+    let what = format!("{}/{name}", txn.folder_path(parent).await?);
     let shelf = chain[chain.len() - 1].shelf;
-    let moment = book.next_moment();
-    let node = add_folder(book, actor, shelf, parent, key, staged, moment).await?;
-    book.add_record(actor, "folder made", Some(node), &what, "");
-    Ok(Outcome { row: book.row(node).await?, created: true, moment })
+    let moment = txn.next_moment();
+    let node = add_folder(txn, actor, shelf, parent, key, staged, moment).await?;
+    txn.add_record(actor, "folder made", Some(node), &what, "");
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
 }
 
 async fn add_folder(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     shelf: ShelfId,
     parent: NodeId,
@@ -257,33 +257,33 @@ async fn add_folder(
     staged: (ContentId, ObjectId),
     moment: Moment,
 ) -> Result<NodeId> {
-    let node = book.next_node();
+    let node = txn.next_node();
     let row = Row {
         node,
         shelf,
         parent: Some(parent),
         key,
         kind: Kind::Folder,
-        mtime: book.now,
+        mtime: txn.now,
         content: None,
         since: moment,
-        at: book.now,
+        at: txn.now,
         how: ChangeKind::Made,
         account: actor.author(),
         device: actor.device,
     };
     let to = DiskLocation::In(parent, row.name().into());
-    book.open_row(row, false);
-    book.set_folder(node, Folder::new(staged.1, book.now));
-    book.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
-    book.add_task(Task::new(staged.1, node, true, DiskLocation::Staging(staged.0), to));
+    txn.open_row(row, false);
+    txn.set_folder(node, Folder::new(staged.1, txn.now));
+    txn.charge(parent, Delta { folders: 1, ..Delta::default() }, 1).await?;
+    txn.add_task(Task::new(staged.1, node, true, DiskLocation::Staging(staged.0), to));
     Ok(node)
 }
 
 /// Puts bytes at a name: new, or a new entry of what stands there.
 #[allow(clippy::too_many_arguments)]
 pub(crate) async fn put(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     memory: &mut SaveHeuristics,
     actor: &Actor,
     parent: NodeId,
@@ -294,18 +294,18 @@ pub(crate) async fn put(
     how: ChangeKind,
 ) -> Result<Outcome> {
     let gone = || StoreError::NotFound("The file or folder".into());
-    let chain = book.chain(parent).await?.ok_or_else(gone)?;
+    let chain = txn.chain(parent).await?.ok_or_else(gone)?;
     let key = key_of(name);
-    let there = book.child(parent, &key).await?;
+    let there = txn.child(parent, &key).await?;
     let here = match &there {
         Some(row) => {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            Some(book.level(actor, &way)?)
+            Some(txn.level(actor, &way)?)
         }
         None => None,
     };
-    may_put(book.level(actor, &chain)?, here, name.as_str())?;
-    writable_folder(book, &chain).await?;
+    may_put(txn.level(actor, &chain)?, here, name.as_str())?;
+    writable_folder(txn, &chain).await?;
     if chain.len() > MAX_DEPTH {
         return Err(StoreError::TooDeep(chain.len()));
     }
@@ -316,14 +316,14 @@ pub(crate) async fn put(
     }
     let left = match &there {
         Some(_) => None,
-        None => left_at(book, memory, actor, parent, &key).await?,
+        None => left_at(txn, memory, actor, parent, &key).await?,
     };
     match &there {
         Some(row) => {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            book.check_lock(actor, &way)?;
+            txn.check_lock(actor, &way)?;
         }
-        None => book.check_lock(actor, &chain)?,
+        None => txn.check_lock(actor, &chain)?,
     }
     let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
     let plan = plan_put(occupant, left);
@@ -331,11 +331,11 @@ pub(crate) async fn put(
         return Err(StoreError::FolderInTheWay(name.to_string()));
     }
     let replaced = there.as_ref().map_or(0, |r| r.size());
-    book.need_space(parent, None, arrived.size, replaced).await?;
-    let what = format!("{}/{name}", book.folder_path(parent).await?);
+    txn.need_space(parent, None, arrived.size, replaced).await?;
+    let what = format!("{}/{name}", txn.folder_path(parent).await?);
 
     // Nothing refuses from here on.
-    let moment = book.next_moment();
+    let moment = txn.next_moment();
     let mut row = Row {
         node: NodeId(0),
         shelf,
@@ -345,7 +345,7 @@ pub(crate) async fn put(
         mtime,
         content: None,
         since: moment,
-        at: book.now,
+        at: txn.now,
         how,
         account: actor.author(),
         device: actor.device,
@@ -358,22 +358,22 @@ pub(crate) async fn put(
             row.how = if how == ChangeKind::Made { ChangeKind::Changed } else { how };
             if let Some(there) = &there {
                 old = there.content;
-                book.end_row(there, moment, ChangeKind::Changed, actor);
+                txn.end_row(there, moment, ChangeKind::Changed, actor);
             }
         }
         PutPlan::Resume(node) => {
-            book.untrash(node).await?;
+            txn.untrash(node).await?;
             row.node = node;
             row.how = ChangeKind::Changed;
         }
         PutPlan::Return(node) => {
             row.node = node;
             row.how = ChangeKind::Changed;
-            stay_behind(book, actor, node, None, moment).await?;
+            stay_behind(txn, actor, node, None, moment).await?;
         }
         PutPlan::New | PutPlan::FolderInTheWay => {
-            row.node = book.next_node();
-            memory.remember_made(row.node, actor, book.now);
+            row.node = txn.next_node();
+            memory.remember_made(row.node, actor, txn.now);
         }
     }
     let node = row.node;
@@ -386,7 +386,7 @@ pub(crate) async fn put(
         DiskLocation::In(parent, row.name().into()),
     )
     .onto(old.map(|c| (c.id, c.object)));
-    let mark = book.add_task(task);
+    let mark = txn.add_task(task);
     let content = Content {
         id: arrived.id,
         hash: arrived.hash,
@@ -395,12 +395,12 @@ pub(crate) async fn put(
         object: arrived.object,
         mark,
     };
-    book.add_measured(content, arrived.noise);
+    txn.add_measured(content, arrived.noise);
     row.content = Some(content);
-    book.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
+    txn.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
     let old_size = old.map_or(0, |c| c.size);
     if let Some(old) = old {
-        book.set_content(Content { life: ContentState::Past, ..old });
+        txn.set_content(Content { life: ContentState::Past, ..old });
     }
     let delta = Delta {
         bytes: arrived.size - old_size,
@@ -409,43 +409,40 @@ pub(crate) async fn put(
         past_files: i64::from(old.is_some()),
         ..Delta::default()
     };
-    book.charge(parent, delta, 1).await?;
-    book.add_record(
+    txn.charge(parent, delta, 1).await?;
+    txn.add_record(
         actor,
         if created { "file put" } else { "file replaced" },
         Some(node),
         &what,
         &arrived.size.to_string(),
     );
-    Ok(Outcome { row: book.row(node).await?, created, moment })
+    Ok(Outcome { row: txn.row(node).await?, created, moment })
 }
 
 /// The node that was renamed away leaves its present name and bytes to another node: to
 /// `heir`, or to a new one.
 async fn stay_behind(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     heir: Option<NodeId>,
     moment: Moment,
 ) -> Result<()> {
-    let Some(beside) = book.row(node).await? else { return Ok(()) };
-    book.end_row(&beside, moment, ChangeKind::Moved, actor);
+    let Some(beside) = txn.row(node).await? else { return Ok(()) };
+    txn.end_row(&beside, moment, ChangeKind::Moved, actor);
     let (heir, existed) = match heir {
         Some(heir) => (heir, true),
-        None => (book.next_node(), false),
+        None => (txn.next_node(), false),
     };
-    book.open_row(
-        Row { node: heir, ..stamped(&beside, moment, ChangeKind::Moved, actor, book.now) },
-        existed,
-    );
+    txn.open_row(Row { node: heir, ..stamped(&beside, moment, ChangeKind::Moved, actor, txn.now) }, existed);
     Ok(())
 }
 
 /// Moves or renames a node.
 #[allow(clippy::too_many_arguments)]
 pub(crate) async fn move_node(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     memory: &mut SaveHeuristics,
     actor: &Actor,
     node: NodeId,
@@ -454,17 +451,17 @@ pub(crate) async fn move_node(
     replace: bool,
     conditions: &Conditions,
 ) -> Result<Outcome> {
-    let from_chain = book.require(actor, node, Level::Edit).await?;
+    let from_chain = txn.require(actor, node, Level::Edit).await?;
     let mover = from_chain[0].clone();
     let Some(from_parent) = mover.parent else { return Err(StoreError::ShelfTop) };
     // A name is changed by whoever may edit the thing itself.
     let to_chain = match parent == from_parent {
         true => from_chain[1..].to_vec(),
-        false => book.require(actor, parent, Level::Add).await?,
+        false => txn.require(actor, parent, Level::Add).await?,
     };
-    writable_folder(book, &to_chain).await?;
-    book.check_going(&from_chain)?;
-    if let Some(row) = book.folder(node).await?
+    writable_folder(txn, &to_chain).await?;
+    txn.check_going(&from_chain)?;
+    if let Some(row) = txn.folder(node).await?
         && row.lies != FolderPlacement::Placed
     {
         return Err(StoreError::Busy);
@@ -480,29 +477,29 @@ pub(crate) async fn move_node(
         return Err(StoreError::TooDeep(to_chain.len()));
     }
     let key = key_of(name);
-    let there = book.child(parent, &key).await?;
+    let there = txn.child(parent, &key).await?;
     let left = match &there {
         Some(_) => None,
-        None => left_at(book, memory, actor, parent, &key).await?,
+        None => left_at(txn, memory, actor, parent, &key).await?,
     };
     let plan = plan_move(
-        Mover { node, kind: mover.kind, fresh: memory.fresh(node, actor, book.now) },
+        Mover { node, kind: mover.kind, fresh: memory.fresh(node, actor, txn.now) },
         there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind }),
         left,
         replace,
     );
     match plan {
         MovePlan::Nothing => {
-            return Ok(Outcome { row: Some(mover), created: false, moment: Moment(book.heads.moment) });
+            return Ok(Outcome { row: Some(mover), created: false, moment: Moment(txn.heads.moment) });
         }
         MovePlan::Taken | MovePlan::FolderInTheWay | MovePlan::Onto(_) => {
             if let Some(there) = &there {
-                if let StoreError::NameUnusable(name) = taken(book, actor, there, &to_chain, name)? {
+                if let StoreError::NameUnusable(name) = taken(txn, actor, there, &to_chain, name)? {
                     return Err(StoreError::NameUnusable(name));
                 }
                 match plan {
                     MovePlan::Taken => return Err(StoreError::NameTaken(name.to_string())),
-                    MovePlan::Onto(kept) => drop(book.require(actor, kept, Level::Edit).await?),
+                    MovePlan::Onto(kept) => drop(txn.require(actor, kept, Level::Edit).await?),
                     _ => return Err(StoreError::FolderInTheWay(name.to_string())),
                 }
             }
@@ -510,28 +507,28 @@ pub(crate) async fn move_node(
         _ => {}
     }
     if mover.is_folder() {
-        grants::check_beneath(book, actor, node).await?;
+        grants::check_beneath(txn, actor, node).await?;
     }
-    book.check_locks_beneath(actor, &from_chain).await?;
-    book.check_lock(actor, &from_chain[1..])?;
+    txn.check_locks_beneath(actor, &from_chain).await?;
+    txn.check_lock(actor, &from_chain[1..])?;
     match (&plan, &there) {
         (MovePlan::Onto(_), Some(there)) => {
             let way: Vec<Arc<Row>> = std::iter::once(there).chain(&to_chain).cloned().collect();
-            book.check_lock(actor, &way)?;
+            txn.check_lock(actor, &way)?;
         }
-        _ => book.check_lock(actor, &to_chain)?,
+        _ => txn.check_lock(actor, &to_chain)?,
     }
     if parent != from_parent {
-        grants::check_widening(book, actor, &from_chain, &to_chain).await?;
+        grants::check_widening(txn, actor, &from_chain, &to_chain).await?;
     }
-    let what = book.path(node).await?;
-    let target = format!("{}/{name}", book.folder_path(parent).await?);
-    let sums = book.folder(node).await?;
+    let what = txn.path(node).await?;
+    let target = format!("{}/{name}", txn.folder_path(parent).await?);
+    let sums = txn.folder(node).await?;
     let (from_shelf, to_shelf) = (from_chain[from_chain.len() - 1].shelf, to_chain[to_chain.len() - 1].shelf);
     let crossing = from_shelf != to_shelf;
     if parent != from_parent {
         let more = sums.map_or_else(|| mover.size(), |s| s.bytes);
-        book.need_space(parent, Some(from_parent), more, 0).await?;
+        txn.need_space(parent, Some(from_parent), more, 0).await?;
     }
     let object = match (&mover.content, &sums) {
         (Some(content), _) => content.object,
@@ -540,8 +537,8 @@ pub(crate) async fn move_node(
     };
 
     // Nothing refuses from here on.
-    book.end_locks_beneath(node).await?;
-    let moment = book.next_moment();
+    txn.end_locks_beneath(node).await?;
+    let moment = txn.next_moment();
     let moved = Row {
         shelf: to_shelf,
         parent: Some(parent),
@@ -551,7 +548,7 @@ pub(crate) async fn move_node(
             moment,
             if crossing { ChangeKind::Arrived } else { ChangeKind::Moved },
             actor,
-            book.now,
+            txn.now,
         )
     };
     let task = |expect| {
@@ -570,44 +567,44 @@ pub(crate) async fn move_node(
         MovePlan::Onto(kept) => {
             let there = there.ok_or_else(|| StoreError::NotFound(name.to_string()))?;
             old = there.content;
-            book.end_row(&mover, moment, ChangeKind::Merged, actor);
-            book.end_row(&there, moment, ChangeKind::Changed, actor);
-            book.add_task(task(old.map(|c| (c.id, c.object))));
-            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
+            txn.end_row(&mover, moment, ChangeKind::Merged, actor);
+            txn.end_row(&there, moment, ChangeKind::Changed, actor);
+            txn.add_task(task(old.map(|c| (c.id, c.object))));
+            txn.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
             result = kept;
         }
         MovePlan::Resume(kept) => {
-            book.untrash(kept).await?;
-            book.end_row(&mover, moment, ChangeKind::Merged, actor);
-            book.add_task(task(None));
-            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, false);
+            txn.untrash(kept).await?;
+            txn.end_row(&mover, moment, ChangeKind::Merged, actor);
+            txn.add_task(task(None));
+            txn.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, false);
             result = kept;
         }
         MovePlan::Swap(kept) => {
-            book.end_row(&mover, moment, ChangeKind::Merged, actor);
-            book.add_task(task(None));
-            stay_behind(book, actor, kept, Some(node), moment).await?;
-            book.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
+            txn.end_row(&mover, moment, ChangeKind::Merged, actor);
+            txn.add_task(task(None));
+            stay_behind(txn, actor, kept, Some(node), moment).await?;
+            txn.open_row(Row { node: kept, how: ChangeKind::Changed, ..moved }, true);
             result = kept;
         }
         _ => {
-            memory.remember_left(&mover, actor, book.now);
-            book.end_row(&mover, moment, if crossing { ChangeKind::Left } else { ChangeKind::Moved }, actor);
-            book.add_task(task(None));
-            book.open_row(moved, true);
+            memory.remember_left(&mover, actor, txn.now);
+            txn.end_row(&mover, moment, if crossing { ChangeKind::Left } else { ChangeKind::Moved }, actor);
+            txn.add_task(task(None));
+            txn.open_row(moved, true);
             if crossing && mover.is_folder() {
-                book.add_job("restamp", node, moment, book.now);
+                txn.add_job("restamp", node, moment, txn.now);
             }
         }
     }
     if let Some(old) = old {
-        book.set_content(Content { life: ContentState::Past, ..old });
+        txn.set_content(Content { life: ContentState::Past, ..old });
     }
     let load = match sums {
         Some(s) => Delta::of(&s),
         None => Delta { bytes: mover.size(), files: 1, ..Delta::default() },
     };
-    book.charge(from_parent, load.negated(), i64::from(from_parent != parent)).await?;
+    txn.charge(from_parent, load.negated(), i64::from(from_parent != parent)).await?;
     let gone = old.map_or(0, |c| c.size);
     let load = Delta {
         bytes: load.bytes - gone,
@@ -616,56 +613,56 @@ pub(crate) async fn move_node(
         past_files: load.past_files + i64::from(old.is_some()),
         ..load
     };
-    book.charge(parent, load, 1).await?;
-    book.add_record(
+    txn.charge(parent, load, 1).await?;
+    txn.add_record(
         actor,
         if from_parent == parent { "renamed" } else { "moved" },
         Some(result),
         &what,
         &target,
     );
-    Ok(Outcome { row: book.row(result).await?, created: false, moment })
+    Ok(Outcome { row: txn.row(result).await?, created: false, moment })
 }
 
 /// Removes a node. A folder goes as a whole, by one row and one rename.
 pub(crate) async fn remove(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     memory: &mut SaveHeuristics,
     actor: &Actor,
     node: NodeId,
     conditions: &Conditions,
     take_apart_after: i64,
 ) -> Result<Outcome> {
-    let chain = book.require(actor, node, Level::Edit).await?;
+    let chain = txn.require(actor, node, Level::Edit).await?;
     let row = chain[0].clone();
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
     let present = row.standing();
     if !conditions.hold(Some(&present)) {
         return Err(StoreError::ConditionFailed { present: present.tag });
     }
-    book.check_going(&chain)?;
-    let sums = book.folder(node).await?;
+    txn.check_going(&chain)?;
+    let sums = txn.folder(node).await?;
     if sums.is_some_and(|s| s.lies != FolderPlacement::Placed) {
         return Err(StoreError::Busy);
     }
     if row.is_folder() {
-        grants::check_beneath(book, actor, node).await?;
+        grants::check_beneath(txn, actor, node).await?;
     }
-    book.check_locks_beneath(actor, &chain).await?;
-    book.check_lock(actor, &chain[1..])?;
-    let what = book.path(node).await?;
-    book.end_locks_beneath(node).await?;
+    txn.check_locks_beneath(actor, &chain).await?;
+    txn.check_lock(actor, &chain[1..])?;
+    let what = txn.path(node).await?;
+    txn.end_locks_beneath(node).await?;
 
-    let moment = book.next_moment();
-    memory.remember_left(&row, actor, book.now);
-    book.end_row(&row, moment, ChangeKind::Removed, actor);
+    let moment = txn.next_moment();
+    memory.remember_left(&row, actor, txn.now);
+    txn.end_row(&row, moment, ChangeKind::Removed, actor);
     let from = DiskLocation::In(parent, row.name().into());
     let task = |object, to| Task::new(object, node, row.is_folder(), from, to);
     let detail;
     let delta = match (row.content, sums) {
         (Some(content), _) => {
-            book.set_content(Content { life: ContentState::Past, ..content });
-            book.add_task(task(content.object, DiskLocation::Incoming(content.id)));
+            txn.set_content(Content { life: ContentState::Past, ..content });
+            txn.add_task(task(content.object, DiskLocation::Incoming(content.id)));
             detail = content.size.to_string();
             Delta {
                 bytes: -content.size,
@@ -678,9 +675,9 @@ pub(crate) async fn remove(
             }
         }
         (None, Some(s)) => {
-            book.set_folder(node, Folder { lies: FolderPlacement::Removed, ..s });
-            book.add_task(task(s.object, DiskLocation::Removed(node)));
-            book.add_job("take apart", node, moment, book.now + take_apart_after);
+            txn.set_folder(node, Folder { lies: FolderPlacement::Removed, ..s });
+            txn.add_task(task(s.object, DiskLocation::Removed(node)));
+            txn.add_job("take apart", node, moment, txn.now + take_apart_after);
             detail = format!("{} files, {} bytes", s.files, s.bytes);
             Delta {
                 bytes: -s.bytes,
@@ -694,7 +691,7 @@ pub(crate) async fn remove(
         }
         (None, None) => return Err(StoreError::Catalogue(format!("folder {node} has no sums"))),
     };
-    book.charge(parent, delta, 1).await?;
-    book.add_record(actor, "removed", Some(node), &what, &detail);
+    txn.charge(parent, delta, 1).await?;
+    txn.add_record(actor, "removed", Some(node), &what, &detail);
     Ok(Outcome { row: None, created: false, moment })
 }

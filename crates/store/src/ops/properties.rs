@@ -25,14 +25,14 @@ pub type Properties = HashMap<NodeId, Vec<(PropName, String)>>;
 
 /// Sets properties, or removes those without a value. All of it, or none.
 pub(crate) async fn apply(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     node: NodeId,
     changes: &[(PropName, Option<String>)],
     mtime: Option<i64>,
 ) -> Result<()> {
-    let chain = book.require(actor, node, Level::Edit).await?;
-    book.check_lock(actor, &chain)?;
+    let chain = txn.require(actor, node, Level::Edit).await?;
+    txn.check_lock(actor, &chain)?;
     for (name, value) in changes {
         match value {
             Some(value) if value.len() > LONGEST => {
@@ -48,7 +48,7 @@ pub(crate) async fn apply(
                     .bind(&name.ns)
                     .bind(&name.name)
                     .bind(value)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
             }
             None => {
@@ -56,7 +56,7 @@ pub(crate) async fn apply(
                     .bind(node.0)
                     .bind(&name.ns)
                     .bind(&name.name)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
             }
         }
@@ -65,7 +65,7 @@ pub(crate) async fn apply(
         "SELECT coalesce(sum(length(ns) + length(name) + length(value)), 0) FROM properties WHERE node = ?",
     )
     .bind(node.0)
-    .fetch_one(&mut book.conn)
+    .fetch_one(&mut txn.conn)
     .await?;
     if bytes > MOST {
         return Err(StoreError::BadInput(format!(
@@ -74,14 +74,14 @@ pub(crate) async fn apply(
     }
     if let Some(mtime) = mtime.filter(|m| *m != chain[0].mtime) {
         // The same state, of which the file's own time is set: no new number, like a file that was touched.
-        book.open_row(Row { mtime, ..(*chain[0]).clone() }, true);
+        txn.open_row(Row { mtime, ..(*chain[0]).clone() }, true);
     }
     Ok(())
 }
 
 /// What was made takes on the properties of something else, in its own transaction: a copy is never seen without them.
 pub(crate) async fn take_on(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     like: Option<NodeId>,
     done: Result<Outcome>,
 ) -> Result<Outcome> {
@@ -90,7 +90,7 @@ pub(crate) async fn take_on(
             "DELETE FROM properties WHERE ?1 <> ?2 AND node = ?2",
             "INSERT INTO properties SELECT ?2, ns, name, value FROM properties WHERE ?1 <> ?2 AND node = ?1",
         ] {
-            sqlx::query(text).bind(like.0).bind(row.node.0).execute(&mut book.conn).await?;
+            sqlx::query(text).bind(like.0).bind(row.node.0).execute(&mut txn.conn).await?;
         }
     }
     done

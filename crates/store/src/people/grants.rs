@@ -114,18 +114,18 @@ async fn subject_word(conn: &mut SqliteConnection, subject: Subject) -> Result<O
 }
 
 /// Decides and writes a change of rights. Refused, it has changed nothing.
-pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting) -> Result<GrantId> {
+pub(crate) async fn apply(txn: &mut WriteTxn, actor: &Actor, change: &Granting) -> Result<GrantId> {
     let done = match change {
         Granting::Give(new) => {
-            let chain = book.require(actor, new.node, Level::Manage).await?;
+            let chain = txn.require(actor, new.node, Level::Manage).await?;
             let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-            if matches!(new.subject, Subject::Account(a) if book.access.owns(a, shelf)) {
+            if matches!(new.subject, Subject::Account(a) if txn.access.owns(a, shelf)) {
                 return Err(StoreError::BadInput(
                     "The owner of the shelf may do everything on it; nothing can be given or denied them."
                         .into(),
                 ));
             }
-            if new.until.is_some_and(|until| until <= book.now) {
+            if new.until.is_some_and(|until| until <= txn.now) {
                 return Err(StoreError::BadInput("The end lies in the past.".into()));
             }
             if new.message.len() > LONGEST_MESSAGE {
@@ -133,20 +133,20 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting)
                     "The message is longer than {LONGEST_MESSAGE} bytes."
                 )));
             }
-            let Some(who) = subject_word(&mut book.conn, new.subject).await? else {
+            let Some(who) = subject_word(&mut txn.conn, new.subject).await? else {
                 return Err(StoreError::NotFound("The account or group".into()));
             };
-            let id = insert(&mut book.conn, actor, new, book.now).await?;
-            let what = book.path(new.node).await?;
+            let id = insert(&mut txn.conn, actor, new, txn.now).await?;
+            let what = txn.path(new.node).await?;
             let action = if new.gives == Gives::Deny { "access denied" } else { "access given" };
-            book.add_record(actor, action, Some(new.node), &what, &format!("{} to {who}", new.gives.word()));
+            txn.add_record(actor, action, Some(new.node), &what, &format!("{} to {who}", new.gives.word()));
             id
         }
         Granting::End(id) => {
             let found: Option<(i64, String, Option<i64>, Option<i64>)> =
                 sqlx::query_as("SELECT node, level, account, grp FROM grants WHERE id = ?")
                     .bind(id.0)
-                    .fetch_optional(&mut book.conn)
+                    .fetch_optional(&mut txn.conn)
                     .await?;
             let gone = || StoreError::NotFound("The grant".into());
             let (node, level, account, group) = found.ok_or_else(gone)?;
@@ -154,7 +154,7 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting)
             // Whoever has something may give it back.
             let mine = level != "deny" && account.is_some() && account == actor.account.map(|a| a.0);
             if !mine {
-                book.require(actor, node, Level::Manage).await.map_err(|e| match e {
+                txn.require(actor, node, Level::Manage).await.map_err(|e| match e {
                     StoreError::NotFound(_) => gone(),
                     other => other,
                 })?;
@@ -164,14 +164,14 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting)
                 (None, Some(group)) => Subject::Group(GroupId(group)),
                 (None, None) => Subject::Everyone,
             };
-            let who = subject_word(&mut book.conn, subject).await?.unwrap_or_default();
-            sqlx::query("DELETE FROM grants WHERE id = ?").bind(id.0).execute(&mut book.conn).await?;
-            let what = book.path(node).await?;
-            book.add_record(actor, "access ended", Some(node), &what, &format!("{level} to {who}"));
+            let who = subject_word(&mut txn.conn, subject).await?.unwrap_or_default();
+            sqlx::query("DELETE FROM grants WHERE id = ?").bind(id.0).execute(&mut txn.conn).await?;
+            let what = txn.path(node).await?;
+            txn.add_record(actor, "access ended", Some(node), &what, &format!("{level} to {who}"));
             *id
         }
         Granting::Afresh(node, afresh) => {
-            let chain = book.require(actor, *node, Level::Manage).await?;
+            let chain = txn.require(actor, *node, Level::Manage).await?;
             if chain[0].parent.is_none() {
                 return Err(StoreError::ShelfTop);
             }
@@ -179,38 +179,38 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Granting)
                 true => "INSERT OR IGNORE INTO afresh (org, node) VALUES (1, ?)",
                 false => "DELETE FROM afresh WHERE node = ?",
             };
-            sqlx::query(text).bind(node.0).execute(&mut book.conn).await?;
+            sqlx::query(text).bind(node.0).execute(&mut txn.conn).await?;
             // Whoever managed by what is given further up goes on managing here.
             if *afresh {
                 let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-                if let Some(account) = actor.account.filter(|a| !book.access.owns(*a, shelf)) {
+                if let Some(account) = actor.account.filter(|a| !txn.access.owns(*a, shelf)) {
                     let gives = Gives::Allow(Level::Manage);
                     let subject = Subject::Account(account);
                     let new = NewGrant { node: *node, subject, gives, until: None, message: String::new() };
-                    insert(&mut book.conn, actor, &new, book.now).await?;
+                    insert(&mut txn.conn, actor, &new, txn.now).await?;
                 }
             }
-            let what = book.path(*node).await?;
+            let what = txn.path(*node).await?;
             let action = if *afresh { "rights start afresh" } else { "rights inherited again" };
-            book.add_record(actor, action, Some(*node), &what, "");
+            txn.add_record(actor, action, Some(*node), &what, "");
             GrantId(0)
         }
     };
-    book.reload_access().await?;
+    txn.reload_access().await?;
     Ok(done)
 }
 
 /// Refuses to move or remove a folder that holds something the actor may not change.
-pub(crate) async fn check_beneath(book: &mut WriteTxn, actor: &Actor, node: NodeId) -> Result<()> {
-    let eyes = book.eyes(actor);
-    for bar in eyes.access.bars() {
+pub(crate) async fn check_beneath(txn: &mut WriteTxn, actor: &Actor, node: NodeId) -> Result<()> {
+    let viewer = txn.viewer(actor);
+    for bar in viewer.access.bars() {
         if *bar == node {
             continue;
         }
-        let Some(chain) = book.chain(*bar).await? else { continue };
+        let Some(chain) = txn.chain(*bar).await? else { continue };
         if chain.iter().any(|r| r.node == node) {
             let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-            if eyes.standing(shelf, chain.iter().map(|r| r.node)).level() < Some(Level::Edit) {
+            if viewer.standing(shelf, chain.iter().map(|r| r.node)).level() < Some(Level::Edit) {
                 return Err(StoreError::HoldsOthers);
             }
         }
@@ -221,24 +221,24 @@ pub(crate) async fn check_beneath(book: &mut WriteTxn, actor: &Actor, node: Node
 /// Refuses a move that lets somebody in who could not see it before, unless the actor may decide
 /// that. Both ways are those of the folders above.
 pub(crate) async fn check_widening(
-    book: &mut WriteTxn,
+    txn: &mut WriteTxn,
     actor: &Actor,
     node: &[Arc<Row>],
     to: &[Arc<Row>],
 ) -> Result<()> {
     let (Some(from_top), Some(to_top)) = (node.last(), to.last()) else { return Ok(()) };
-    let shelf = |book: &WriteTxn, row: &Row| book.shelves.get(&row.shelf).cloned();
-    let (Some(from_shelf), Some(to_shelf)) = (shelf(book, from_top), shelf(book, to_top)) else {
+    let shelf = |txn: &WriteTxn, row: &Row| txn.shelves.get(&row.shelf).cloned();
+    let (Some(from_shelf), Some(to_shelf)) = (shelf(txn, from_top), shelf(txn, to_top)) else {
         return Ok(());
     };
-    let access = book.access.clone();
-    let before = LetIn::at(&access, &from_shelf, &node[1..], book.now);
-    let after = LetIn::at(&access, &to_shelf, to, book.now);
+    let access = txn.access.clone();
+    let before = LetIn::at(&access, &from_shelf, &node[1..], txn.now);
+    let after = LetIn::at(&access, &to_shelf, to, txn.now);
     let Some(who) = before.widened_by(&after, &access, access.here(node[0].node)) else { return Ok(()) };
-    if book.level(actor, node)? >= Some(Level::Manage) {
+    if txn.level(actor, node)? >= Some(Level::Manage) {
         return Ok(());
     }
-    let who = subject_word(&mut book.conn, who).await?.unwrap_or_default();
+    let who = subject_word(&mut txn.conn, who).await?.unwrap_or_default();
     Err(StoreError::Widens(who))
 }
 
@@ -266,28 +266,28 @@ impl Engine {
     }
 
     /// The right of whoever asks.
-    pub(crate) fn eyes(&self, actor: &Actor) -> Viewer {
+    pub(crate) fn viewer(&self, actor: &Actor) -> Viewer {
         Viewer::of(self.shared.view.access(), actor, self.now_ms())
     }
 
     /// The level at the end of a way, the node first.
-    pub(crate) fn level_along(&self, eyes: &Viewer, chain: &[Arc<Row>]) -> Option<Level> {
+    pub(crate) fn level_along(&self, viewer: &Viewer, chain: &[Arc<Row>]) -> Option<Level> {
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-        eyes.standing(shelf, chain.iter().map(|r| r.node)).level()
+        viewer.standing(shelf, chain.iter().map(|r| r.node)).level()
     }
 
     /// What the actor may do at the end of a way.
     pub fn level(&self, actor: &Actor, chain: &[Arc<Row>]) -> Option<Level> {
-        self.level_along(&self.eyes(actor), chain)
+        self.level_along(&self.viewer(actor), chain)
     }
 
     /// Whether a level is given on this very node: to others, and to the actor.
     pub fn given_here(&self, actor: &Actor, node: NodeId) -> (bool, bool) {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let now = self.now_ms();
-        let Some(here) = eyes.access.here(node) else { return (false, false) };
+        let Some(here) = viewer.access.here(node) else { return (false, false) };
         let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
-        let mine = counts.clone().any(|g| eyes.takes(g));
+        let mine = counts.clone().any(|g| viewer.takes(g));
         let own = |subject| matches!((subject, actor.account), (Subject::Account(a), Some(b)) if a == b);
         let others = counts.clone().any(|g| !own(g.subject));
         (others, mine)
@@ -365,9 +365,9 @@ impl Engine {
     pub async fn why(&self, actor: &Actor, account: AccountId, node: NodeId) -> Result<Explained> {
         let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
         let chain = self.chain(actor, node, needed).await?;
-        let eyes = Viewer::of_account(self.shared.view.access(), Some(account), self.now_ms());
+        let viewer = Viewer::of_account(self.shared.view.access(), Some(account), self.now_ms());
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-        Ok(eyes.explain(shelf, chain.iter().map(|r| r.node)))
+        Ok(viewer.explain(shelf, chain.iter().map(|r| r.node)))
     }
 
     /// Everybody who may do something at a node, with why. Only for who manages it.
@@ -378,8 +378,8 @@ impl Engine {
         let (access, now) = (self.shared.view.access(), self.now_ms());
         let mut found = Vec::new();
         for account in self.accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
-            let eyes = Viewer::of_account(access.clone(), Some(account.id), now);
-            let told = eyes.explain(shelf, chain.iter().map(|r| r.node));
+            let viewer = Viewer::of_account(access.clone(), Some(account.id), now);
+            let told = viewer.explain(shelf, chain.iter().map(|r| r.node));
             if told.level.is_some() {
                 found.push((account.id, told));
             }
@@ -391,14 +391,14 @@ impl Engine {
     /// with its level and the grants that give it. By name.
     #[boxed]
     pub async fn given(&self, actor: &Actor) -> Result<Vec<(Vec<Arc<Row>>, Level, Vec<Given>)>> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let mut found = Vec::new();
-        for node in self.given_nodes(&eyes).await? {
+        for node in self.given_nodes(&viewer).await? {
             let (chain, level) = node;
-            let mine: Vec<i64> = eyes
+            let mine: Vec<i64> = viewer
                 .access
                 .here(chain[0].node)
-                .map(|h| h.grants.iter().filter(|g| eyes.has(g)).map(|g| g.id.0).collect())
+                .map(|h| h.grants.iter().filter(|g| viewer.has(g)).map(|g| g.id.0).collect())
                 .unwrap_or_default();
             let grants =
                 self.grants_where(&format!("id IN (SELECT value FROM json_each('{mine:?}'))")).await?;
@@ -407,16 +407,16 @@ impl Engine {
         Ok(found)
     }
 
-    pub(crate) async fn given_nodes(&self, eyes: &Viewer) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
-        let access: &Access = &eyes.access;
+    pub(crate) async fn given_nodes(&self, viewer: &Viewer) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
+        let access: &Access = &viewer.access;
         let mut found = Vec::new();
-        for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| eyes.has(g))) {
+        for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| viewer.has(g))) {
             let Some(chain) = self.shared.view.chain(node).await? else { continue };
-            let Some(level) = self.level_along(eyes, &chain) else { continue };
+            let Some(level) = self.level_along(viewer, &chain) else { continue };
             let Some(shelf) = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)) else {
                 continue;
             };
-            if self.stands_alone(eyes, &shelf, &chain) {
+            if self.stands_alone(viewer, &shelf, &chain) {
                 found.push((chain, level));
             }
         }
@@ -425,31 +425,31 @@ impl Engine {
     }
 
     /// Whether something that can be seen is not reached from what is above it.
-    fn stands_alone(&self, eyes: &Viewer, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
+    fn stands_alone(&self, viewer: &Viewer, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
         if chain.len() == 1 {
             // The tops of shared shelves are shelves; another's home is something given.
             return shelf.kind == crate::fs::model::ShelfKind::Home;
         }
-        self.level_along(eyes, &chain[1..]).is_none()
+        self.level_along(viewer, &chain[1..]).is_none()
     }
 
     /// The part of a way that the actor can see, from the node upwards, without a gap.
     pub fn seen_of<'c>(&self, actor: &Actor, chain: &'c [Arc<Row>]) -> &'c [Arc<Row>] {
-        let eyes = self.eyes(actor);
-        let hidden = (1..chain.len()).find(|i| self.level_along(&eyes, &chain[*i..]).is_none());
+        let viewer = self.viewer(actor);
+        let hidden = (1..chain.len()).find(|i| self.level_along(&viewer, &chain[*i..]).is_none());
         &chain[..hidden.unwrap_or(chain.len())]
     }
 
     /// Folders, of those on the ways to what is hidden from the actor, there or removed, whose sums would tell of it.
-    pub(crate) async fn hiding(&self, eyes: &Viewer) -> Result<std::collections::HashSet<NodeId>> {
+    pub(crate) async fn hiding(&self, viewer: &Viewer) -> Result<std::collections::HashSet<NodeId>> {
         let mut found = std::collections::HashSet::new();
-        for bar in eyes.access.bars() {
+        for bar in viewer.access.bars() {
             if let Some(chain) = self.shared.view.chain(*bar).await? {
-                if self.level_along(eyes, &chain).is_none() {
+                if self.level_along(viewer, &chain).is_none() {
                     found.extend(chain[1..].iter().map(|r| r.node));
                 }
             } else if let Some((way, shelf)) = self.last_way(*bar).await?
-                && eyes.standing(shelf, way.iter().copied()).level().is_none()
+                && viewer.standing(shelf, way.iter().copied()).level().is_none()
             {
                 // Removed, and still in the sums of what is kept.
                 found.extend(&way[1..]);
@@ -459,7 +459,7 @@ impl Engine {
     }
 
     /// Refuses a level that is not there.
-    pub(crate) fn check(&self, eyes: &Viewer, chain: &[Arc<Row>], level: Level) -> Result<()> {
-        need(self.level_along(eyes, chain), level)
+    pub(crate) fn check(&self, viewer: &Viewer, chain: &[Arc<Row>], level: Level) -> Result<()> {
+        need(self.level_along(viewer, chain), level)
     }
 }

@@ -104,11 +104,11 @@ fn refused(name: &str, held: &Held) -> StoreError {
 }
 
 /// The ways of all locks' own nodes.
-async fn ways(book: &mut WriteTxn) -> Result<HashMap<NodeId, Vec<NodeId>>> {
-    let nodes: Vec<NodeId> = book.locks.iter().map(|h| h.lock.node).collect();
+async fn ways(txn: &mut WriteTxn) -> Result<HashMap<NodeId, Vec<NodeId>>> {
+    let nodes: Vec<NodeId> = txn.locks.iter().map(|h| h.lock.node).collect();
     let mut found = HashMap::new();
     for node in nodes {
-        if let Some(chain) = book.chain(node).await? {
+        if let Some(chain) = txn.chain(node).await? {
             found.insert(node, chain.iter().map(|r| r.node).collect());
         }
     }
@@ -168,30 +168,29 @@ impl WriteTxn {
 }
 
 /// Decides and writes a change of locks. Refused, it has changed nothing.
-pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Locking) -> Result<Option<Held>> {
+pub(crate) async fn apply(txn: &mut WriteTxn, actor: &Actor, change: &Locking) -> Result<Option<Held>> {
     let account = holder(actor);
-    let now = book.now;
+    let now = txn.now;
     let gone = || StoreError::NotFound("The lock".into());
     let done = match change {
         Locking::Take(new, token) => {
             let account = account.ok_or(StoreError::NotAllowed { need: "edit", have: "view" })?;
-            let chain = book.require(actor, new.node, Level::Edit).await?;
+            let chain = txn.require(actor, new.node, Level::Edit).await?;
             let way: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
-            let ways = ways(book).await?;
+            let ways = ways(txn).await?;
             let way_of = |n: NodeId| ways.get(&n).map(Vec::as_slice);
-            let all = book.locks.iter().map(|h| &h.lock);
+            let all = txn.locks.iter().map(|h| &h.lock);
             if let Some(other) = conflict(all, &way, new.deep, new.exclusive, now, way_of) {
-                let held = book.locks.iter().find(|h| h.lock.token == other.token).ok_or_else(gone)?;
+                let held = txn.locks.iter().find(|h| h.lock.token == other.token).ok_or_else(gone)?;
                 return Err(refused(chain[0].name(), held));
             }
-            if book.locks.iter().filter(|h| h.lock.holder == account && h.lock.holds(now)).count()
-                >= MOST_HELD
+            if txn.locks.iter().filter(|h| h.lock.holder == account && h.lock.holds(now)).count() >= MOST_HELD
             {
                 return Err(StoreError::BadInput(format!(
                     "One account may hold {MOST_HELD} locks; end some that are no longer needed."
                 )));
             }
-            sqlx::query("DELETE FROM locks WHERE until <= ?").bind(now).execute(&mut book.conn).await?;
+            sqlx::query("DELETE FROM locks WHERE until <= ?").bind(now).execute(&mut txn.conn).await?;
             sqlx::query("INSERT INTO locks VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
                 .bind(token)
                 .bind(new.node.0)
@@ -204,10 +203,10 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Locking) 
                 .bind(new.lives_ms)
                 .bind(now)
                 .bind(now + new.lives_ms)
-                .execute(&mut book.conn)
+                .execute(&mut txn.conn)
                 .await?;
-            let what = book.path(new.node).await?;
-            book.add_record(
+            let what = txn.path(new.node).await?;
+            txn.add_record(
                 actor,
                 "locked",
                 Some(new.node),
@@ -217,62 +216,62 @@ pub(crate) async fn apply(book: &mut WriteTxn, actor: &Actor, change: &Locking) 
             Some(token.clone())
         }
         Locking::Refresh(node, token, lives) => {
-            let chain = book.require(actor, *node, Level::Edit).await?;
+            let chain = txn.require(actor, *node, Level::Edit).await?;
             let way: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
             let its = |h: &&Held| h.lock.token == *token && h.lock.holds(now) && h.lock.covers(&way);
             let held =
-                book.locks.iter().find(its).filter(|h| Some(h.lock.holder) == account).ok_or_else(gone)?;
+                txn.locks.iter().find(its).filter(|h| Some(h.lock.holder) == account).ok_or_else(gone)?;
             let lives = lives.unwrap_or(held.lock.lives_ms);
             sqlx::query("UPDATE locks SET lives_ms = ?, until = ? WHERE token = ?")
                 .bind(lives)
                 .bind(now + lives)
                 .bind(token)
-                .execute(&mut book.conn)
+                .execute(&mut txn.conn)
                 .await?;
             Some(token.clone())
         }
         Locking::Release(node, token) => {
-            let chain = book.require(actor, *node, Level::View).await?;
+            let chain = txn.require(actor, *node, Level::View).await?;
             let way: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
             let its = |h: &&Held| h.lock.token == *token && h.lock.holds(now) && h.lock.covers(&way);
-            let held = book.locks.iter().find(its).cloned().ok_or_else(gone)?;
+            let held = txn.locks.iter().find(its).cloned().ok_or_else(gone)?;
             if Some(held.lock.holder) != account {
                 return Err(refused(chain[0].name(), &held));
             }
-            end(book, actor, &[held]).await?;
+            end(txn, actor, &[held]).await?;
             None
         }
         Locking::End(node) => {
-            let chain = book.require(actor, *node, Level::View).await?;
+            let chain = txn.require(actor, *node, Level::View).await?;
             let here: Vec<Held> =
-                book.locks.iter().filter(|h| h.lock.node == *node && h.lock.holds(now)).cloned().collect();
+                txn.locks.iter().filter(|h| h.lock.node == *node && h.lock.holds(now)).cloned().collect();
             if here.is_empty() {
                 return Err(gone());
             }
             // One's own; all, for whoever manages the place.
-            let all = book.level(actor, &chain)? == Some(Level::Manage);
+            let all = txn.level(actor, &chain)? == Some(Level::Manage);
             let mine: Vec<Held> =
                 here.iter().filter(|h| all || Some(h.lock.holder) == account).cloned().collect();
             if mine.is_empty() {
                 return Err(refused(chain[0].name(), &here[0]));
             }
-            end(book, actor, &mine).await?;
+            end(txn, actor, &mine).await?;
             None
         }
     };
-    book.reload_locks().await?;
-    Ok(done.and_then(|token| book.locks.iter().find(|h| h.lock.token == token).cloned()))
+    txn.reload_locks().await?;
+    Ok(done.and_then(|token| txn.locks.iter().find(|h| h.lock.token == token).cloned()))
 }
 
-async fn end(book: &mut WriteTxn, actor: &Actor, these: &[Held]) -> Result<()> {
+async fn end(txn: &mut WriteTxn, actor: &Actor, these: &[Held]) -> Result<()> {
     for held in these {
         sqlx::query("DELETE FROM locks WHERE token = ?")
             .bind(&held.lock.token)
-            .execute(&mut book.conn)
+            .execute(&mut txn.conn)
             .await?;
-        let what = book.path(held.lock.node).await?;
+        let what = txn.path(held.lock.node).await?;
         let of = format!("of {}", held.who);
-        book.add_record(actor, "unlocked", Some(held.lock.node), &what, &of);
+        txn.add_record(actor, "unlocked", Some(held.lock.node), &what, &of);
     }
     Ok(())
 }

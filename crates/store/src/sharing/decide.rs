@@ -27,10 +27,10 @@ impl Engine {
         let by = opening.made_by;
         let shelf = chain.as_ref().and_then(|c| c.last()).map(|top| top.shelf);
         let groups = access.groups_of(by);
-        let eyes = Viewer::of_account(access.clone(), Some(by), self.now_ms());
+        let viewer = Viewer::of_account(access.clone(), Some(by), self.now_ms());
         let manages = |chain: &Vec<Arc<Row>>| {
             shelf.is_some_and(|s| {
-                eyes.standing(s, chain.iter().map(|r| r.node)).level() == Some(Level::Manage)
+                viewer.standing(s, chain.iter().map(|r| r.node)).level() == Some(Level::Manage)
             })
         };
         let maker = if access.is_disabled(by) {

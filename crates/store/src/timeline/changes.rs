@@ -35,23 +35,23 @@ impl Change {
 impl Engine {
     /// A short word for what somebody may see: another one after anything of that has changed.
     pub fn sight_of(&self, actor: &Actor) -> String {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let now = self.now_ms();
-        let mut places: Vec<_> = eyes
+        let mut places: Vec<_> = viewer
             .access
             .places()
-            .filter(|(_, here)| here.afresh || here.grants.iter().any(|g| eyes.takes(g)))
+            .filter(|(_, here)| here.afresh || here.grants.iter().any(|g| viewer.takes(g)))
             .collect();
         places.sort_by_key(|(node, _)| *node);
         let mut hasher = blake3::Hasher::new();
         for (node, here) in places {
             let mut text = format!("{} {}", node.0, here.afresh);
-            for grant in here.grants.iter().filter(|g| eyes.takes(g) && !g.ended(now)) {
+            for grant in here.grants.iter().filter(|g| viewer.takes(g) && !g.ended(now)) {
                 text.push_str(&format!(" {} {}", grant.id.0, grant.gives.word()));
             }
             hasher.update(text.as_bytes()).update(b"\n");
         }
-        let owned = |shelf: &Shelf| actor.account.is_some_and(|a| eyes.access.owns(a, shelf.id));
+        let owned = |shelf: &Shelf| actor.account.is_some_and(|a| viewer.access.owns(a, shelf.id));
         let mut shelves: Vec<i64> =
             self.shared.view.shelves().iter().filter(|s| owned(s)).map(|s| s.id.0).collect();
         shelves.sort_unstable();
@@ -92,7 +92,7 @@ impl Engine {
         since: Moment,
         limit: usize,
     ) -> Result<(Vec<Change>, Moment, bool)> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let head = self.now_moment().await?;
         if since > head {
             return Err(StoreError::NoSuchMoment);
@@ -143,9 +143,9 @@ impl Engine {
                 // But whoever knew it elsewhere must hear that it is gone from there.
                 Change::Changed(row) | Change::Arrived(row) => {
                     let chain = self.shared.view.chain(row.node).await?;
-                    let alive = chain.is_some_and(|chain| self.level_along(&eyes, &chain).is_some());
+                    let alive = chain.is_some_and(|chain| self.level_along(&viewer, &chain).is_some());
                     if !alive {
-                        shown.extend(self.gone_from_sight(&eyes, row.node, since, upto).await?);
+                        shown.extend(self.gone_from_sight(&viewer, row.node, since, upto).await?);
                     }
                     alive
                 }
@@ -155,9 +155,11 @@ impl Engine {
                     let row = &past.row;
                     let gone = here.is_none_or(|here| here.shelf != shelf.id);
                     let saw = gone
-                        && self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await?;
+                        && self
+                            .saw(&viewer, row.node, row.parent, row.shelf, Moment(past.until.0 - 1))
+                            .await?;
                     if gone && !saw {
-                        shown.extend(self.gone_from_sight(&eyes, row.node, since, upto).await?);
+                        shown.extend(self.gone_from_sight(&viewer, row.node, since, upto).await?);
                     }
                     saw
                 }
@@ -173,13 +175,13 @@ impl Engine {
     /// `upto`. Where it is now, and what became of it there, is not theirs to know.
     async fn gone_from_sight(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         node: NodeId,
         since: Moment,
         upto: Moment,
     ) -> Result<Option<Change>> {
         let Some(row) = self.state_at(node, since).await? else { return Ok(None) };
-        if !self.saw(eyes, node, row.parent, row.shelf, since).await? {
+        if !self.saw(viewer, node, row.parent, row.shelf, since).await? {
             return Ok(None);
         }
         Ok(Some(Change::Removed(PastRow {

@@ -62,8 +62,8 @@ fn compared(then: &Row, now: &Row) -> SinceThen {
 
 impl Visibility {
     /// The same for something in the folder that is still in it.
-    fn enter(&self, eyes: &Viewer, node: NodeId) -> Visibility {
-        Visibility { then: eyes.enter(self.then, node), last: eyes.enter(self.last, node) }
+    fn enter(&self, viewer: &Viewer, node: NodeId) -> Visibility {
+        Visibility { then: viewer.enter(self.then, node), last: viewer.enter(self.last, node) }
     }
 
     /// A past state is shown only to who may look at both.
@@ -137,7 +137,7 @@ impl Engine {
     #[boxed]
     pub async fn seen_at(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<Option<Row>> {
         let Some(row) = self.state_at(node, at).await? else { return Ok(None) };
-        let seen = self.saw(&self.eyes(actor), node, row.parent, row.shelf, at).await?;
+        let seen = self.saw(&self.viewer(actor), node, row.parent, row.shelf, at).await?;
         Ok(Some(row).filter(|_| seen))
     }
 
@@ -193,8 +193,8 @@ impl Engine {
         from: Option<&str>,
     ) -> Result<Page<Entry>> {
         self.check_past(actor, node, at).await?;
-        let eyes = self.eyes(actor);
-        let Some((_, sight)) = self.sight(&eyes, node, at).await? else {
+        let viewer = self.viewer(actor);
+        let Some((_, sight)) = self.sight(&viewer, node, at).await? else {
             return Err(StoreError::NoSuchMoment);
         };
         let limit = limit.clamp(1, MOST_ENTRIES);
@@ -215,8 +215,8 @@ impl Engine {
             }
             let stayed = now.get(&row.node).filter(|now| now.parent == row.parent);
             let sees = match stayed {
-                Some(_) => sight.enter(&eyes, row.node).sees(),
-                None => self.sight_in(&eyes, &sight, &row).await?.sees(),
+                Some(_) => sight.enter(&viewer, row.node).sees(),
+                None => self.sight_in(&viewer, &sight, &row).await?.sees(),
             };
             if sees && items.len() == limit {
                 more = true;
@@ -289,22 +289,22 @@ impl Engine {
         if at > self.now_moment().await? {
             return Err(StoreError::NoSuchMoment);
         }
-        let (chain, sight) = self.sight(&self.eyes(actor), node, at).await?.ok_or_else(gone)?;
+        let (chain, sight) = self.sight(&self.viewer(actor), node, at).await?.ok_or_else(gone)?;
         if sight.sees() { Ok(chain) } else { Err(gone()) }
     }
 
     /// The way to a node as it was, and what one may do there then and at its present or last place.
     pub(crate) async fn sight(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         node: NodeId,
         at: Moment,
     ) -> Result<Option<(Vec<Row>, Visibility)>> {
         let Some(chain) = self.chain_at(node, at).await? else { return Ok(None) };
         let Some(shelf) = chain.last().map(|r| r.shelf) else { return Ok(None) };
-        let then = self.standing_on(eyes, shelf, chain.iter().map(|r| r.node));
+        let then = self.standing_on(viewer, shelf, chain.iter().map(|r| r.node));
         let last = match self.last_way(node).await? {
-            Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+            Some((way, shelf)) => self.standing_on(viewer, shelf, way.into_iter()),
             None => then,
         };
         Ok(Some((chain, Visibility { then, last })))
@@ -313,16 +313,16 @@ impl Engine {
     /// The same for what was in a folder then: where it has not moved since, nothing is read.
     pub(crate) async fn sight_in(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         folder: &Visibility,
         child: &Row,
     ) -> Result<Visibility> {
-        let then = eyes.enter(folder.then, child.node);
+        let then = viewer.enter(folder.then, child.node);
         let stayed = self.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
         let last = match stayed {
-            true => eyes.enter(folder.last, child.node),
+            true => viewer.enter(folder.last, child.node),
             false => match self.last_way(child.node).await? {
-                Some((way, shelf)) => self.standing_on(eyes, shelf, way.into_iter()),
+                Some((way, shelf)) => self.standing_on(viewer, shelf, way.into_iter()),
                 None => then,
             },
         };
@@ -331,15 +331,15 @@ impl Engine {
 
     fn standing_on(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         shelf: ShelfId,
         way: impl DoubleEndedIterator<Item = NodeId>,
     ) -> Standing {
-        eyes.standing(shelf, way)
+        viewer.standing(shelf, way)
     }
 
-    fn sees(&self, eyes: &Viewer, way: &[NodeId], shelf: ShelfId) -> bool {
-        self.standing_on(eyes, shelf, way.iter().copied()).level().is_some()
+    fn sees(&self, viewer: &Viewer, way: &[NodeId], shelf: ShelfId) -> bool {
+        self.standing_on(viewer, shelf, way.iter().copied()).level().is_some()
     }
 
     /// The way to a node and its shelf, as they are or were last.
@@ -368,7 +368,7 @@ impl Engine {
     /// Whether one sees a place as it was: the folders above something at a number.
     pub(crate) async fn saw(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         node: NodeId,
         parent: Option<NodeId>,
         shelf: ShelfId,
@@ -390,16 +390,16 @@ impl Engine {
                 }
             }
         }
-        Ok(self.sees(eyes, &way, shelf))
+        Ok(self.sees(viewer, &way, shelf))
     }
 
     /// The states of a node, newest first. For one that is gone, what there was.
     #[boxed]
     pub async fn history(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let (way, shelf) = self.last_way(node).await?.ok_or_else(gone)?;
-        if !self.sees(&eyes, &way, shelf) {
+        if !self.sees(&viewer, &way, shelf) {
             return Err(gone());
         }
         let mut states = Vec::new();
@@ -412,7 +412,7 @@ impl Engine {
         for past in found {
             // By today's grants, on its place then as well.
             let row = &past.row;
-            if self.saw(&eyes, node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
+            if self.saw(&viewer, node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
                 states
                     .push(State { row: past.row, ended: Some((past.until, past.ended_at, past.ended_how)) });
             }
@@ -446,9 +446,9 @@ impl Engine {
     #[boxed]
     pub async fn turning_points(&self, actor: &Actor, node: NodeId) -> Result<Vec<(Moment, i64)>> {
         let chain = self.chain(actor, node, Level::View).await?;
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let top = chain.last().map_or_else(Default::default, |top| top.shelf);
-        let standing = eyes.standing(top, chain.iter().map(|r| r.node));
+        let standing = viewer.standing(top, chain.iter().map(|r| r.node));
         let found: Vec<(i64, i64, i64, i64)> = sqlx::query_as(
             "SELECT n, at, node, sure FROM (
                SELECT since AS n, at, node, 1 AS sure FROM entries_now WHERE parent = ?1
@@ -464,13 +464,13 @@ impl Engine {
         let mut elsewhere: HashMap<NodeId, bool> = HashMap::new();
         for (n, at, child, here) in found {
             let child = NodeId(child);
-            let mut seen = eyes.enter(standing, child).level().is_some();
-            if seen && here == 0 && !eyes.access.bars().is_empty() {
+            let mut seen = viewer.enter(standing, child).level().is_some();
+            if seen && here == 0 && !viewer.access.bars().is_empty() {
                 seen = match elsewhere.get(&child) {
                     Some(seen) => *seen,
                     None => {
                         let seen = match self.last_way(child).await? {
-                            Some((way, shelf)) => self.sees(&eyes, &way, shelf),
+                            Some((way, shelf)) => self.sees(&viewer, &way, shelf),
                             None => false,
                         };
                         elsewhere.insert(child, seen);
@@ -479,9 +479,9 @@ impl Engine {
                 };
             }
             // The folder itself may have been somewhere else at that time.
-            if seen && here == 0 && !eyes.access.bars().is_empty() {
-                seen = self.saw(&eyes, child, Some(node), top, Moment(n)).await?
-                    || self.saw(&eyes, child, Some(node), top, Moment(n - 1)).await?;
+            if seen && here == 0 && !viewer.access.bars().is_empty() {
+                seen = self.saw(&viewer, child, Some(node), top, Moment(n)).await?
+                    || self.saw(&viewer, child, Some(node), top, Moment(n - 1)).await?;
             }
             if seen && points.last() != Some(&(Moment(n), at)) {
                 points.push((Moment(n), at));

@@ -37,7 +37,7 @@ impl Engine {
     /// shelf of one's own, but something given.
     pub fn shelves_for(&self, actor: &Actor) -> Vec<(Arc<Shelf>, Level)> {
         let Some(account) = actor.account else { return Vec::new() };
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let mut found: Vec<_> = self
             .shared
             .view
@@ -45,7 +45,7 @@ impl Engine {
             .into_iter()
             .chain(self.shared.view.home_of(account))
             .filter_map(|s| {
-                let level = eyes.standing(s.id, std::iter::once(s.root)).level()?;
+                let level = viewer.standing(s.id, std::iter::once(s.root)).level()?;
                 Some((s, level))
             })
             .collect();
@@ -59,7 +59,7 @@ impl Engine {
     /// was given stands under [`GIVEN`] by its name.
     async fn begin_of<'n>(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         actor: &Actor,
         shelf: &str,
         names: &'n [Name],
@@ -68,7 +68,7 @@ impl Engine {
         if shelf == GIVEN {
             let gone = || StoreError::NotFound(format!("\"{}\"", names.first().map_or("", Name::as_str)));
             let (first, rest) = names.split_first().ok_or_else(gone)?;
-            let given = self.given_nodes(eyes).await?;
+            let given = self.given_nodes(viewer).await?;
             let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
             let node = all.iter().find(|row| given_name(&all, row) == first.as_str()).ok_or_else(gone)?.node;
             return Ok((node, rest));
@@ -79,7 +79,7 @@ impl Engine {
                 .shared
                 .view
                 .shared_shelf(shelf)
-                .filter(|s| eyes.standing(s.id, std::iter::once(s.root)).level().is_some()),
+                .filter(|s| viewer.standing(s.id, std::iter::once(s.root)).level().is_some()),
         };
         let found = found.ok_or_else(|| StoreError::NotFound(format!("The shelf \"{shelf}\"")))?;
         Ok((found.root, names))
@@ -90,23 +90,23 @@ impl Engine {
     pub async fn chain(&self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
         let chain = self.shared.view.chain(node).await?.ok_or_else(gone)?;
-        self.check(&self.eyes(actor), &chain, need)?;
+        self.check(&self.viewer(actor), &chain, need)?;
         Ok(chain)
     }
 
     /// What stands at a path now.
     #[boxed]
     pub async fn resolve(&self, actor: &Actor, shelf: &str, names: &[Name]) -> Result<Arc<Row>> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let gone = || StoreError::NotFound(format!("\"{}\"", names.last().map_or("", Name::as_str)));
-        let (top, names) = self.begin_of(&eyes, actor, shelf, names).await?;
+        let (top, names) = self.begin_of(&viewer, actor, shelf, names).await?;
         let mut row = self.shared.view.row(top).await?.ok_or_else(gone)?;
         for name in names {
             let key: Arc<str> = sort_key(name).into();
             row = self.shared.view.child(row.node, &key).await?.ok_or_else(gone)?;
         }
         let chain = self.shared.view.chain(row.node).await?.ok_or_else(gone)?;
-        match self.level_along(&eyes, &chain) {
+        match self.level_along(&viewer, &chain) {
             Some(_) => Ok(row),
             None => Err(gone()),
         }
@@ -134,21 +134,21 @@ impl Engine {
             return Ok(false);
         }
         let Some(chain) = self.shared.view.chain(folder).await? else { return Ok(false) };
-        Ok(chain[0].is_folder() && self.level_along(&self.eyes(actor), &chain) >= Some(Level::Edit))
+        Ok(chain[0].is_folder() && self.level_along(&self.viewer(actor), &chain) >= Some(Level::Edit))
     }
 
     /// Refuses bytes for a name before any are sent.
     #[boxed]
     pub async fn check_put(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let chain = self.shared.view.chain(parent).await?.ok_or_else(gone)?;
         let there = self.shared.view.child(parent, &sort_key(name).into()).await?;
         let here = there.as_ref().map(|row| {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            self.level_along(&eyes, &way)
+            self.level_along(&viewer, &way)
         });
-        may_put(self.level_along(&eyes, &chain), here, name.as_str())?;
+        may_put(self.level_along(&viewer, &chain), here, name.as_str())?;
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
@@ -162,12 +162,12 @@ impl Engine {
     #[boxed]
     pub async fn shows_parent(&self, actor: &Actor, row: &Row) -> Result<bool> {
         let Some(parent) = row.parent else { return Ok(true) };
-        let eyes = self.eyes(actor);
-        if !eyes.begins_at(row.node) {
+        let viewer = self.viewer(actor);
+        if !viewer.begins_at(row.node) {
             return Ok(true);
         }
         match self.last_way(parent).await? {
-            Some((way, shelf)) => Ok(eyes.standing(shelf, way.into_iter()).level().is_some()),
+            Some((way, shelf)) => Ok(viewer.standing(shelf, way.into_iter()).level().is_some()),
             None => Ok(false),
         }
     }
@@ -175,12 +175,12 @@ impl Engine {
     /// What stands at a name in a folder now.
     #[boxed]
     pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let chain = self.chain(actor, parent, Level::View).await?;
         let found = self.shared.view.child(parent, &sort_key(name).into()).await?;
         Ok(found.filter(|row| {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            self.level_along(&eyes, &way).is_some()
+            self.level_along(&viewer, &way).is_some()
         }))
     }
 
@@ -189,11 +189,11 @@ impl Engine {
     #[boxed]
     pub async fn way_of(&self, actor: &Actor, chain: &[&Row]) -> Result<Way> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let shelf = chain.last().and_then(|r| self.shared.view.shelf(r.shelf)).ok_or_else(gone)?;
         let nodes: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
-        let hidden =
-            (1..nodes.len()).find(|i| eyes.standing(shelf.id, nodes[*i..].iter().copied()).level().is_none());
+        let hidden = (1..nodes.len())
+            .find(|i| viewer.standing(shelf.id, nodes[*i..].iter().copied()).level().is_none());
         let seen = &chain[..hidden.unwrap_or(chain.len())];
         let own = shelf.kind == ShelfKind::Shared || shelf.owner == actor.account;
         let mut steps: Vec<(NodeId, String)> =
@@ -208,7 +208,7 @@ impl Engine {
             return Ok(Way { path: format!("{shelf}:/{path}"), shelf, steps });
         }
         if let (Some(first), Some(top)) = (steps.first_mut(), seen.last()) {
-            let given = self.given_nodes(&eyes).await?;
+            let given = self.given_nodes(&viewer).await?;
             let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
             first.1 = given_name(&all, top);
         }
@@ -219,10 +219,10 @@ impl Engine {
     /// What stood at a path at a number.
     #[boxed]
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let gone =
             || StoreError::NotFound(format!("\"{}\" at that moment", names.last().map_or("", Name::as_str)));
-        let (top, rest) = self.begin_of(&eyes, actor, shelf, names).await?;
+        let (top, rest) = self.begin_of(&viewer, actor, shelf, names).await?;
         let mut row = self.state_at(top, at).await?.ok_or_else(gone)?;
         for name in rest {
             let key = sort_key(name);

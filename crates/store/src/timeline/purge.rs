@@ -218,12 +218,12 @@ impl Engine {
 }
 
 /// Lets go states, within a group of the writer. What is needed again by now stays.
-pub(crate) async fn let_go(book: &mut WriteTxn, states: &[Going]) -> Result<LetGone> {
+pub(crate) async fn let_go(txn: &mut WriteTxn, states: &[Going]) -> Result<LetGone> {
     let mut gone = LetGone::default();
     for going in states {
         match going.key {
-            Key::Past(id) => let_past_go(book, &mut gone, id, going.erase).await?,
-            Key::Open(node) => let_open_go(book, &mut gone, NodeId(node), going.erase).await?,
+            Key::Past(id) => let_past_go(txn, &mut gone, id, going.erase).await?,
+            Key::Open(node) => let_open_go(txn, &mut gone, NodeId(node), going.erase).await?,
         }
     }
     Ok(gone)
@@ -231,8 +231,8 @@ pub(crate) async fn let_go(book: &mut WriteTxn, states: &[Going]) -> Result<LetG
 
 /// Whether something stands above letting go that was not there when it was planned: a rule that holds
 /// everything, or a name.
-async fn is_kept(book: &mut WriteTxn, node: NodeId, shelf: ShelfId, since: i64, erase: bool) -> Result<bool> {
-    if Keeping::of(book.access.rules(), shelf).hold {
+async fn is_kept(txn: &mut WriteTxn, node: NodeId, shelf: ShelfId, since: i64, erase: bool) -> Result<bool> {
+    if Keeping::of(txn.access.rules(), shelf).hold {
         return Ok(true);
     }
     if erase {
@@ -241,37 +241,37 @@ async fn is_kept(book: &mut WriteTxn, node: NodeId, shelf: ShelfId, since: i64, 
     let named: i64 = sqlx::query_scalar("SELECT count(*) FROM named_versions WHERE node = ? AND since = ?")
         .bind(node.0)
         .bind(since)
-        .fetch_one(&mut book.conn)
+        .fetch_one(&mut txn.conn)
         .await?;
     Ok(named > 0)
 }
 
-async fn let_past_go(book: &mut WriteTxn, gone: &mut LetGone, id: i64, erase: bool) -> Result<()> {
+async fn let_past_go(txn: &mut WriteTxn, gone: &mut LetGone, id: i64, erase: bool) -> Result<()> {
     let row: Option<(i64, Option<i64>, i64, i64, i64, i64)> =
         sqlx::query_as("SELECT node, content, held, kind, shelf, since FROM entries_past WHERE id = ?")
             .bind(id)
-            .fetch_optional(&mut book.conn)
+            .fetch_optional(&mut txn.conn)
             .await?;
     let Some((node, content, held, kind, shelf, since)) = row else { return Ok(()) };
-    if is_kept(book, NodeId(node), ShelfId(shelf), since, erase).await? {
+    if is_kept(txn, NodeId(node), ShelfId(shelf), since, erase).await? {
         return Ok(());
     }
     // A folder that came back meanwhile stays as it is.
-    if kind == 0 && held != 0 && book.row(NodeId(node)).await?.is_some() && !erase {
+    if kind == 0 && held != 0 && txn.row(NodeId(node)).await?.is_some() && !erase {
         return Ok(());
     }
     if held != 0 {
-        sqlx::query("UPDATE entries_past SET held = 0 WHERE id = ?").bind(id).execute(&mut book.conn).await?;
+        sqlx::query("UPDATE entries_past SET held = 0 WHERE id = ?").bind(id).execute(&mut txn.conn).await?;
         if let Some(content) = content {
             let (needed, owned): (i64, i64) = sqlx::query_as(
                 "SELECT coalesce(sum(held), 0), coalesce(sum(ended_how IN (1, 3, 5, 7)), 0) FROM entries_past WHERE content = ?",
             )
             .bind(content)
-            .fetch_one(&mut book.conn)
+            .fetch_one(&mut txn.conn)
             .await?;
             // Bytes that no end owns go on in an open row.
             if needed == 0 && owned > 0 {
-                drop_content(book, gone, ContentId(content)).await?;
+                drop_content(txn, gone, ContentId(content)).await?;
             }
         }
         gone.states += 1;
@@ -282,23 +282,23 @@ async fn let_past_go(book: &mut WriteTxn, gone: &mut LetGone, id: i64, erase: bo
             "UPDATE heads SET forgotten = max(forgotten, (SELECT until FROM entries_past WHERE id = ?))",
         )
         .bind(id)
-        .execute(&mut book.conn)
+        .execute(&mut txn.conn)
         .await?;
-        sqlx::query("DELETE FROM entries_past WHERE id = ?").bind(id).execute(&mut book.conn).await?;
+        sqlx::query("DELETE FROM entries_past WHERE id = ?").bind(id).execute(&mut txn.conn).await?;
         sqlx::query("DELETE FROM named_versions WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1 AND since = named_versions.since)")
             .bind(node)
-            .execute(&mut book.conn)
+            .execute(&mut txn.conn)
             .await?;
-        forget_node(book, NodeId(node), content).await?;
+        forget_node(txn, NodeId(node), content).await?;
         gone.states += u64::from(held == 0);
     }
     Ok(())
 }
 
-async fn let_open_go(book: &mut WriteTxn, gone: &mut LetGone, node: NodeId, erase: bool) -> Result<()> {
-    let Some(row) = book.row(node).await? else { return Ok(()) };
+async fn let_open_go(txn: &mut WriteTxn, gone: &mut LetGone, node: NodeId, erase: bool) -> Result<()> {
+    let Some(row) = txn.row(node).await? else { return Ok(()) };
     // Its folder came back meanwhile.
-    if book.chain(node).await?.is_some() || is_kept(book, node, row.shelf, row.since.0, erase).await? {
+    if txn.chain(node).await?.is_some() || is_kept(txn, node, row.shelf, row.since.0, erase).await? {
         return Ok(());
     }
     let before = gone.states;
@@ -308,16 +308,16 @@ async fn let_open_go(book: &mut WriteTxn, gone: &mut LetGone, node: NodeId, eras
         let needed: i64 =
             sqlx::query_scalar("SELECT count(*) FROM entries_past WHERE content = ? AND held = 1")
                 .bind(content.id.0)
-                .fetch_one(&mut book.conn)
+                .fetch_one(&mut txn.conn)
                 .await?;
         if needed > 0 {
             return Ok(());
         }
         let delta = Delta { bytes: -content.size, files: -1, ..Delta::default() };
-        book.charge(parent, delta, 0).await?;
+        txn.charge(parent, delta, 0).await?;
         let dropped = Content { life: ContentState::Gone, ..content };
-        book.set_content(dropped);
-        book.open_row(Row { content: Some(dropped), ..(*row).clone() }, true);
+        txn.set_content(dropped);
+        txn.open_row(Row { content: Some(dropped), ..(*row).clone() }, true);
         gone.hashes.push(content.hash);
         gone.bytes += content.size;
         gone.states += 1;
@@ -330,39 +330,36 @@ async fn let_open_go(book: &mut WriteTxn, gone: &mut LetGone, node: NodeId, eras
             "SELECT (SELECT count(*) FROM entries_past WHERE node = ?1 OR parent = ?1) + (SELECT count(*) FROM entries_now WHERE parent = ?1)",
         )
         .bind(node.0)
-        .fetch_one(&mut book.conn)
+        .fetch_one(&mut txn.conn)
         .await?;
         if left == 0 {
-            let row = book.row(node).await?.unwrap_or(row);
-            book.erase_row(&row);
-            sqlx::query("DELETE FROM entries_now WHERE node = ?")
-                .bind(node.0)
-                .execute(&mut book.conn)
-                .await?;
+            let row = txn.row(node).await?.unwrap_or(row);
+            txn.erase_row(&row);
+            sqlx::query("DELETE FROM entries_now WHERE node = ?").bind(node.0).execute(&mut txn.conn).await?;
             if let Some(parent) = row.parent.filter(|_| row.is_folder()) {
-                book.charge(parent, Delta { folders: -1, ..Delta::default() }, 0).await?;
+                txn.charge(parent, Delta { folders: -1, ..Delta::default() }, 0).await?;
             }
-            forget_node(book, node, row.content.map(|c| c.id.0)).await?;
+            forget_node(txn, node, row.content.map(|c| c.id.0)).await?;
             gone.states += u64::from(gone.states == before);
         }
     }
     Ok(())
 }
 
-async fn drop_content(book: &mut WriteTxn, gone: &mut LetGone, id: ContentId) -> Result<()> {
-    let Some(content) = content_of(book, id).await? else { return Ok(()) };
+async fn drop_content(txn: &mut WriteTxn, gone: &mut LetGone, id: ContentId) -> Result<()> {
+    let Some(content) = content_of(txn, id).await? else { return Ok(()) };
     if content.life != ContentState::Past {
         return Ok(());
     }
-    book.uncharge(&content).await?;
-    book.set_content(Content { life: ContentState::Gone, ..content });
+    txn.uncharge(&content).await?;
+    txn.set_content(Content { life: ContentState::Gone, ..content });
     gone.hashes.push(content.hash);
     gone.bytes += content.size;
     Ok(())
 }
 
 /// Nothing tells of a node any more: neither does what is kept beside its rows.
-async fn forget_node(book: &mut WriteTxn, node: NodeId, content: Option<i64>) -> Result<()> {
+async fn forget_node(txn: &mut WriteTxn, node: NodeId, content: Option<i64>) -> Result<()> {
     if let Some(content) = content {
         sqlx::query(
             "DELETE FROM contents WHERE id = ?1 AND state IN (2, 3) AND NOT EXISTS (SELECT 1 FROM entries_past WHERE content = ?1)
@@ -370,10 +367,10 @@ async fn forget_node(book: &mut WriteTxn, node: NodeId, content: Option<i64>) ->
         )
         .bind(content)
         .bind(node.0)
-        .execute(&mut book.conn)
+        .execute(&mut txn.conn)
         .await?;
     }
-    if book.row(node).await?.is_some() {
+    if txn.row(node).await?.is_some() {
         return Ok(());
     }
     for statement in [
@@ -381,7 +378,7 @@ async fn forget_node(book: &mut WriteTxn, node: NodeId, content: Option<i64>) ->
         "DELETE FROM activity WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
         "DELETE FROM properties WHERE node = ?1 AND NOT EXISTS (SELECT 1 FROM entries_past WHERE node = ?1)",
     ] {
-        sqlx::query(statement).bind(node.0).execute(&mut book.conn).await?;
+        sqlx::query(statement).bind(node.0).execute(&mut txn.conn).await?;
     }
     Ok(())
 }

@@ -59,8 +59,8 @@ impl Engine {
     /// A folder's sums as the actor may know them: none if they would tell of something hidden.
     #[boxed]
     pub async fn sums(&self, actor: &Actor, node: NodeId) -> Result<Option<Folder>> {
-        let eyes = self.eyes(actor);
-        if !eyes.access.bars().is_empty() && self.hiding(&eyes).await?.contains(&node) {
+        let viewer = self.viewer(actor);
+        if !viewer.access.bars().is_empty() && self.hiding(&viewer).await?.contains(&node) {
             return Ok(None);
         }
         self.shared.view.folder(node).await
@@ -81,12 +81,12 @@ impl Engine {
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
-        let eyes = self.eyes(actor);
-        let standing = eyes.standing(
+        let viewer = self.viewer(actor);
+        let standing = viewer.standing(
             chain.last().map_or_else(Default::default, |top| top.shelf),
             chain.iter().map(|r| r.node),
         );
-        let hiding = self.hiding(&eyes).await?;
+        let hiding = self.hiding(&viewer).await?;
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} by {sort:?} {descending}");
         let mut place = from.map(|c| self.place_of(actor, &list, c)).transpose()?;
@@ -100,7 +100,7 @@ impl Engine {
             };
             let last = found.len() <= wanted;
             place = found.last().map(|e| place_in(e, sort));
-            items.extend(found.into_iter().filter(|e| eyes.enter(standing, e.row.node).level().is_some()));
+            items.extend(found.into_iter().filter(|e| viewer.enter(standing, e.row.node).level().is_some()));
             if last || items.len() > limit {
                 break;
             }
@@ -211,7 +211,7 @@ impl Engine {
     /// The files changed last on a shelf, newest first.
     #[boxed]
     pub async fn latest(&self, actor: &Actor, shelf: &Shelf, limit: usize) -> Result<Vec<Row>> {
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let text: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
                (SELECT * FROM entries_now WHERE shelf = ? AND kind = 1 ORDER BY since DESC LIMIT ?) e
@@ -225,7 +225,7 @@ impl Engine {
         for row in rows::parse_rows(&text)? {
             if found.len() < limit
                 && let Some(chain) = self.shared.view.chain(row.node).await?
-                && self.level_along(&eyes, &chain).is_some()
+                && self.level_along(&viewer, &chain).is_some()
             {
                 found.push(row);
             }

@@ -229,7 +229,7 @@ impl Engine {
         }
         let token = hex(&hasher.finalize().as_bytes()[..12]);
         let mut lines = Vec::new();
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let all = plan.conflicts.iter().map(|(n, c)| (*n, What::Stays(*c)));
         let steps = plan.steps.iter().map(|(n, s)| (*n, What::Step(*s)));
         let (first, rest): (Vec<_>, Vec<_>) = steps.partition(|(n, _)| others.contains(n));
@@ -241,7 +241,7 @@ impl Engine {
                 _ => ground.then.get(&node),
             };
             let Some(row) = then.or(ground.now.get(&node)) else { continue };
-            let path = self.path_within(&eyes, top, row, then.map(|_| goal), &ground).await?;
+            let path = self.path_within(&viewer, top, row, then.map(|_| goal), &ground).await?;
             let by = ground.now.get(&node).map(|r| (r.account, r.device, r.at));
             let (size, folder) = (row.size(), row.is_folder());
             lines.push(Line { node, path, what, size, folder, others: by_others, by });
@@ -276,7 +276,7 @@ impl Engine {
     /// is. Of a way that leads through something hidden, what comes after it.
     async fn path_within(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         top: NodeId,
         row: &Row,
         at: Option<Moment>,
@@ -300,7 +300,7 @@ impl Engine {
             way.push(id);
             next = above.parent;
         }
-        if !eyes.access.bars().is_empty() {
+        if !viewer.access.bars().is_empty() {
             let above: Vec<NodeId> = match at {
                 Some(at) => {
                     self.chain_at(top, at).await?.unwrap_or_default().iter().map(|r| r.node).collect()
@@ -312,7 +312,7 @@ impl Engine {
             let depth = way.len();
             way.extend(above);
             let hidden =
-                (1..depth).find(|i| eyes.standing(row.shelf, way[*i..].iter().copied()).level().is_none());
+                (1..depth).find(|i| viewer.standing(row.shelf, way[*i..].iter().copied()).level().is_none());
             names.truncate(hidden.unwrap_or(depth));
         }
         names.reverse();
@@ -365,9 +365,9 @@ impl Engine {
             }
         }
         let mut now = now;
-        let eyes = self.eyes(actor);
-        if !eyes.access.bars().is_empty() {
-            for node in self.unseen(&eyes, &then, &now, goal).await? {
+        let viewer = self.viewer(actor);
+        if !viewer.access.bars().is_empty() {
+            for node in self.unseen(&viewer, &then, &now, goal).await? {
                 then.remove(&node);
                 now.remove(&node);
             }
@@ -425,7 +425,7 @@ impl Engine {
     /// What of all that changed somebody may not see: where it was at a number, or where it is or was last.
     async fn unseen(
         &self,
-        eyes: &Viewer,
+        viewer: &Viewer,
         then: &HashMap<NodeId, Row>,
         now: &HashMap<NodeId, Row>,
         goal: Moment,
@@ -433,11 +433,11 @@ impl Engine {
         let mut hidden = Vec::new();
         for node in then.keys().chain(now.keys().filter(|n| !then.contains_key(n))) {
             let last = match self.last_way(*node).await? {
-                Some((way, shelf)) => eyes.standing(shelf, way.into_iter()).level().is_some(),
+                Some((way, shelf)) => viewer.standing(shelf, way.into_iter()).level().is_some(),
                 None => false,
             };
             let before = match then.get(node) {
-                Some(row) => self.saw(eyes, *node, row.parent, row.shelf, goal).await?,
+                Some(row) => self.saw(viewer, *node, row.parent, row.shelf, goal).await?,
                 None => true,
             };
             if !last || !before {

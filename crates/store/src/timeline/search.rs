@@ -31,7 +31,7 @@ impl Engine {
         if words.is_empty() {
             return Ok((Vec::new(), false));
         }
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let shelves: Vec<i64> = match within {
             Some(node) => {
                 let chain = self.chain(actor, node, Level::View).await?;
@@ -68,7 +68,7 @@ impl Engine {
                 }
                 // A row beneath something removed is open, but not alive.
                 let Some(chain) = self.shared.view.chain(row.node).await? else { continue };
-                if self.level_along(&eyes, &chain).is_none() {
+                if self.level_along(&viewer, &chain).is_none() {
                     continue;
                 }
                 if within.is_some_and(|top| !chain[1..].iter().any(|r| r.node == top)) {
@@ -100,8 +100,8 @@ impl Engine {
     ) -> Result<(Vec<Vec<Row>>, bool)> {
         let words: Vec<String> = text.split_whitespace().map(fold).collect();
         let above = self.check_past(actor, within, at).await?;
-        let eyes = self.eyes(actor);
-        let Some((_, sight)) = self.sight(&eyes, within, at).await? else { return Ok((Vec::new(), false)) };
+        let viewer = self.viewer(actor);
+        let Some((_, sight)) = self.sight(&viewer, within, at).await? else { return Ok((Vec::new(), false)) };
         let mut found: Vec<Vec<Row>> = Vec::new();
         let mut looked = 0;
         let mut waiting = vec![(above, sight)];
@@ -111,7 +111,7 @@ impl Engine {
                 if looked > MOST_LOOKED_AT {
                     return Err(StoreError::TooMany(MOST_LOOKED_AT));
                 }
-                let its = self.sight_in(&eyes, &sight, &child).await?;
+                let its = self.sight_in(&viewer, &sight, &child).await?;
                 let name = fold(child.name());
                 let matches = !words.is_empty() && words.iter().all(|w| name.contains(w.as_str()));
                 if !its.sees() || !(matches || child.is_folder()) {
@@ -139,7 +139,7 @@ impl Engine {
     #[boxed]
     pub async fn shelves_in_sight(&self, actor: &Actor) -> Result<Vec<Arc<Shelf>>> {
         let mut found: Vec<Arc<Shelf>> = self.shelves_for(actor).into_iter().map(|(s, _)| s).collect();
-        for (chain, _) in self.given_nodes(&self.eyes(actor)).await? {
+        for (chain, _) in self.given_nodes(&self.viewer(actor)).await? {
             let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
             found.extend(shelf.filter(|s| found.iter().all(|f| f.id != s.id)));
         }

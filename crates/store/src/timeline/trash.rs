@@ -65,7 +65,7 @@ impl Engine {
         };
         let mut last_shown = (before, before_id);
         let limit = limit.clamp(1, 500);
-        let eyes = self.eyes(actor);
+        let viewer = self.viewer(actor);
         let keeping = Keeping::of(&self.rules(), shelf);
         let mut page = TrashPage::default();
         loop {
@@ -89,7 +89,7 @@ impl Engine {
                 let past = end.past(row);
                 (before, before_id) = (past.ended_at, id);
                 let row = &past.row;
-                if !self.saw(&eyes, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
+                if !self.saw(&viewer, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {
                     continue;
                 }
                 let (way, place) = self.way_to(row.parent).await?;
@@ -102,7 +102,7 @@ impl Engine {
                     return Ok(page);
                 }
                 last_shown = (before, before_id);
-                let sums = match row.is_folder() && !self.hides_in(&eyes, row.node).await? {
+                let sums = match row.is_folder() && !self.hides_in(&viewer, row.node).await? {
                     true => self.shared.view.folder(row.node).await?,
                     false => None,
                 };
@@ -122,11 +122,11 @@ impl Engine {
     }
 
     /// Whether something beneath a removed folder is hidden from somebody: its sums would tell of it.
-    async fn hides_in(&self, eyes: &Viewer, folder: NodeId) -> Result<bool> {
-        for bar in eyes.access.bars() {
+    async fn hides_in(&self, viewer: &Viewer, folder: NodeId) -> Result<bool> {
+        for bar in viewer.access.bars() {
             if let Some((way, shelf)) = self.last_way(*bar).await?
                 && way[1..].contains(&folder)
-                && eyes.standing(shelf, way.into_iter()).level().is_none()
+                && viewer.standing(shelf, way.into_iter()).level().is_none()
             {
                 return Ok(true);
             }

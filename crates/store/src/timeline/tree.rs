@@ -57,8 +57,8 @@ impl Engine {
         at: Moment,
         most: usize,
     ) -> Result<()> {
-        let eyes = self.eyes(actor);
-        let Some((_, sight)) = self.sight(&eyes, top.node, at).await? else { return Ok(()) };
+        let viewer = self.viewer(actor);
+        let Some((_, sight)) = self.sight(&viewer, top.node, at).await? else { return Ok(()) };
         let mut waiting = vec![(top, name, sight)];
         while let Some((row, path, sight)) = waiting.pop() {
             if row.content.is_some_and(|c| matches!(c.life, ContentState::Lost | ContentState::Gone)) {
@@ -80,7 +80,7 @@ impl Engine {
                 // The last pushed is looked at first.
                 children.sort_by(|a, b| (b.kind, &b.key).cmp(&(a.kind, &a.key)));
                 for child in children {
-                    let sight = self.sight_in(&eyes, &sight, &child).await?;
+                    let sight = self.sight_in(&viewer, &sight, &child).await?;
                     if sight.sees() {
                         let path = format!("{path}/{}", child.name());
                         waiting.push((child, path, sight));

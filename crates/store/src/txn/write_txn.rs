@@ -178,7 +178,7 @@ impl WriteTxn {
         let heads = load_heads(&mut conn).await?;
         let access = Arc::new(Access::load(&mut conn).await?);
         let locks = Arc::new(crate::rights::locks::load(&mut conn).await?);
-        let mut book = WriteTxn {
+        let mut txn = WriteTxn {
             conn,
             access,
             locks,
@@ -198,9 +198,9 @@ impl WriteTxn {
             stopped: HashMap::new(),
             group: Group::default(),
         };
-        let last = rows::last_shelf(&mut book.conn).await?;
-        book.set_shelves(shelves, last);
-        Ok(book)
+        let last = rows::last_shelf(&mut txn.conn).await?;
+        txn.set_shelves(shelves, last);
+        Ok(txn)
     }
 
     // --- looking ---
@@ -303,14 +303,14 @@ impl WriteTxn {
     }
 
     /// Whoever acts, with the rights of this moment.
-    pub fn eyes(&self, actor: &Actor) -> Viewer {
+    pub fn viewer(&self, actor: &Actor) -> Viewer {
         Viewer::of(self.access.clone(), actor, self.now)
     }
 
     /// What the actor may do at the end of a way, the node first.
     pub fn level(&self, actor: &Actor, chain: &[Arc<Row>]) -> Result<Option<Level>> {
         let top = chain.last().ok_or_else(|| StoreError::NotFound("The file or folder".into()))?;
-        Ok(self.eyes(actor).standing(top.shelf, chain.iter().map(|r| r.node)).level())
+        Ok(self.viewer(actor).standing(top.shelf, chain.iter().map(|r| r.node)).level())
     }
 
     /// Rights changed: what is decided from here on goes by the new ones.

@@ -302,7 +302,7 @@ pub(crate) struct Writer {
 
 impl Writer {
     /// Runs until every sender is gone and everything asked is done.
-    pub async fn run(self, mut asked: mpsc::Receiver<Operation>, mut book: WriteTxn) -> WriteTxn {
+    pub async fn run(self, mut asked: mpsc::Receiver<Operation>, mut txn: WriteTxn) -> WriteTxn {
         // While one group is decided and committed, the next is synced and the one after that written;
         // but only if it is worth a sync of its own: a few waiting callers are better served together.
         // The permit of a small group, whose bytes are synced already.
@@ -382,7 +382,7 @@ impl Writer {
                 Some(_) => match tokio::time::timeout(LOOK_AGAIN, ready_rx.recv()).await {
                     Ok(next) => next,
                     Err(_) => {
-                        self.recover(&mut book, &mut limbo).await;
+                        self.recover(&mut txn, &mut limbo).await;
                         continue;
                     }
                 },
@@ -390,14 +390,14 @@ impl Writer {
             let Some((group, permit)) = next else { break };
             let (began, n) = (Instant::now(), group.len());
             if self.latch.reason().is_some() {
-                self.recover(&mut book, &mut limbo).await;
+                self.recover(&mut txn, &mut limbo).await;
             }
             match self.latch.reason() {
                 Some(why) => group.into_iter().for_each(|(ask, _)| ask.refuse(&why)),
                 None => {
-                    self.group(&mut book, &mut memory, group, &mut limbo).await;
+                    self.group(&mut txn, &mut memory, group, &mut limbo).await;
                     if self.latch.reason().is_none() {
-                        commits.note(book.heads.commits);
+                        commits.note(txn.heads.commits);
                     }
                 }
             }
@@ -410,24 +410,24 @@ impl Writer {
             self.work.operations.fetch_add(n as u64, Ordering::Relaxed);
         }
         let _ = tokio::join!(writing, syncing);
-        book
+        txn
     }
 
     async fn group(
         &self,
-        book: &mut WriteTxn,
+        txn: &mut WriteTxn,
         memory: &mut SaveHeuristics,
         group: Vec<(Operation, Ready)>,
         limbo: &mut Limbo,
     ) {
-        book.begin(self.time.stamp());
-        book.stopped = self.placing.stopped_shelves();
-        memory.prune(book.now);
+        txn.begin(self.time.stamp());
+        txn.stopped = self.placing.stopped_shelves();
+        memory.prune(txn.now);
         let mut answers: Vec<Pending> = Vec::with_capacity(group.len());
         // The writer is alone: what only looks before it writes needs no transaction until then.
         let begun = group.iter().any(|(ask, _)| ask.writes_by_itself());
-        let outcome = match self.decide(book, memory, group, begun, &mut answers).await {
-            Ok(()) => self.commit(book, begun).await,
+        let outcome = match self.decide(txn, memory, group, begun, &mut answers).await {
+            Ok(()) => self.commit(txn, begun).await,
             Err(e) => Err(Failed::Before(e)),
         };
         let fate = match outcome {
@@ -435,7 +435,7 @@ impl Writer {
                 // Whatever was in doubt is overwritten by now.
                 limbo.clear();
                 self.caches.commit(&changed);
-                self.placing.add(changed.tasks, book.heads.mark);
+                self.placing.add(changed.tasks, txn.heads.mark);
                 if changed.jobs {
                     self.jobs.notify_one();
                 }
@@ -448,10 +448,10 @@ impl Writer {
             }
             Err(Failed::During(error)) => {
                 // Refused by SQLite if the commit took effect after all.
-                let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
+                let _ = sqlx::query("ROLLBACK").execute(&mut txn.conn).await;
                 // Whether it did is unknown: look before answering.
-                let took_effect = match crate::txn::write_txn::load_heads(&mut book.conn).await {
-                    Ok(heads) => heads.commits >= book.heads.commits,
+                let took_effect = match crate::txn::write_txn::load_heads(&mut txn.conn).await {
+                    Ok(heads) => heads.commits >= txn.heads.commits,
                     Err(_) => false,
                 };
                 tracing::error!(%error, took_effect, "a group could not be committed");
@@ -469,7 +469,7 @@ impl Writer {
         if matches!(fate, Fate::Unknown(_)) {
             limbo.push(Box::new(()));
         }
-        self.recover(book, limbo).await;
+        self.recover(txn, limbo).await;
         let fate = match fate {
             // Nothing of it can appear any more.
             Fate::Unknown(error) if limbo.is_empty() => Fate::Refused(error),
@@ -480,25 +480,25 @@ impl Writer {
 
     /// After a failed group: makes sure that nothing of it can still appear, and reads anew what is in memory. Until
     /// that has worked once, nothing is written.
-    async fn recover(&self, book: &mut WriteTxn, limbo: &mut Limbo) {
+    async fn recover(&self, txn: &mut WriteTxn, limbo: &mut Limbo) {
         let recovered = async {
-            let _ = sqlx::query("ROLLBACK").execute(&mut book.conn).await;
+            let _ = sqlx::query("ROLLBACK").execute(&mut txn.conn).await;
             if !limbo.is_empty() {
                 // A commit of its own: in the log it takes the place of the one that failed.
                 self.disk.step("commit").map_err(|e| StoreError::io("recovering", &e))?;
                 sqlx::raw_sql("BEGIN IMMEDIATE; UPDATE heads SET commits = commits + 1; COMMIT;")
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
                 limbo.clear();
             }
-            book.recover().await?;
-            let tasks = crate::files::placer::load_marks(&mut book.conn).await?;
-            self.placing.add_missing(tasks, book.heads.mark);
+            txn.recover().await?;
+            let tasks = crate::files::placer::load_marks(&mut txn.conn).await?;
+            self.placing.add_missing(tasks, txn.heads.mark);
             Ok::<_, StoreError>(())
         };
         match recovered.await {
             Ok(()) => {
-                self.caches.renew(&book.shelves, &book.access, &book.locks, book.heads.moment);
+                self.caches.renew(&txn.shelves, &txn.access, &txn.locks, txn.heads.moment);
                 self.latch.set(None);
             }
             Err(error) => {
@@ -511,7 +511,7 @@ impl Writer {
     /// Decides each operation of a group. An error here is the whole group's.
     async fn decide(
         &self,
-        book: &mut WriteTxn,
+        txn: &mut WriteTxn,
         memory: &mut SaveHeuristics,
         group: Vec<(Operation, Ready)>,
         begin: bool,
@@ -532,49 +532,49 @@ impl Writer {
                 _ => None,
             })
             .collect();
-        let mut begun = if begin { self.begin(book).await } else { Ok(()) };
+        let mut begun = if begin { self.begin(txn).await } else { Ok(()) };
         if begun.is_ok() {
-            begun = book.prefetch(&wanted).await;
+            begun = txn.prefetch(&wanted).await;
         }
         for (ask, ready) in group {
             if let Err(e) = &begun {
                 ask.refuse(e);
                 continue;
             }
-            if let Err(e) = self.one(book, memory, ask, ready, answers).await {
+            if let Err(e) = self.one(txn, memory, ask, ready, answers).await {
                 begun = Err(e);
             }
         }
-        if begun.is_ok() && book.access_behind {
-            begun = book.reload_access().await;
+        if begun.is_ok() && txn.access_behind {
+            begun = txn.reload_access().await;
         }
         begun
     }
 
-    async fn begin(&self, book: &mut WriteTxn) -> Result<()> {
+    async fn begin(&self, txn: &mut WriteTxn) -> Result<()> {
         self.disk.step("begin").map_err(|e| StoreError::io("beginning", &e))?;
-        sqlx::query("BEGIN IMMEDIATE").execute(&mut book.conn).await?;
+        sqlx::query("BEGIN IMMEDIATE").execute(&mut txn.conn).await?;
         Ok(())
     }
 
-    async fn commit(&self, book: &mut WriteTxn, begun: bool) -> Result<Changed, Failed> {
-        book.heads.placed = self.placing.placed().max(book.heads.placed);
-        book.heads.content = self.staging.last_id().max(book.heads.content);
+    async fn commit(&self, txn: &mut WriteTxn, begun: bool) -> Result<Changed, Failed> {
+        txn.heads.placed = self.placing.placed().max(txn.heads.placed);
+        txn.heads.content = self.staging.last_id().max(txn.heads.content);
         let stuck = self.placing.stuck();
         let step = |name| self.disk.step(name).map_err(|e| StoreError::io("committing", &e));
         step("commit").map_err(Failed::Before)?;
-        let changed = book.commit(begun, &stuck).await.map_err(Failed::During)?;
+        let changed = txn.commit(begun, &stuck).await.map_err(Failed::During)?;
         step("committed").map_err(Failed::During)?;
         Ok(changed)
     }
 
     /// The object that stands where a node belongs, if it is another than the catalogue knows: an editor saved it
     /// anew. What is decided of the node concerns that one too.
-    async fn seen_at(&self, book: &mut WriteTxn, node: NodeId) -> Result<Option<ObjectId>> {
-        let Some(row) = book.row(node).await? else { return Ok(None) };
+    async fn seen_at(&self, txn: &mut WriteTxn, node: NodeId) -> Result<Option<ObjectId>> {
+        let Some(row) = txn.row(node).await? else { return Ok(None) };
         let object = match row.content {
             Some(content) => content.object,
-            None => book.folder(node).await?.map_or(ObjectId::default(), |f| f.object),
+            None => txn.folder(node).await?.map_or(ObjectId::default(), |f| f.object),
         };
         let Some(parent) = row.parent.filter(|_| self.placing.places_of(object).is_empty()) else {
             return Ok(None);
@@ -585,7 +585,7 @@ impl Writer {
 
     async fn one(
         &self,
-        book: &mut WriteTxn,
+        txn: &mut WriteTxn,
         memory: &mut SaveHeuristics,
         ask: Operation,
         ready: Ready,
@@ -596,26 +596,26 @@ impl Writer {
             return Ok(());
         }
         // Many changes of rights in a row are read once, before the next thing that goes by them.
-        if book.access_behind && !matches!(ask, Operation::Catalogue { .. } | Operation::MakeShelf { .. }) {
-            book.reload_access().await?;
+        if txn.access_behind && !matches!(ask, Operation::Catalogue { .. } | Operation::MakeShelf { .. }) {
+            txn.reload_access().await?;
         }
         match ask {
             Operation::MakeShelf { actor, new, answer } => {
                 let Ready::Folder(_, object) = ready else { return Ok(()) };
-                finish(ops::make_shelf(book, &actor, &new, object).await, answer, (), answers)
+                finish(ops::make_shelf(txn, &actor, &new, object).await, answer, (), answers)
             }
             Operation::MakeFolder { actor, parent, name, like, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
-                let done = ops::make_folder(book, &actor, parent, &name, (id, object)).await;
-                let done = crate::ops::properties::take_on(book, like, done).await;
+                let done = ops::make_folder(txn, &actor, parent, &name, (id, object)).await;
+                let done = crate::ops::properties::take_on(txn, like, done).await;
                 finish(done, answer, left, answers)
             }
             Operation::Put(p) => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
                 let p = *p;
                 let done = ops::put(
-                    book,
+                    txn,
                     memory,
                     &p.actor,
                     p.parent,
@@ -627,136 +627,136 @@ impl Writer {
                 )
                 .await;
                 if let (Ok(Outcome { row: Some(row), .. }), Some(upload)) = (&done, p.upload) {
-                    book.finish_upload(upload, row.node);
+                    txn.finish_upload(upload, row.node);
                 }
-                let done = crate::ops::properties::take_on(book, p.like, done).await;
+                let done = crate::ops::properties::take_on(txn, p.like, done).await;
                 finish(done, p.answer, p.staged, answers)
             }
             Operation::Move { actor, node, parent, name, replace, conditions, answer } => {
-                let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
+                let (seen, owed) = (self.seen_at(txn, node).await?, txn.group.tasks.len());
                 let done =
-                    ops::move_node(book, memory, &actor, node, parent, &name, replace, &conditions).await;
-                book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
+                    ops::move_node(txn, memory, &actor, node, parent, &name, replace, &conditions).await;
+                txn.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
             Operation::Remove { actor, node, conditions, answer } => {
-                let (seen, owed) = (self.seen_at(book, node).await?, book.group.tasks.len());
-                let done = ops::remove(book, memory, &actor, node, &conditions, self.take_apart_after).await;
-                book.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
+                let (seen, owed) = (self.seen_at(txn, node).await?, txn.group.tasks.len());
+                let done = ops::remove(txn, memory, &actor, node, &conditions, self.take_apart_after).await;
+                txn.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
                 finish(done, answer, (), answers)
             }
             Operation::ReviveFile { actor, node, place, last, staged, mtime, answer } => {
                 let Ready::Bytes(arrived) = ready else { return Ok(()) };
-                let done = revive::revive_file(book, &actor, node, &place, last, &arrived, mtime).await;
+                let done = revive::revive_file(txn, &actor, node, &place, last, &arrived, mtime).await;
                 finish(done, answer, staged, answers)
             }
             Operation::ReviveFolder { actor, node, place, last, how, answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let mut left = StagedFolder::new(&self.disk, id);
                 // Only a folder that was taken apart needs the new directory.
-                left.wanted = book
+                left.wanted = txn
                     .folder(node)
                     .await?
                     .is_some_and(|f| f.lies == crate::fs::model::FolderPlacement::Apart);
-                let done = revive::revive_folder(book, &actor, node, &place, last, (id, object), how).await;
+                let done = revive::revive_folder(txn, &actor, node, &place, last, (id, object), how).await;
                 finish(done, answer, left, answers)
             }
             Operation::CopyTop { answer } => {
                 let Ready::Folder(id, object) = ready else { return Ok(()) };
                 let left = StagedFolder::new(&self.disk, id);
-                finish(copy::make_top(book, (id, object)).await, answer, left, answers)
+                finish(copy::make_top(txn, (id, object)).await, answer, left, answers)
             }
             Operation::CopyBatch { actor, items, answer } => {
                 let Ready::Many(ready) = ready else { return Ok(()) };
-                let done = copy::add_batch(book, &actor, &items, &ready).await;
+                let done = copy::add_batch(txn, &actor, &items, &ready).await;
                 let left: Vec<_> = items.into_iter().filter_map(|i| i.staged).collect();
                 finish(done, answer, left, answers)
             }
             Operation::Displaced { node, foreign, instead_of, answer } => {
-                finish(found::enter_displaced(book, node, &foreign, instead_of).await, answer, (), answers)
+                finish(found::enter_displaced(txn, node, &foreign, instead_of).await, answer, (), answers)
             }
             Operation::TakeUp { node, was, foreign, answer } => {
-                finish(found::take_up(book, node, was, &foreign).await, answer, (), answers)
+                finish(found::take_up(txn, node, was, &foreign).await, answer, (), answers)
             }
             Operation::EnterRemoved { parent, key, known, foreign, object, answer } => finish(
-                found::enter_removed(book, parent, &key, known, foreign.as_ref(), object).await,
+                found::enter_removed(txn, parent, &key, known, foreign.as_ref(), object).await,
                 answer,
                 (),
                 answers,
             ),
             Operation::Lost { content, node, answer } => {
-                finish(found::lose(book, content, node).await, answer, (), answers)
+                finish(found::lose(txn, content, node).await, answer, (), answers)
             }
             Operation::Finding { kind, node, detail, answer } => {
-                book.add_finding(kind, node, &detail);
+                txn.add_finding(kind, node, &detail);
                 finish(Ok(()), answer, (), answers)
             }
-            Operation::Step { step, answer } => finish(step.apply(book).await, answer, (), answers),
+            Operation::Step { step, answer } => finish(step.apply(txn).await, answer, (), answers),
             Operation::Synced { upload, file: _, size, answer } => {
                 // Nobody is answered for bytes whose row is gone: the upload ended meanwhile.
                 sqlx::query("UPDATE uploads SET synced = max(synced, ?) WHERE id = ?")
                     .bind(size as i64)
                     .bind(upload)
-                    .execute(&mut book.conn)
+                    .execute(&mut txn.conn)
                     .await?;
                 finish(Ok(()), answer, (), answers)
             }
             Operation::LetGo { states, answer } => {
-                finish(crate::timeline::purge::let_go(book, &states).await, answer, (), answers)
+                finish(crate::timeline::purge::let_go(txn, &states).await, answer, (), answers)
             }
             Operation::Note { actor, action, node, what, detail, answer } => {
-                book.add_record(&actor, action, node, &what, &detail);
+                txn.add_record(&actor, action, node, &what, &detail);
                 finish(Ok(()), answer, (), answers)
             }
             Operation::Granting { actor, change, answer } => {
-                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = grants::apply(book, &actor, &change).await;
+                sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
+                let done = grants::apply(txn, &actor, &change).await;
                 if done.is_err() {
-                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                    sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 }
-                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                sqlx::query("RELEASE one").execute(&mut txn.conn).await?;
                 finish(done, answer, (), answers)
             }
             Operation::Converting { actor, change, answer } => {
                 // Rights of the new place are written beside: a refusal must leave none.
-                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = convert::apply(book, &actor, &change, self.take_apart_after).await;
+                sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
+                let done = convert::apply(txn, &actor, &change, self.take_apart_after).await;
                 if done.is_err() {
-                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                    sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 }
-                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                sqlx::query("RELEASE one").execute(&mut txn.conn).await?;
                 finish(done, answer, (), answers)
             }
             Operation::Locking { actor, change, answer } => {
-                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = locks::apply(book, &actor, &change).await;
+                sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
+                let done = locks::apply(txn, &actor, &change).await;
                 if done.is_err() {
-                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                    sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 }
-                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                sqlx::query("RELEASE one").execute(&mut txn.conn).await?;
                 finish(done, answer, (), answers)
             }
             Operation::Properties { actor, node, changes, mtime, answer } => {
-                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = crate::ops::properties::apply(book, &actor, node, &changes, mtime).await;
+                sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
+                let done = crate::ops::properties::apply(txn, &actor, node, &changes, mtime).await;
                 if done.is_err() {
-                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                    sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 }
-                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                sqlx::query("RELEASE one").execute(&mut txn.conn).await?;
                 finish(done, answer, (), answers)
             }
             Operation::Catalogue { change, actor, action, what, rights, answer } => {
                 // A savepoint of its own: a refusal here must not undo the others.
-                sqlx::query("SAVEPOINT one").execute(&mut book.conn).await?;
-                let done = change(&mut book.conn).await;
+                sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
+                let done = change(&mut txn.conn).await;
                 if done.is_err() {
-                    sqlx::query("ROLLBACK TO one").execute(&mut book.conn).await?;
+                    sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 } else if !action.is_empty() {
                     // One row for each of many.
-                    what.split('\n').for_each(|what| book.add_record(&actor, action, None, what, ""));
+                    what.split('\n').for_each(|what| txn.add_record(&actor, action, None, what, ""));
                 }
-                book.access_behind |= done.is_ok() && rights;
-                sqlx::query("RELEASE one").execute(&mut book.conn).await?;
+                txn.access_behind |= done.is_ok() && rights;
+                sqlx::query("RELEASE one").execute(&mut txn.conn).await?;
                 finish(done, answer, (), answers)
             }
         }
@@ -908,7 +908,7 @@ fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Operation, Ready)>)
 }
 
 impl Operation {
-    /// Whether it writes to the catalogue beside the book, and so needs an open transaction.
+    /// Whether it writes to the catalogue beside it, and so needs an open transaction.
     fn writes_by_itself(&self) -> bool {
         matches!(self, Operation::Put(p) if p.like.is_some())
             || matches!(
