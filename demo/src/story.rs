@@ -11,8 +11,8 @@ use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_core::{AccountId, GroupId, Name, NodeId};
 use yellow_attic_store::fs::clock::{SetClock, StoryClock};
+use yellow_attic_store::ops::grants::NewGrant;
 use yellow_attic_store::people::accounts::{AccountChange, NewPerson, Role};
-use yellow_attic_store::people::grants::NewGrant;
 use yellow_attic_store::{Actor, Engine, NewShelf, Options, ShelfKind};
 
 mod mishaps;

@@ -19,7 +19,7 @@ use tokio::sync::watch;
 use yellow_attic_api as api;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::rights::locks::LocksWatch;
+use yellow_attic_store::timeline::locks::LocksWatch;
 
 /// Changes are told together if they come closer than this.
 const GATHER: Duration = Duration::from_millis(80);

@@ -14,7 +14,8 @@ use yellow_attic_core::openings::STATES;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Gives, Level};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::grants::{Given, NewGrant};
+use yellow_attic_store::ops::grants::NewGrant;
+use yellow_attic_store::people::grants::Given;
 use yellow_attic_store::sharing::openings::Wanted;
 
 async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Given) -> Option<api::Given> {

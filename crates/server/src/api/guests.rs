@@ -18,8 +18,8 @@ use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, password};
 use yellow_attic_store::Actor;
+use yellow_attic_store::ops::grants::NewGrant;
 use yellow_attic_store::people::accounts::{Account, NewPerson, Role};
-use yellow_attic_store::people::grants::NewGrant;
 
 /// A sign-in name made from a mail address: free, and such as can be.
 pub fn name_for(mail: &str, taken: impl Fn(&str) -> bool) -> String {

@@ -19,7 +19,7 @@ use yellow_attic_core::rights::{Gives, Subject};
 use yellow_attic_core::rules::{Rules, Scope};
 use yellow_attic_core::size::human;
 use yellow_attic_core::{GrantId, GroupId, NodeId, ShelfPath};
-use yellow_attic_store::people::grants::NewGrant;
+use yellow_attic_store::ops::grants::NewGrant;
 use yellow_attic_store::{NewShelf, Shelf, ShelfKind};
 
 /// Groups that a plan makes have no ids yet while it is only looked at.

@@ -15,7 +15,8 @@ use yellow_attic_core::people::Notice;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Effect, Explained, Gives, Level, Subject};
 use yellow_attic_core::{AccountId, GrantId, NodeId};
-use yellow_attic_store::people::grants::{Given, NewGrant};
+use yellow_attic_store::ops::grants::NewGrant;
+use yellow_attic_store::people::grants::Given;
 use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Reads a level or deny.

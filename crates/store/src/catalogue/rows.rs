@@ -8,8 +8,10 @@ use crate::fs::model::{
 };
 use serde::Deserialize;
 use sqlx::SqliteConnection;
+use std::collections::BTreeSet;
 use std::collections::HashMap;
 use std::sync::Arc;
+use yellow_attic_core::rules::Door;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
 
@@ -246,4 +248,9 @@ pub(crate) async fn end_shelf(conn: &mut SqliteConnection, shelf: ShelfId, now: 
         .execute(conn)
         .await?;
     Ok(())
+}
+
+/// Doors as they are written.
+pub(crate) fn doors_word(doors: &BTreeSet<Door>) -> String {
+    doors.iter().map(|d| d.word()).collect::<Vec<_>>().join(",")
 }

@@ -1,5 +1,6 @@
 //! The engine, put together: open it, ask it, stop it.
 
+mod free_pages;
 pub mod identity;
 pub mod mending;
 pub mod secrets;

@@ -2,6 +2,7 @@
 //! and errors that all else speaks of.
 
 pub mod clock;
+pub(crate) mod commits;
 pub mod disk;
 pub mod error;
 pub mod fault_points;

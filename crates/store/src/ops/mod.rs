@@ -4,8 +4,11 @@
 pub(crate) mod convert;
 pub(crate) mod copy;
 pub(crate) mod found;
+pub mod grants;
+pub(crate) mod locks;
 pub mod properties;
 pub(crate) mod revive;
+pub(crate) mod sleep;
 
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
@@ -13,7 +16,7 @@ use crate::fs::model::{
     Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row, Shelf, ShelfKind,
 };
 use crate::fs::pending_rename::{DiskLocation, Task};
-use crate::people::grants::{self, NewGrant};
+use crate::ops::grants::NewGrant;
 use crate::rights::access::may_put;
 use crate::txn::write_txn::{Delta, WriteTxn};
 use std::collections::HashMap;

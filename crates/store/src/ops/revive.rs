@@ -70,7 +70,7 @@ pub(crate) async fn revive_file(
     txn.open_row(Row { content: Some(content), ..row }, false);
     txn.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     txn.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-    crate::sharing::decide::put_to_sleep(&mut txn.conn, node).await?;
+    crate::ops::sleep::put_to_sleep(&mut txn.conn, node).await?;
     Ok(Outcome { row: txn.row(node).await?, created: true, moment })
 }
 
@@ -178,7 +178,7 @@ pub(crate) async fn revive_folder(
     txn.set_folder(node, Folder { lies: FolderPlacement::Placed, object, ..sums });
     if how == ChangeKind::Restored {
         txn.add_job("rebuild", node, moment, txn.now);
-        crate::sharing::decide::put_to_sleep(&mut txn.conn, node).await?;
+        crate::ops::sleep::put_to_sleep(&mut txn.conn, node).await?;
     }
     txn.add_job("restamp", node, moment, txn.now);
     if let (Some(charged), ChangeKind::Restored) = (charged, how) {

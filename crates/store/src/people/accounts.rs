@@ -1,7 +1,7 @@
 //! Accounts, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
 //! work for the writer.
 
-use crate::catalogue::rows::{parse, sql};
+use crate::catalogue::rows::{doors_word, parse, sql};
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
@@ -258,10 +258,6 @@ fn account(row: AccountJson) -> Account {
         muted: muted.split(',').filter_map(Notice::from_word).collect(),
         leaves: leaves_at.map(|at| (at, heir.map(AccountId))),
     }
-}
-
-pub(crate) fn doors_word(doors: &BTreeSet<Door>) -> String {
-    doors.iter().map(|d| d.word()).collect::<Vec<_>>().join(",")
 }
 
 impl Engine {

@@ -4,6 +4,7 @@ pub mod accounts;
 pub mod grants;
 pub mod groups;
 pub mod mail_queue;
+pub mod quotas;
 pub mod record;
 pub mod removal;
 pub mod rules;

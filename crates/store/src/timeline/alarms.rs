@@ -1,10 +1,10 @@
 //! Mass change: what changed lately is looked at now and then, by device, as the timeline has it.
 
+use crate::catalogue::rows::doors_word;
 use crate::catalogue::rows::parse;
 use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, name_in};
-use crate::people::accounts::doors_word;
 use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use yellow_attic_core::mass::{Change, Looks, SLOW_MS, Suspect, WINDOW_MS, judge, suspects};

@@ -1,10 +1,10 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
-use crate::engine::identity::Commits;
 use crate::files::dirs::Dirs;
 use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
+use crate::fs::commits::Commits;
 use crate::fs::disk::{Disk, ObjectId, content_name, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Row};
@@ -12,10 +12,10 @@ use crate::fs::staging::{Staged, Staging};
 use crate::ops::convert::{self, Converting};
 use crate::ops::copy::{self, CopyItem};
 use crate::ops::found::{self, Foreign};
+use crate::ops::grants::{self, Granting};
 use crate::ops::revive;
 use crate::ops::{self, NewShelf, Outcome, Place, SaveHeuristics, StagedContent};
-use crate::people::grants::{self, Granting};
-use crate::rights::locks::{self, Held, Locking};
+use crate::rights::locks::{Held, Locking};
 use crate::txn::read_cache::Caches;
 use crate::txn::write_txn::{Changed, WriteTxn};
 use sqlx::SqliteConnection;
@@ -729,7 +729,7 @@ impl Writer {
             }
             Operation::Locking { actor, change, answer } => {
                 sqlx::query("SAVEPOINT one").execute(&mut txn.conn).await?;
-                let done = locks::apply(txn, &actor, &change).await;
+                let done = crate::ops::locks::apply(txn, &actor, &change).await;
                 if done.is_err() {
                     sqlx::query("ROLLBACK TO one").execute(&mut txn.conn).await?;
                 }

@@ -4,8 +4,8 @@ use crate::support::{Attic, name};
 use std::collections::BTreeMap;
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::{AccountId, GroupId, NodeId};
+use yellow_attic_store::ops::grants::NewGrant;
 use yellow_attic_store::people::accounts::{AccountChange, Role};
-use yellow_attic_store::people::grants::NewGrant;
 use yellow_attic_store::timeline::reading::Sort;
 use yellow_attic_store::{Actor, Change, NewShelf, Place, ShelfKind, StoreError};
 

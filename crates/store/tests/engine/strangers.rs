@@ -239,7 +239,7 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
         .unwrap();
     let tomas = Actor { account: Some(made.id), ..attic.ines.clone() };
     let give = async |level| {
-        let new = yellow_attic_store::people::grants::NewGrant {
+        let new = yellow_attic_store::ops::grants::NewGrant {
             node: folder,
             subject: yellow_attic_core::rights::Subject::Account(made.id),
             gives: yellow_attic_core::rights::Gives::Allow(level),
