@@ -4,7 +4,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Shelf, ShelfKind};
 use crate::rights::access::Access;
-use crate::rights::quota::{Claim, Counts, Filled, Full, Fullness, LineOf, Lines, over};
+use crate::rights::quota::{Claim, Counts, Filled, Full, Fullness, LineOf, Lines};
 use crate::txn::write_txn::shelf_word;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
