@@ -1,33 +1,21 @@
 //! The engine of Yellow Attic: a catalogue in SQLite, plain files on the disk, and the promise
 //! that what was answered is there whatever happens next.
 //!
-//! In reading order:
+//! In reading order, from what stands highest (each folder uses only those that come after it here):
 //!
-//! - [`engine`]: open it, change things with it, stop it.
-//! - [`timeline::paths`]: what stands where, and what one may do there; [`timeline::reading`]: lists as they are now;
-//!   [`timeline::history`]: as they were, and history; [`timeline::changes`]: what changed since.
-//! - [`timeline::search`]: by name. [`timeline::tree`]: all that is, or was, beneath some nodes.
-//! - [`timeline::content_read`]: the bytes of a state; [`timeline::restore`]: copies, and bringing back what was.
-//! - [`timeline::retention`]: which past states go; [`timeline::purge`]: letting them go; [`timeline::snapshots`]: what keeps them; [`timeline::trash`]: what was
-//!   removed; [`timeline::rollback`]: a folder as it was; [`timeline::alarms`]: when a device changes too much; [`timeline::space`]: where it went.
-//! - [`timeline::uploads`]: files that arrive in parts, over days if need be.
-//! - [`people::grants`]: who may do what, and why. [`people::accounts`]: accounts, sessions, devices; [`people::groups`]; [`people::sessions`]: choosing passwords; [`people::record`]: the record of everything done;
-//!   [`people::second_factor`]: what proves more than a password; [`people::rules`]: rules that are set; [`rights::quota`]: how full a shelf
-//!   may get; [`people::removal`]: deleting accounts, after a while; [`people::mail_queue`]: mail that waits; [`audit::check`]: whether all is as it should be.
-//! - [`rights::locks`]: what is locked; [`ops::properties`]: what programs keep with files.
-//! - [`sharing::openings`]: links and intakes; [`sharing::decide`]: whether they act; [`sharing::download_tickets`]: downloads that are counted;
-//!   [`sharing::deliveries`]: what strangers hand in.
-//! - [`engine::mending`]: what is done to a store that no service has open.
-//! - [`fs::record_key`]: what rows of the record are marked with.
-//! - [`fs::tree_access`]: who on the machine reads the data folder; [`fs::process`]: whom the service's commands act as.
-//! - [`engine::identity`]: which store a folder holds, and whether its catalogue is the newest.
-//! - [`fs::model`], [`fs::error`], [`fs::clock`], [`fs::fault_points`]: what all of these speak of.
-//!
-//! Behind them, from the answer to the disk: `staging` (bytes arriving), `writer` (groups of
-//! operations, one transaction), `ops`, `reviving`, `copying`, `converting` and `found` (what each operation means),
-//! `book` (the writer's view), `access` (all rights, in memory), `rows` and `db` (the catalogue), `task` and `placer` (renames
-//! owed to the disk), `filer`, `past` and `packs` (what left its place), `jobs` (in steps, later), `dirs` and `disk`
-//! (the file system), `view` (what readers share).
+//! - [`audit`]: whether all is as it should be.
+//! - [`sharing`]: links and intakes, whether they act, downloads that are counted, what strangers hand in.
+//! - [`people`]: accounts, groups, how one signs in, rights and quotas as they are given, rules, mail, the record of
+//!   everything done.
+//! - [`timeline`]: what stands where, now and then; what changed; the bytes of a state; uploads; bringing back, rolling
+//!   back; which past states go, and letting them go; alarms; where the space went.
+//! - [`engine`]: open it, change things with it, stop it; which store a folder holds.
+//! - `files`: the workers on the disk: what was answered is put in its place, what left it is filed, packed, taken apart.
+//! - [`ops`]: what each operation means, decided against the writer's transaction.
+//! - `txn`: groups of operations, one transaction each; and what readers share.
+//! - [`rights`]: who may do what, locks, quota lines, all in memory.
+//! - `catalogue`: SQLite and its rows.
+//! - [`fs`]: handles, system calls, bytes arriving, renames that are owed, the clock; the types and errors of all this.
 //!
 //! What it promises: an answered change survives the end of the process and of the power; an
 //! unanswered one leaves nothing half-done; nothing on the disk is overwritten unseen.
