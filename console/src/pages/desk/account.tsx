@@ -84,7 +84,7 @@ function Whole({ facts, own }: { facts: AccountFacts; own: boolean }) {
         <Facts key={JSON.stringify(account)} account={account} own={own} />
         <div>
           <SigningIn facts={facts} own={own} />
-          <Reaches facts={facts} />
+          <Reaches facts={facts} own={own} />
           <GaveOut facts={facts} />
           <DidLast facts={facts} />
         </div>
@@ -408,7 +408,7 @@ function browser(agent: string): string {
   return agent.length > 70 ? `${agent.slice(0, 70)}…` : agent || "A browser that does not say its name";
 }
 
-function Reaches({ facts }: { facts: AccountFacts }) {
+function Reaches({ facts, own }: { facts: AccountFacts; own: boolean }) {
   const [all, setAll] = useState(false);
   const shown = all ? facts.reaches : facts.reaches.slice(0, 12);
   return (
@@ -428,6 +428,7 @@ function Reaches({ facts }: { facts: AccountFacts }) {
                   className="min-w-0 flex-1 truncate font-mono text-[14px] text-teal underline-offset-4 hover:underline"
                 >
                   {plain(r.path)}
+                  {r.path.startsWith("home:") && !own && <span className="text-muted"> (your home)</span>}
                 </Link>
               )}
               <span className="text-[14.5px]">{mayWords[r.level]}</span>

@@ -97,11 +97,14 @@ enum Act {
         enable: bool,
     },
     /// End one of its sign-ins, by the number that show tells; or its open invitation.
+    #[command(group(
+        clap::ArgGroup::new("which").required(true).multiple(true).args(["computer", "browser", "invitation"])
+    ))]
     SignOut {
         /// The sign-in name.
         name: String,
         /// A connected computer.
-        #[arg(long, value_name = "ID", required_unless_present_any = ["browser", "invitation"])]
+        #[arg(long, value_name = "ID")]
         computer: Option<i64>,
         /// A browser.
         #[arg(long, value_name = "ID")]
@@ -311,6 +314,15 @@ async fn invite(output: Output, client: &Client, name: &str) -> Done {
     Ok(())
 }
 
+/// Where it is, as the caller writes it. Their own home is not that of the account.
+fn place_of(reached: &api::Reached) -> String {
+    match &reached.path {
+        Some(path) if path.starts_with("home:") => format!("{path} (your home)"),
+        Some(path) => path.clone(),
+        None => reached.name.clone(),
+    }
+}
+
 /// All that is known of one account.
 fn show_page(output: Output, page: &api::AccountPage) -> Done {
     if output.object(page)? {
@@ -325,10 +337,7 @@ fn show_page(output: Output, page: &api::AccountPage) -> Done {
     };
     part(
         "may reach",
-        page.reaches
-            .iter()
-            .map(|r| vec![r.path.clone().unwrap_or_else(|| r.name.clone()), r.level.clone(), r.why.join(" ")])
-            .collect(),
+        page.reaches.iter().map(|r| vec![place_of(r), r.level.clone(), r.why.join(" ")]).collect(),
     );
     part(
         "computers (end one: yattic account sign-out NAME --computer ID)",

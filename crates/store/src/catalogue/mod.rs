@@ -1,4 +1,5 @@
 //! The catalogue in SQLite: opening it, and its rows.
 
 pub(crate) mod db;
+pub(crate) mod marks;
 pub(crate) mod rows;

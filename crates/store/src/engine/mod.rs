@@ -5,6 +5,7 @@ pub mod identity;
 pub mod mending;
 pub mod secrets;
 
+use crate::catalogue::marks::load_marks;
 use crate::catalogue::{db, rows};
 use crate::engine::identity::Missing;
 use crate::engine::secrets::Secrets;
@@ -12,7 +13,7 @@ use crate::files::dirs::Dirs;
 use crate::files::filer::{Filer, Filing};
 use crate::files::jobs::{Jobs, Step};
 use crate::files::packs::{Packer, Packing};
-use crate::files::placer::{Placer, Placing, load_marks};
+use crate::files::placer::Placer;
 use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
@@ -23,6 +24,7 @@ use crate::fs::staging::{Arriving, Staged, Staging};
 use crate::ops::{NewShelf, Outcome, Place};
 use crate::rights::quota::Claims;
 use crate::timeline::uploads::Uploads;
+use crate::txn::owed::Placing;
 use crate::txn::read_cache::{Caches, View};
 use crate::txn::write_txn::WriteTxn;
 use crate::txn::writer::{Latch, Operation, Put, Writer, shelf_parts};
@@ -259,7 +261,7 @@ impl Engine {
         let latch = Arc::new(Latch::default());
         let writer = Writer {
             disk: disk.clone(),
-            dirs: dirs.clone(),
+            folders: Arc::new(dirs.clone()),
             staging: staging.clone(),
             time: time.clone(),
             latch: latch.clone(),

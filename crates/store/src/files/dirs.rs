@@ -1,11 +1,12 @@
 //! Where folders lie on the disk: found by the object, wherever it is on its way.
 
-use crate::files::placer::Placing;
 use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::FolderPlacement;
 use crate::fs::pending_rename::DiskLocation;
+use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
+use crate::txn::writer::Folders;
 use crate::txn::writer::shelf_parts;
 use quick_cache::sync::Cache;
 use std::future::Future;
@@ -48,6 +49,12 @@ pub(crate) struct Dirs {
 struct Open {
     dir: Arc<OwnedFd>,
     taken_for: ObjectId,
+}
+
+impl Folders for Dirs {
+    fn now(&self, folder: NodeId) -> Pin<Box<dyn Future<Output = Result<Arc<OwnedFd>>> + Send + '_>> {
+        Box::pin(self.find_now(folder))
+    }
 }
 
 impl Dirs {

@@ -4,13 +4,13 @@
 use crate::catalogue::rows;
 use crate::files::filer::{File, Filing};
 use crate::files::past::{Past, hold_still, open_past, see};
-use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, folder_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, Staging};
+use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
 use crate::txn::write_txn::WriteTxn;
 use crate::txn::writer::Operation;

@@ -1,23 +1,21 @@
 //! Carrying out what the disk owes the catalogue, in the order of the marks.
 
-use crate::catalogue::rows::parse;
 use crate::files::dirs::Dirs;
 use crate::files::filer::{File, Filing};
 use crate::files::jobs::Step;
 use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
 use crate::txn::writer::{Operation, shelf_parts};
-use parking_lot::{Condvar, Mutex};
-use sqlx::SqliteConnection;
-use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, HashSet};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
-use tokio::sync::{Notify, mpsc, oneshot};
+use tokio::sync::{mpsc, oneshot};
 use yellow_attic_core::{NodeId, ShelfId};
 
 /// Renames between two syncs.
@@ -31,201 +29,6 @@ pub(crate) const TRIED_AGAIN_WITHIN: Duration = Duration::from_millis(1500);
 /// With nothing to do for so long, how far all is carried out is written to the catalogue: a later start must not
 /// look at marks again whose places somebody has used for something else since.
 const QUIET: Duration = Duration::from_millis(300);
-
-/// What is owed: shared by the writer, the readers and the placer.
-#[derive(Clone)]
-pub(crate) struct Placing(Arc<Inner>);
-
-struct Inner {
-    /// Protects the queue and the places of objects on their way, which must agree.
-    state: Mutex<State>,
-    placed: AtomicI64,
-    /// How many marks up to `placed` wait all the same.
-    stuck: AtomicUsize,
-    /// How many shelves take no writes.
-    stopped: AtomicUsize,
-    /// Something to do, for the placer's thread.
-    work: (Mutex<bool>, Condvar),
-    room: Notify,
-    stop: AtomicBool,
-    /// How many wait for the disk to be in step.
-    settling: AtomicI64,
-    /// Beyond so many renames, or one so old, writers wait.
-    most: (usize, Duration),
-}
-
-#[derive(Default)]
-struct State {
-    queue: VecDeque<Task>,
-    under_way: usize,
-    places: HashMap<ObjectId, Vec<DiskLocation>>,
-    highest: i64,
-    /// Since when something has been owed without a pause, batch by batch.
-    owed_since: Option<Instant>,
-    trouble: Option<StoreError>,
-    /// Renames that cannot be carried out now, by mark, with the reason; all else goes on.
-    stuck: BTreeMap<i64, (Task, StoreError)>,
-    /// Shelves whose folders are not as they should be: they take no writes, and the others do.
-    stopped: HashMap<ShelfId, StoreError>,
-}
-
-impl Placing {
-    pub fn new(placed: i64, most: (usize, Duration)) -> Placing {
-        Placing(Arc::new(Inner {
-            state: Mutex::new(State { highest: placed, ..State::default() }),
-            placed: AtomicI64::new(placed),
-            stuck: AtomicUsize::new(0),
-            stopped: AtomicUsize::new(0),
-            work: Default::default(),
-            room: Notify::new(),
-            stop: AtomicBool::new(false),
-            settling: AtomicI64::new(0),
-            most,
-        }))
-    }
-
-    /// Every mark up to this one is carried out and synced, but for those that are stuck.
-    pub fn placed(&self) -> i64 {
-        self.0.placed.load(Ordering::SeqCst)
-    }
-
-    /// Whether a mark is carried out and synced.
-    pub fn is_placed(&self, mark: i64) -> bool {
-        mark <= self.placed()
-            && (self.0.stuck.load(Ordering::SeqCst) == 0 || !self.0.state.lock().stuck.contains_key(&mark))
-    }
-
-    /// The marks that wait although later ones are carried out.
-    pub fn stuck(&self) -> Vec<i64> {
-        match self.0.stuck.load(Ordering::SeqCst) {
-            0 => Vec::new(),
-            _ => self.0.state.lock().stuck.keys().copied().collect(),
-        }
-    }
-
-    /// Owes these renames, in order. `highest`: the last mark given out.
-    pub fn add(&self, tasks: Vec<Task>, highest: i64) {
-        let mut state = self.0.state.lock();
-        for task in &tasks {
-            let places = state.places.entry(task.object).or_default();
-            places.push(task.from.clone());
-            places.push(task.to.clone());
-        }
-        if !tasks.is_empty() {
-            state.owed_since.get_or_insert_with(Instant::now);
-        }
-        state.queue.extend(tasks);
-        state.highest = state.highest.max(highest);
-        drop(state);
-        self.wake();
-    }
-
-    fn wake(&self) {
-        *self.0.work.0.lock() = true;
-        self.0.work.1.notify_one();
-    }
-
-    /// Adds those of the catalogue's marks that are not known here yet.
-    pub fn add_missing(&self, tasks: Vec<Task>, highest: i64) {
-        let known = self.0.state.lock().highest;
-        self.add(tasks.into_iter().filter(|t| t.mark > known).collect(), highest);
-    }
-
-    /// Where an object on its way can be.
-    pub fn places_of(&self, object: ObjectId) -> Vec<DiskLocation> {
-        self.0.state.lock().places.get(&object).cloned().unwrap_or_default()
-    }
-
-    /// Whether nothing is owed but what is stuck.
-    pub fn is_idle(&self) -> bool {
-        let state = self.0.state.lock();
-        state.queue.is_empty() && state.under_way == 0
-    }
-
-    /// How many renames are owed.
-    pub fn owed(&self) -> usize {
-        let state = self.0.state.lock();
-        state.queue.len() + state.under_way + state.stuck.len()
-    }
-
-    /// Why the disk does not follow, if it does not: writing is refused until it does.
-    pub fn trouble(&self) -> Option<StoreError> {
-        self.0.state.lock().trouble.clone()
-    }
-
-    /// Why shelves take no writes, for those that take none.
-    pub fn stopped_shelves(&self) -> HashMap<ShelfId, StoreError> {
-        match self.0.stopped.load(Ordering::SeqCst) {
-            0 => HashMap::new(),
-            _ => self.0.state.lock().stopped.clone(),
-        }
-    }
-
-    /// A shelf takes no writes until its folder is as it should be.
-    pub fn stop_shelf(&self, shelf: ShelfId, why: StoreError) {
-        let mut state = self.0.state.lock();
-        state.stopped.insert(shelf, why);
-        self.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
-    }
-
-    /// Waits while the disk owes too much, unless it is in trouble.
-    pub async fn wait_for_room(&self) {
-        loop {
-            let room = self.0.room.notified();
-            {
-                let state = self.0.state.lock();
-                let (most, oldest) = self.0.most;
-                let many = state.queue.len() + state.under_way >= most;
-                let old = state.owed_since.is_some_and(|since| since.elapsed() >= oldest);
-                if !(many || old) || state.trouble.is_some() {
-                    return;
-                }
-            }
-            tokio::select! {
-                () = room => {}
-                () = tokio::time::sleep(Duration::from_millis(50)) => {}
-            }
-        }
-    }
-
-    /// Waits until all that was owed at the call is carried out, or the disk is in trouble.
-    pub async fn settle(&self) -> Result<()> {
-        self.0.settling.fetch_add(1, Ordering::SeqCst);
-        let settled = self.settled().await;
-        self.0.settling.fetch_sub(1, Ordering::SeqCst);
-        settled
-    }
-
-    async fn settled(&self) -> Result<()> {
-        loop {
-            if let Some(trouble) = self.trouble() {
-                return Err(trouble);
-            }
-            if self.is_idle() || self.0.stop.load(Ordering::SeqCst) {
-                return Ok(());
-            }
-            tokio::time::sleep(Duration::from_millis(1)).await;
-        }
-    }
-
-    pub fn stop(&self) {
-        self.0.stop.store(true, Ordering::SeqCst);
-        self.wake();
-    }
-}
-
-/// Reads the marks that are still set, in order.
-pub(crate) async fn load_marks(conn: &mut SqliteConnection) -> Result<Vec<Task>> {
-    let rows: Vec<(i64, String)> =
-        sqlx::query_as("SELECT id, task FROM marks ORDER BY id").fetch_all(conn).await?;
-    rows.into_iter()
-        .map(|(mark, text)| {
-            let mut task: Task = parse(&text)?;
-            task.mark = mark;
-            Ok(task)
-        })
-        .collect()
-}
 
 /// Carries out renames. Runs on a thread of its own.
 pub(crate) struct Placer {

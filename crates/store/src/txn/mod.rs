@@ -1,5 +1,6 @@
 //! One group of operations: gathered, staged, decided, committed; and what readers share.
 
+pub(crate) mod owed;
 pub(crate) mod quota_checks;
 pub(crate) mod read_cache;
 pub(crate) mod write_txn;

@@ -1,8 +1,6 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
-use crate::files::dirs::Dirs;
-use crate::files::placer::Placing;
 use crate::fs::clock::Timekeeper;
 use crate::fs::commits::Commits;
 use crate::fs::disk::{Disk, ObjectId, content_name, look};
@@ -16,10 +14,12 @@ use crate::ops::grants::{self, Granting};
 use crate::ops::revive;
 use crate::ops::{self, NewShelf, Outcome, Place, SaveHeuristics, StagedContent};
 use crate::rights::locks::{Held, Locking};
+use crate::txn::owed::Placing;
 use crate::txn::read_cache::Caches;
 use crate::txn::write_txn::{Changed, WriteTxn};
 use sqlx::SqliteConnection;
 use std::future::Future;
+use std::os::fd::OwnedFd;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
@@ -285,9 +285,15 @@ enum Failed {
 /// While the outcome of a commit is in doubt, it is looked at again after this.
 const LOOK_AGAIN: Duration = Duration::from_millis(250);
 
+/// Where folders are on the disk just now, as far as all that was answered before is carried out.
+pub(crate) trait Folders: Send + Sync {
+    /// The directory of a folder.
+    fn now(&self, folder: NodeId) -> Pin<Box<dyn Future<Output = Result<Arc<OwnedFd>>> + Send + '_>>;
+}
+
 pub(crate) struct Writer {
     pub disk: Arc<Disk>,
-    pub dirs: Dirs,
+    pub folders: Arc<dyn Folders>,
     pub staging: Arc<Staging>,
     pub time: Arc<Timekeeper>,
     pub latch: Arc<Latch>,
@@ -492,7 +498,7 @@ impl Writer {
                 limbo.clear();
             }
             txn.recover().await?;
-            let tasks = crate::files::placer::load_marks(&mut txn.conn).await?;
+            let tasks = crate::catalogue::marks::load_marks(&mut txn.conn).await?;
             self.placing.add_missing(tasks, txn.heads.mark);
             Ok::<_, StoreError>(())
         };
@@ -579,7 +585,7 @@ impl Writer {
         let Some(parent) = row.parent.filter(|_| self.placing.places_of(object).is_empty()) else {
             return Ok(None);
         };
-        let Ok(dir) = self.dirs.find_now(parent).await else { return Ok(None) };
+        let Ok(dir) = self.folders.now(parent).await else { return Ok(None) };
         Ok(look(&*dir, row.name()).ok().flatten().map(|there| there.id).filter(|id| *id != object))
     }
 

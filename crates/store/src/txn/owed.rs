@@ -1,0 +1,196 @@
+//! What the disk owes the catalogue: the queue that the writer fills and the placer empties.
+
+use crate::fs::disk::ObjectId;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::pending_rename::{DiskLocation, Task};
+use parking_lot::{Condvar, Mutex};
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+use tokio::sync::Notify;
+use yellow_attic_core::ShelfId;
+
+/// What is owed: shared by the writer, the readers and the placer.
+#[derive(Clone)]
+pub(crate) struct Placing(pub(crate) Arc<Inner>);
+
+/// The queue, as its worker has it.
+pub(crate) struct Inner {
+    /// Protects the queue and the places of objects on their way, which must agree.
+    pub state: Mutex<State>,
+    pub placed: AtomicI64,
+    /// How many marks up to `placed` wait all the same.
+    pub stuck: AtomicUsize,
+    /// How many shelves take no writes.
+    pub stopped: AtomicUsize,
+    /// Something to do, for the placer's thread.
+    pub work: (Mutex<bool>, Condvar),
+    pub room: Notify,
+    pub stop: AtomicBool,
+    /// How many wait for the disk to be in step.
+    pub settling: AtomicI64,
+    /// Beyond so many renames, or one so old, writers wait.
+    pub most: (usize, Duration),
+}
+
+/// What is owed, and what of it cannot be done just now.
+#[derive(Default)]
+pub(crate) struct State {
+    pub queue: VecDeque<Task>,
+    pub under_way: usize,
+    pub places: HashMap<ObjectId, Vec<DiskLocation>>,
+    pub highest: i64,
+    /// Since when something has been owed without a pause, batch by batch.
+    pub owed_since: Option<Instant>,
+    pub trouble: Option<StoreError>,
+    /// Renames that cannot be carried out now, by mark, with the reason; all else goes on.
+    pub stuck: BTreeMap<i64, (Task, StoreError)>,
+    /// Shelves whose folders are not as they should be: they take no writes, and the others do.
+    pub stopped: HashMap<ShelfId, StoreError>,
+}
+
+impl Placing {
+    pub fn new(placed: i64, most: (usize, Duration)) -> Placing {
+        Placing(Arc::new(Inner {
+            state: Mutex::new(State { highest: placed, ..State::default() }),
+            placed: AtomicI64::new(placed),
+            stuck: AtomicUsize::new(0),
+            stopped: AtomicUsize::new(0),
+            work: Default::default(),
+            room: Notify::new(),
+            stop: AtomicBool::new(false),
+            settling: AtomicI64::new(0),
+            most,
+        }))
+    }
+
+    /// Every mark up to this one is carried out and synced, but for those that are stuck.
+    pub fn placed(&self) -> i64 {
+        self.0.placed.load(Ordering::SeqCst)
+    }
+
+    /// Whether a mark is carried out and synced.
+    pub fn is_placed(&self, mark: i64) -> bool {
+        mark <= self.placed()
+            && (self.0.stuck.load(Ordering::SeqCst) == 0 || !self.0.state.lock().stuck.contains_key(&mark))
+    }
+
+    /// The marks that wait although later ones are carried out.
+    pub fn stuck(&self) -> Vec<i64> {
+        match self.0.stuck.load(Ordering::SeqCst) {
+            0 => Vec::new(),
+            _ => self.0.state.lock().stuck.keys().copied().collect(),
+        }
+    }
+
+    /// Owes these renames, in order. `highest`: the last mark given out.
+    pub fn add(&self, tasks: Vec<Task>, highest: i64) {
+        let mut state = self.0.state.lock();
+        for task in &tasks {
+            let places = state.places.entry(task.object).or_default();
+            places.push(task.from.clone());
+            places.push(task.to.clone());
+        }
+        if !tasks.is_empty() {
+            state.owed_since.get_or_insert_with(Instant::now);
+        }
+        state.queue.extend(tasks);
+        state.highest = state.highest.max(highest);
+        drop(state);
+        self.wake();
+    }
+
+    pub fn wake(&self) {
+        *self.0.work.0.lock() = true;
+        self.0.work.1.notify_one();
+    }
+
+    /// Adds those of the catalogue's marks that are not known here yet.
+    pub fn add_missing(&self, tasks: Vec<Task>, highest: i64) {
+        let known = self.0.state.lock().highest;
+        self.add(tasks.into_iter().filter(|t| t.mark > known).collect(), highest);
+    }
+
+    /// Where an object on its way can be.
+    pub fn places_of(&self, object: ObjectId) -> Vec<DiskLocation> {
+        self.0.state.lock().places.get(&object).cloned().unwrap_or_default()
+    }
+
+    /// Whether nothing is owed but what is stuck.
+    pub fn is_idle(&self) -> bool {
+        let state = self.0.state.lock();
+        state.queue.is_empty() && state.under_way == 0
+    }
+
+    /// How many renames are owed.
+    pub fn owed(&self) -> usize {
+        let state = self.0.state.lock();
+        state.queue.len() + state.under_way + state.stuck.len()
+    }
+
+    /// Why the disk does not follow, if it does not: writing is refused until it does.
+    pub fn trouble(&self) -> Option<StoreError> {
+        self.0.state.lock().trouble.clone()
+    }
+
+    /// Why shelves take no writes, for those that take none.
+    pub fn stopped_shelves(&self) -> HashMap<ShelfId, StoreError> {
+        match self.0.stopped.load(Ordering::SeqCst) {
+            0 => HashMap::new(),
+            _ => self.0.state.lock().stopped.clone(),
+        }
+    }
+
+    /// A shelf takes no writes until its folder is as it should be.
+    pub fn stop_shelf(&self, shelf: ShelfId, why: StoreError) {
+        let mut state = self.0.state.lock();
+        state.stopped.insert(shelf, why);
+        self.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
+    }
+
+    /// Waits while the disk owes too much, unless it is in trouble.
+    pub async fn wait_for_room(&self) {
+        loop {
+            let room = self.0.room.notified();
+            {
+                let state = self.0.state.lock();
+                let (most, oldest) = self.0.most;
+                let many = state.queue.len() + state.under_way >= most;
+                let old = state.owed_since.is_some_and(|since| since.elapsed() >= oldest);
+                if !(many || old) || state.trouble.is_some() {
+                    return;
+                }
+            }
+            tokio::select! {
+                () = room => {}
+                () = tokio::time::sleep(Duration::from_millis(50)) => {}
+            }
+        }
+    }
+
+    /// Waits until all that was owed at the call is carried out, or the disk is in trouble.
+    pub async fn settle(&self) -> Result<()> {
+        self.0.settling.fetch_add(1, Ordering::SeqCst);
+        let settled = self.settled().await;
+        self.0.settling.fetch_sub(1, Ordering::SeqCst);
+        settled
+    }
+
+    async fn settled(&self) -> Result<()> {
+        loop {
+            if let Some(trouble) = self.trouble() {
+                return Err(trouble);
+            }
+            if self.is_idle() || self.0.stop.load(Ordering::SeqCst) {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(1)).await;
+        }
+    }
+
+    pub fn stop(&self) {
+        self.0.stop.store(true, Ordering::SeqCst);
+        self.wake();
+    }
+}
