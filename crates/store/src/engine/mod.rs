@@ -18,16 +18,28 @@ use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::fault_points::{AllSteps, Steps};
+use crate::fs::model::shelf_parts;
 use crate::fs::model::{Actor, ChangeKind, Row, Shelf};
 use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
+use crate::ops::make::MakeFolder;
+use crate::ops::make::MakeShelf;
+use crate::ops::put::Put;
+use crate::ops::record::Note;
+use crate::ops::relocate::MoveNode;
+use crate::ops::relocate::Remove;
+use crate::ops::revive::ReviveFile;
+use crate::ops::revive::ReviveFolder;
 use crate::ops::{NewShelf, Outcome, Place};
 use crate::rights::quota::Claims;
 use crate::timeline::uploads::Uploads;
+use crate::txn::operation::Operation;
+use crate::txn::operation::Queued;
+use crate::txn::operation::asked;
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::{Caches, View};
 use crate::txn::write_txn::WriteTxn;
-use crate::txn::writer::{Latch, Operation, Put, Writer, shelf_parts};
+use crate::txn::writer::{Latch, Writer};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::Connection;
@@ -35,7 +47,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
-use tokio::sync::{Notify, mpsc, oneshot};
+use tokio::sync::{Notify, mpsc};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::cursor::Seal;
 use yellow_attic_core::{AccountId, Name, NodeId};
@@ -128,7 +140,7 @@ pub(crate) struct Shared {
     work: Arc<crate::txn::writer::Work>,
     stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
-    writer: Mutex<Option<mpsc::Sender<Operation>>>,
+    writer: Mutex<Option<mpsc::Sender<Queued>>>,
     running: Mutex<Running>,
     /// Where the engine's own tasks run, whatever runtime its callers come from.
     pub(crate) runtime: tokio::runtime::Handle,
@@ -377,10 +389,7 @@ impl Engine {
 
     /// Sends the writer something and waits for the answer. Runs to its end even if the
     /// caller stops waiting.
-    pub(crate) async fn ask<T>(
-        &self,
-        make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation,
-    ) -> Result<T> {
+    pub(crate) async fn ask<O: Operation>(&self, operation: O) -> Result<O::Told> {
         if let Some(why) = self.shared.latch.reason() {
             return Err(why);
         }
@@ -392,8 +401,8 @@ impl Engine {
             });
         }
         let sender = self.shared.writer.lock().clone().ok_or(StoreError::Stopping)?;
-        let (answer, answered) = oneshot::channel();
-        sender.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+        let (queued, answered) = asked(operation);
+        sender.send(queued).await.map_err(|_| StoreError::Stopping)?;
         drop(sender);
         let done = answered.await.map_err(|_| StoreError::Stopping)?;
         match done {
@@ -408,10 +417,9 @@ impl Engine {
     }
 
     /// Has the writer do something that nobody waits for; not at all if it has much to do.
-    pub(crate) fn ask_later<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) {
+    pub(crate) fn ask_later<O: Operation>(&self, operation: O) {
         if let Some(sender) = self.shared.writer.lock().clone() {
-            let (answer, _) = oneshot::channel();
-            let _ = sender.try_send(make(answer));
+            let _ = sender.try_send(asked(operation).0);
         }
     }
 
@@ -569,7 +577,7 @@ impl Engine {
     #[boxed]
     pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
         let actor = actor.clone();
-        let done = self.ask(|answer| Operation::MakeShelf { actor, new, answer }).await?;
+        let done = self.ask(MakeShelf::new(actor, new)).await?;
         let id = done.row.map(|r| r.shelf).unwrap_or_default();
         self.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))
     }
@@ -589,7 +597,7 @@ impl Engine {
         like: Option<NodeId>,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::MakeFolder { actor, parent, name, like, answer }).await
+        self.ask(MakeFolder::new(actor, parent, name, like)).await
     }
 
     /// Puts staged bytes at a name. After the answer they are on the disk.
@@ -619,19 +627,17 @@ impl Engine {
         like: Option<NodeId>,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| {
-            Operation::Put(Box::new(Put {
-                actor,
-                parent,
-                name,
-                staged,
-                mtime,
-                conditions,
-                how,
-                upload: None,
-                like,
-                answer,
-            }))
+        self.ask(Put {
+            actor,
+            parent,
+            name,
+            staged,
+            mtime,
+            conditions,
+            how,
+            upload: None,
+            like,
+            content: None,
         })
         .await
     }
@@ -648,14 +654,14 @@ impl Engine {
         conditions: Conditions,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Move { actor, node, parent, name, replace, conditions, answer }).await
+        self.ask(MoveNode { actor, node, parent, name, replace, conditions }).await
     }
 
     /// Removes. What was there stays in the past.
     #[boxed]
     pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Remove { actor, node, conditions, answer }).await
+        self.ask(Remove { actor, node, conditions }).await
     }
 
     pub(crate) async fn revive_file(
@@ -668,7 +674,7 @@ impl Engine {
         mtime: i64,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::ReviveFile { actor, node, place, last, staged, mtime, answer }).await
+        self.ask(ReviveFile { actor, node, place, last, staged, mtime, content: None }).await
     }
 
     pub(crate) async fn revive_folder(
@@ -680,7 +686,7 @@ impl Engine {
         how: ChangeKind,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::ReviveFolder { actor, node, place, last, how, answer }).await
+        self.ask(ReviveFolder { actor, node, place, last, how, made: None }).await
     }
 
     /// Writes a row of the record for something that changes no file.
@@ -694,7 +700,7 @@ impl Engine {
         detail: &str,
     ) -> Result<()> {
         let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
-        self.ask(|answer| Operation::Note { actor, action, node, what, detail, answer }).await
+        self.ask(Note { actor, action, node, what, detail }).await
     }
 
     // --- for tests and tools ---
@@ -716,7 +722,7 @@ impl Engine {
             }
             tokio::time::sleep(std::time::Duration::from_millis(1)).await;
         }
-        self.ask(|answer| Operation::Step { step: Step::Nothing, answer }).await
+        self.ask(Step::Nothing).await
     }
 
     /// The shelf with its present name, by id.

@@ -3,11 +3,11 @@
 use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::FolderPlacement;
+use crate::fs::model::shelf_parts;
 use crate::fs::pending_rename::DiskLocation;
+use crate::txn::operation::Folders;
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
-use crate::txn::writer::Folders;
-use crate::txn::writer::shelf_parts;
 use quick_cache::sync::Cache;
 use std::future::Future;
 use std::os::fd::OwnedFd;

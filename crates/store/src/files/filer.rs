@@ -7,14 +7,21 @@ use crate::files::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past,
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
+use crate::ops::found::Displaced;
+use crate::ops::found::EnterRemoved;
+use crate::ops::found::Lost;
+use crate::ops::record::ChangeCatalogue;
+use crate::ops::record::Finding;
+use crate::txn::operation::Operation;
+use crate::txn::operation::Queued;
+use crate::txn::operation::asked;
 use crate::txn::read_cache::View;
-use crate::txn::writer::Operation;
 use parking_lot::Mutex;
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::runtime::Handle;
-use tokio::sync::{Notify, mpsc, oneshot};
+use tokio::sync::{Notify, mpsc};
 use yellow_attic_core::chunking::WORTH;
 use yellow_attic_core::{ContentId, NodeId};
 
@@ -76,7 +83,7 @@ pub(crate) struct Filer {
     pub staging: Arc<Staging>,
     pub filing: Filing,
     pub packing: Packing,
-    pub writer: mpsc::WeakSender<Operation>,
+    pub writer: mpsc::WeakSender<Queued>,
     pub handle: Handle,
     /// What was filed since the last sync.
     pub owed: Mutex<Vec<[u8; 32]>>,
@@ -139,10 +146,7 @@ impl Filer {
             File::Content(id, node) => self.content(*id, *node),
             File::Adopted { node, name, object, remade } => {
                 let (node, object) = (*node, *object);
-                self.ask(|answer| Operation::Step {
-                    step: crate::files::jobs::Step::Adopt { node, object },
-                    answer,
-                })?;
+                self.ask(crate::files::jobs::Step::Adopt { node, object })?;
                 let (kind, detail) = match remade {
                     false => (
                         "folder taken up",
@@ -155,14 +159,13 @@ impl Filer {
                         ),
                     ),
                 };
-                self.ask(|answer| Operation::Finding { kind, node: Some(node), detail, answer })
+                self.ask(Finding { kind, node: Some(node), detail })
             }
             File::Stranger { name, node, instead_of } => self.stranger(name, *node, *instead_of),
-            File::Nowhere { node, name } => self.ask(|answer| Operation::Finding {
+            File::Nowhere { node, name } => self.ask(Finding {
                 kind: "not on the disk",
                 node: Some(*node),
                 detail: format!("\"{name}\" could not be placed: its bytes are nowhere"),
-                answer,
             }),
             File::CondemnMany(hashes) => {
                 self.condemn(hashes)?;
@@ -172,11 +175,11 @@ impl Filer {
         }
     }
 
-    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
+    fn ask<O: Operation>(&self, operation: O) -> Result<O::Told> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
-        let (answer, answered) = oneshot::channel();
+        let (queued, answered) = asked(operation);
         self.handle.block_on(async {
-            writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+            writer.send(queued).await.map_err(|_| StoreError::Stopping)?;
             answered.await.map_err(|_| StoreError::Stopping)?
         })
     }
@@ -199,7 +202,7 @@ impl Filer {
                 && content.life == crate::fs::model::ContentState::Past
                 && !self.handle.block_on(self.view.is_packed(&content.hash))?
             {
-                return self.ask(|answer| Operation::Lost { content: id, node, answer });
+                return self.ask(Lost { content: id, node });
             }
             return Ok(());
         };
@@ -250,7 +253,7 @@ impl Filer {
         let hash = seen.hash;
         if hash != recorded {
             let foreign = seen.foreign(&self.staging);
-            self.ask(|answer| Operation::Displaced { node, foreign, instead_of, answer })?;
+            self.ask(Displaced { node, foreign, instead_of })?;
         }
         Ok(hash)
     }
@@ -281,14 +284,8 @@ impl Filer {
             Plain::Folder => {
                 let Some(row) = self.handle.block_on(self.view.row(node))? else { return Ok(()) };
                 let (Some(parent), key) = (row.parent, row.key.clone()) else { return Ok(()) };
-                let folder = self.ask(|answer| Operation::EnterRemoved {
-                    parent,
-                    key,
-                    known: None,
-                    foreign: None,
-                    object: seen.id,
-                    answer,
-                })?;
+                let folder =
+                    self.ask(EnterRemoved { parent, key, known: None, foreign: None, object: seen.id })?;
                 self.disk
                     .rename(
                         &self.disk.incoming,
@@ -298,13 +295,12 @@ impl Filer {
                     )
                     .map_err(|e| io(&e))
             }
-            Plain::Other => self.ask(|answer| Operation::Finding {
+            Plain::Other => self.ask(Finding {
                 kind: "left alone",
                 node: Some(node),
                 detail: format!(
                     "neither a file nor a folder stood in the way; it was moved to past/incoming/{name}"
                 ),
-                answer,
             }),
         }
     }
@@ -323,40 +319,33 @@ impl Filer {
         let list = serde_json::to_string(&places.iter().map(|(text, _)| text).collect::<Vec<_>>());
         let list = list.map_err(|e| StoreError::Catalogue(e.to_string()))?;
         // Looked at once more inside a writer transaction: a new reference takes it back.
-        self.ask(|answer| Operation::Catalogue {
-            rights: false,
-            actor: crate::fs::model::Actor::service(),
-            action: "",
-            what: String::new(),
-            change: Box::new(move |conn| {
-                Box::pin(async move {
-                    let needless: Vec<String> = sqlx::query_scalar(
-                        "SELECT j.value FROM json_each(?) j WHERE NOT EXISTS
+        self.ask(ChangeCatalogue::quiet(move |conn| {
+            Box::pin(async move {
+                let needless: Vec<String> = sqlx::query_scalar(
+                    "SELECT j.value FROM json_each(?) j WHERE NOT EXISTS
                            (SELECT 1 FROM contents c WHERE c.hash = unhex(j.value) AND c.state = 1)",
-                    )
-                    .bind(list)
-                    .fetch_all(&mut *conn)
-                    .await?;
-                    for (text, dir) in places.iter().filter(|(text, _)| needless.contains(text)) {
-                        match disk.unlink(dir, text, false) {
-                            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
-                                return Err(StoreError::BadInput(e.to_string()));
-                            }
-                            _ => {}
+                )
+                .bind(list)
+                .fetch_all(&mut *conn)
+                .await?;
+                for (text, dir) in places.iter().filter(|(text, _)| needless.contains(text)) {
+                    match disk.unlink(dir, text, false) {
+                        Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                            return Err(StoreError::BadInput(e.to_string()));
                         }
+                        _ => {}
                     }
-                    let needless = serde_json::to_string(&needless).unwrap_or_default();
-                    sqlx::query(
-                        "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))",
-                    )
-                    .bind(needless)
-                    .execute(conn)
-                    .await?;
-                    Ok(())
-                })
-            }),
-            answer,
-        })
+                }
+                let needless = serde_json::to_string(&needless).unwrap_or_default();
+                sqlx::query(
+                    "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))",
+                )
+                .bind(needless)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        }))
     }
 }
 

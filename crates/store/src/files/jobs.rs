@@ -10,13 +10,16 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, Staging};
+use crate::ops::found::EnterRemoved;
+use crate::ops::found::Lost;
+use crate::ops::record::Finding;
+use crate::txn::operation::{Around, Brought, Operation, Queued, asked};
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
 use crate::txn::write_txn::WriteTxn;
-use crate::txn::writer::Operation;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use tokio::sync::{Notify, mpsc, oneshot};
+use tokio::sync::{Notify, mpsc};
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::{ContentId, Moment, Name, NodeId, ShelfId};
 
@@ -240,7 +243,7 @@ pub(crate) struct Jobs {
     pub filing: Filing,
     pub packing: crate::files::packs::Packing,
     pub time: Arc<Timekeeper>,
-    pub writer: mpsc::WeakSender<Operation>,
+    pub writer: mpsc::WeakSender<Queued>,
     pub wake: Arc<Notify>,
     pub stopped: Arc<AtomicBool>,
 }
@@ -304,16 +307,16 @@ impl Jobs {
         Ok(())
     }
 
-    async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
+    async fn ask<O: Operation>(&self, operation: O) -> Result<O::Told> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
-        let (answer, answered) = oneshot::channel();
-        writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+        let (queued, answered) = asked(operation);
+        writer.send(queued).await.map_err(|_| StoreError::Stopping)?;
         drop(writer);
         answered.await.map_err(|_| StoreError::Stopping)?
     }
 
     async fn step(&self, step: Step) -> Result<()> {
-        self.ask(|answer| Operation::Step { step, answer }).await
+        self.ask(step).await
     }
 
     /// Waits until all is carried out that is owed; refused while something is stuck.
@@ -374,16 +377,8 @@ impl Jobs {
         match seen.kind {
             Plain::Folder => {
                 let object = seen.id;
-                let child = self
-                    .ask(|answer| Operation::EnterRemoved {
-                        parent,
-                        key,
-                        known: None,
-                        foreign: None,
-                        object,
-                        answer,
-                    })
-                    .await?;
+                let child =
+                    self.ask(EnterRemoved { parent, key, known: None, foreign: None, object }).await?;
                 self.disk.rename(dir, text, &self.disk.removed, &folder_name(child)).map_err(|e| io(&e))
             }
             Plain::File => {
@@ -394,15 +389,7 @@ impl Jobs {
                 let seen = tokio::task::spawn_blocking(move || see(&disk, &its_dir, &name)).await;
                 let seen = seen.map_err(|_| StoreError::Stopping)?.map_err(|e| io(&e))?;
                 let (foreign, object) = (Some(seen.foreign(&staging)), ObjectId::default());
-                self.ask(|answer| Operation::EnterRemoved {
-                    parent,
-                    key: key.clone(),
-                    known,
-                    foreign,
-                    object,
-                    answer,
-                })
-                .await?;
+                self.ask(EnterRemoved { parent, key: key.clone(), known, foreign, object }).await?;
                 let (disk, name) = (self.disk.clone(), text.to_string());
                 let its_dir = dir.try_clone().map_err(|e| io(&e))?;
                 let filed = tokio::task::spawn_blocking(move || {
@@ -435,7 +422,7 @@ impl Jobs {
         rustix::fs::renameat(dir, raw, &self.disk.removed, aside.as_str()).map_err(|e| io(&e.into()))?;
         let detail =
             format!("\"{shown}\" in a removed folder is no plain file; it was moved to past/removed/{aside}");
-        self.ask(|answer| Operation::Finding { kind: "left alone", node: Some(parent), detail, answer }).await
+        self.ask(Finding { kind: "left alone", node: Some(parent), detail }).await
     }
 
     /// Puts a folder that came back together again, from what its taking apart had done.
@@ -515,12 +502,28 @@ impl Jobs {
             // Told, and nothing else waits for it.
             Err(StoreError::BytesMissing(_)) => {
                 let node = row.node;
-                return self.ask(|answer| Operation::Lost { content: content.id, node, answer }).await;
+                return self.ask(Lost { content: content.id, node }).await;
             }
             Err(e) => return Err(e),
         };
         self.step(Step::Relive { row, staged, object: ObjectId::default() }).await?;
         self.filing.add(vec![File::CondemnMany(vec![content.hash])]);
         Ok(())
+    }
+}
+
+impl Operation for Step {
+    type Told = ();
+
+    fn bring(&mut self, disk: &Arc<Disk>, _staging: &Arc<Staging>) -> Result<Brought> {
+        Step::bring(self, disk).map(|()| Brought::Nothing)
+    }
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<()> {
+        std::mem::replace(self, Step::Nothing).apply(txn).await
     }
 }

@@ -18,8 +18,11 @@ use crate::files::past::{Past, open_past};
 use crate::fs::disk::{Disk, hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
+use crate::ops::record::ChangeCatalogue;
+use crate::txn::operation::Operation;
+use crate::txn::operation::Queued;
+use crate::txn::operation::asked;
 use crate::txn::read_cache::View;
-use crate::txn::writer::Operation;
 use parking_lot::Mutex;
 use rustix::fs::{Mode, OFlags, openat};
 use std::collections::{HashMap, VecDeque};
@@ -31,7 +34,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
-use tokio::sync::{Notify, mpsc, oneshot};
+use tokio::sync::{Notify, mpsc};
 use yellow_attic_core::chunking::{cut, read_recipe, write_recipe};
 
 /// A pack file that is full.
@@ -253,7 +256,7 @@ pub(crate) struct Packer {
     pub staging: Arc<Staging>,
     pub packing: Packing,
     pub filing: Filing,
-    pub writer: mpsc::WeakSender<Operation>,
+    pub writer: mpsc::WeakSender<Queued>,
     pub handle: Handle,
     pub open: Option<Open>,
 }
@@ -298,11 +301,11 @@ impl Packer {
         }
     }
 
-    fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T>>) -> Operation) -> Result<T> {
+    fn ask<O: Operation>(&self, operation: O) -> Result<O::Told> {
         let writer = self.writer.upgrade().ok_or(StoreError::Stopping)?;
-        let (answer, answered) = oneshot::channel();
+        let (queued, answered) = asked(operation);
         self.handle.block_on(async {
-            writer.send(make(answer)).await.map_err(|_| StoreError::Stopping)?;
+            writer.send(queued).await.map_err(|_| StoreError::Stopping)?;
             drop(writer);
             answered.await.map_err(|_| StoreError::Stopping)?
         })
@@ -316,14 +319,7 @@ impl Packer {
         + Send
         + 'static,
     ) -> Result<()> {
-        self.ask(|answer| Operation::Catalogue {
-            change: Box::new(change),
-            actor: crate::fs::model::Actor::service(),
-            action: "",
-            what: String::new(),
-            rights: false,
-            answer,
-        })
+        self.ask(ChangeCatalogue::quiet(change))
     }
 
     /// Finds what a stop left: packs that no row names, tails of packs, bytes that were let go.

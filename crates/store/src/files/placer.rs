@@ -5,17 +5,19 @@ use crate::files::filer::{File, Filing};
 use crate::files::jobs::Step;
 use crate::fs::disk::{Disk, Look, ObjectId, Plain, content_name, look};
 use crate::fs::error::{Result, StoreError};
+use crate::fs::model::shelf_parts;
 use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::txn::operation::Queued;
+use crate::txn::operation::asked;
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
-use crate::txn::writer::{Operation, shelf_parts};
 use std::collections::{BTreeMap, HashSet};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::mpsc;
 use yellow_attic_core::{NodeId, ShelfId};
 
 /// Renames between two syncs.
@@ -38,7 +40,7 @@ pub(crate) struct Placer {
     pub placing: Placing,
     pub filing: Filing,
     pub handle: Handle,
-    pub writer: mpsc::WeakSender<Operation>,
+    pub writer: mpsc::WeakSender<Queued>,
 }
 
 impl Placer {
@@ -125,8 +127,7 @@ impl Placer {
     /// Has the catalogue know how far all is carried out, without waiting for it.
     fn write_placed(&self) {
         if let Some(writer) = self.writer.upgrade() {
-            let (answer, _) = oneshot::channel();
-            let _ = writer.try_send(Operation::Step { step: Step::Nothing, answer });
+            let _ = writer.try_send(asked(Step::Nothing).0);
         }
     }
 

@@ -344,3 +344,11 @@ pub struct Shelf {
     /// The node at its top.
     pub root: NodeId,
 }
+
+/// Where a shelf lies below `shelves/`.
+pub(crate) fn shelf_parts(kind: ShelfKind, disk_name: &str) -> [&str; 3] {
+    match kind {
+        ShelfKind::Home => ["main", "home", disk_name],
+        ShelfKind::Shared => ["main", "shared", disk_name],
+    }
+}

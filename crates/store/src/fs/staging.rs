@@ -39,7 +39,7 @@ pub struct Staged {
 }
 
 pub(crate) enum Bytes {
-    SaveHeuristics(Vec<u8>),
+    Memory(Vec<u8>),
     Disk(File),
 }
 
@@ -125,7 +125,7 @@ impl Staging {
             hash: *blake3::hash(&bytes).as_bytes(),
             size: bytes.len() as i64,
             noise: Some(yellow_attic_core::mass::noise(&bytes)),
-            bytes: Bytes::SaveHeuristics(bytes),
+            bytes: Bytes::Memory(bytes),
             disk: self.disk.clone(),
             kept: false,
         }
@@ -302,7 +302,7 @@ impl Arriving {
     pub(crate) fn file(&self) -> Result<File> {
         match &self.staged.bytes {
             Bytes::Disk(file) => file.try_clone().map_err(|e| StoreError::io("going on with an upload", &e)),
-            Bytes::SaveHeuristics(_) => Err(StoreError::Stopping),
+            Bytes::Memory(_) => Err(StoreError::Stopping),
         }
     }
 
@@ -333,7 +333,7 @@ impl Staged {
         use std::os::unix::fs::FileExt;
         match (&self.bytes, self.noise) {
             (_, Some(noise)) => noise,
-            (Bytes::SaveHeuristics(bytes), None) => yellow_attic_core::mass::noise(bytes),
+            (Bytes::Memory(bytes), None) => yellow_attic_core::mass::noise(bytes),
             (Bytes::Disk(file), None) => {
                 let parts = yellow_attic_core::mass::samples(u64::try_from(self.size).unwrap_or(0));
                 let read = parts.into_iter().map(|(from, length)| {
@@ -348,10 +348,22 @@ impl Staged {
         }
     }
 
+    /// Brings the bytes to the disk, and tells what lies there. The caller syncs the whole batch.
+    pub(crate) fn lie_down(&mut self, mtime: i64) -> Result<StagedContent> {
+        let look = self.write_out(mtime).map_err(|e| StoreError::io("writing staged bytes", &e))?;
+        Ok(StagedContent {
+            id: self.id,
+            hash: self.hash,
+            size: self.size,
+            noise: self.noise(),
+            object: look.id,
+        })
+    }
+
     /// Brings the bytes to the disk, if they are not there, with their time of modification.
     /// The caller syncs the whole batch.
     pub(crate) fn write_out(&mut self, mtime: i64) -> std::io::Result<Look> {
-        if let Bytes::SaveHeuristics(bytes) = &self.bytes {
+        if let Bytes::Memory(bytes) = &self.bytes {
             let mut file = self.disk.make_staged(&content_name(self.id))?;
             // From here on the name in staging is ours to drop.
             let written = self.disk.step("write staged bytes").and_then(|()| file.write_all(bytes));
@@ -374,7 +386,7 @@ impl Staged {
     pub(crate) fn write_back(&self, disk: &Disk) -> std::io::Result<()> {
         match &self.bytes {
             Bytes::Disk(file) => disk.write_back(file),
-            Bytes::SaveHeuristics(_) => Ok(()),
+            Bytes::Memory(_) => Ok(()),
         }
     }
 
@@ -382,7 +394,7 @@ impl Staged {
     pub(crate) fn sync(&self, disk: &Disk) -> std::io::Result<()> {
         match &self.bytes {
             Bytes::Disk(file) => disk.sync(file),
-            Bytes::SaveHeuristics(_) => Ok(()),
+            Bytes::Memory(_) => Ok(()),
         }
     }
 
@@ -424,4 +436,13 @@ fn hash_so_far(file: &mut File) -> std::io::Result<blake3::Hasher> {
 pub(crate) fn hash_file(file: &mut File) -> std::io::Result<([u8; 32], u64)> {
     let hasher = hash_so_far(file)?;
     Ok((*hasher.finalize().as_bytes(), hasher.count()))
+}
+
+/// Bytes that lie in staging, synced.
+pub(crate) struct StagedContent {
+    pub id: ContentId,
+    pub hash: [u8; 32],
+    pub size: i64,
+    pub noise: u16,
+    pub object: crate::fs::disk::ObjectId,
 }

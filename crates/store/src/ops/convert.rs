@@ -6,6 +6,7 @@ use crate::fs::model::{Actor, ChangeKind, Folder, FolderPlacement, Row, Shelf, S
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::ops::Outcome;
 use crate::ops::grants::{self, NewGrant};
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::{Delta, WriteTxn};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -264,4 +265,26 @@ async fn drop_shelf(
     let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
     txn.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
     Ok(Outcome { row: None, created: false, moment })
+}
+
+/// Makes a folder a shelf, or a shelf a folder.
+pub(crate) struct Convert {
+    pub actor: Actor,
+    pub change: Converting,
+}
+
+impl Operation for Convert {
+    type Told = Outcome;
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    fn within_savepoint(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, around: &mut Around<'_>) -> Result<Outcome> {
+        apply(txn, &self.actor, &self.change, around.take_apart_after).await
+    }
 }

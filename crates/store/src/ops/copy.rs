@@ -4,8 +4,9 @@ use crate::fs::disk::{Disk, ObjectId, content_name};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::fs::staging::StagedContent;
 use crate::fs::staging::{Staged, Staging};
-use crate::ops::StagedContent;
+use crate::txn::operation::{Around, Brought, Operation, StagedFolder};
 use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
@@ -31,16 +32,7 @@ pub(crate) enum Ready {
 
 pub(crate) fn bring(disk: &Arc<Disk>, staging: &Arc<Staging>, item: &mut CopyItem) -> Result<Ready> {
     match &mut item.staged {
-        Some(staged) => {
-            let look = staged.write_out(item.mtime).map_err(|e| StoreError::io("copying", &e))?;
-            Ok(Ready::File(StagedContent {
-                id: staged.id,
-                hash: staged.hash,
-                size: staged.size,
-                noise: staged.noise(),
-                object: look.id,
-            }))
-        }
+        Some(staged) => Ok(Ready::File(staged.lie_down(item.mtime)?)),
         None => {
             let id = staging.next_id();
             let object =
@@ -115,4 +107,67 @@ pub(crate) async fn add_batch(
         nodes.push(node);
     }
     Ok(nodes)
+}
+
+/// Makes the top of a copy: a folder without a row.
+#[derive(Default)]
+pub(crate) struct CopyTop {
+    made: Option<StagedFolder>,
+}
+
+impl Operation for CopyTop {
+    type Told = NodeId;
+
+    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Result<Brought> {
+        self.made = Some(StagedFolder::make(disk, staging)?);
+        Ok(Brought::Something)
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<NodeId> {
+        let made = self.made.as_ref().map(|made| (made.id, made.object)).ok_or(StoreError::Stopping)?;
+        make_top(txn, made).await
+    }
+
+    fn kept(self) {
+        self.made.into_iter().for_each(StagedFolder::keep);
+    }
+}
+
+/// Adds some things to a copy that grows.
+pub(crate) struct CopyBatch {
+    actor: Actor,
+    items: Vec<CopyItem>,
+    ready: Vec<Ready>,
+}
+
+impl CopyBatch {
+    pub fn new(actor: Actor, items: Vec<CopyItem>) -> CopyBatch {
+        CopyBatch { actor, items, ready: Vec::new() }
+    }
+}
+
+impl Operation for CopyBatch {
+    type Told = Vec<NodeId>;
+
+    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Result<Brought> {
+        self.ready =
+            self.items.iter_mut().map(|item| bring(disk, staging, item)).collect::<Result<Vec<_>>>()?;
+        Ok(Brought::Something)
+    }
+
+    fn staged(&self) -> Vec<&Staged> {
+        self.items.iter().filter_map(|i| i.staged.as_ref()).collect()
+    }
+
+    fn arriving(&self) -> usize {
+        self.items.len()
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Vec<NodeId>> {
+        add_batch(txn, &self.actor, &self.items, &self.ready).await
+    }
+
+    fn kept(self) {
+        self.items.into_iter().filter_map(|i| i.staged).for_each(Staged::keep);
+    }
 }

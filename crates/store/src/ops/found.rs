@@ -4,6 +4,7 @@ use crate::catalogue::rows;
 use crate::fs::disk::ObjectId;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, PastRow, Row};
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
@@ -263,5 +264,66 @@ fn past_content(foreign: &Foreign) -> Content {
         life: ContentState::Past,
         object: foreign.object,
         mark: 0,
+    }
+}
+
+/// Bytes that another program put in a file's place become a state of it.
+pub(crate) struct Displaced {
+    pub node: NodeId,
+    pub foreign: Foreign,
+    pub instead_of: Option<ContentId>,
+}
+
+impl Operation for Displaced {
+    type Told = ();
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<()> {
+        enter_displaced(txn, self.node, &self.foreign, self.instead_of).await
+    }
+}
+
+/// What stands in a file's place by now is taken up.
+pub(crate) struct TakeUp {
+    pub node: NodeId,
+    pub was: ContentId,
+    pub foreign: Foreign,
+}
+
+impl Operation for TakeUp {
+    type Told = Option<Arc<Row>>;
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Option<Arc<Row>>> {
+        take_up(txn, self.node, self.was, &self.foreign).await
+    }
+}
+
+/// Something left in a removed folder by others enters the past.
+pub(crate) struct EnterRemoved {
+    pub parent: NodeId,
+    pub key: Arc<str>,
+    pub known: Option<NodeId>,
+    pub foreign: Option<Foreign>,
+    pub object: ObjectId,
+}
+
+impl Operation for EnterRemoved {
+    type Told = NodeId;
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<NodeId> {
+        enter_removed(txn, self.parent, &self.key, self.known, self.foreign.as_ref(), self.object).await
+    }
+}
+
+/// Bytes are nowhere any more.
+pub(crate) struct Lost {
+    pub content: ContentId,
+    pub node: NodeId,
+}
+
+impl Operation for Lost {
+    type Told = ();
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<()> {
+        lose(txn, self.content, self.node).await
     }
 }

@@ -3,6 +3,7 @@
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::rights::access::LetIn;
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::WriteTxn;
 use sqlx::SqliteConnection;
 use std::sync::Arc;
@@ -202,4 +203,26 @@ pub(crate) async fn check_widening(
     }
     let who = subject_word(&mut txn.conn, who).await?.unwrap_or_default();
     Err(StoreError::Widens(who))
+}
+
+/// Gives or takes a right.
+pub(crate) struct ChangeGrant {
+    pub actor: Actor,
+    pub change: Granting,
+}
+
+impl Operation for ChangeGrant {
+    type Told = GrantId;
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    fn within_savepoint(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<GrantId> {
+        apply(txn, &self.actor, &self.change).await
+    }
 }

@@ -3,6 +3,7 @@
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::rights::locks::{Held, Locking};
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::WriteTxn;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -196,4 +197,26 @@ async fn end(txn: &mut WriteTxn, actor: &Actor, these: &[Held]) -> Result<()> {
         txn.add_record(actor, "unlocked", Some(held.lock.node), &what, &of);
     }
     Ok(())
+}
+
+/// Takes, prolongs or ends locks.
+pub(crate) struct ChangeLocks {
+    pub actor: Actor,
+    pub change: Locking,
+}
+
+impl Operation for ChangeLocks {
+    type Told = Option<Held>;
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    fn within_savepoint(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Option<Held>> {
+        apply(txn, &self.actor, &self.change).await
+    }
 }

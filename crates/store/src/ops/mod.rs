@@ -6,7 +6,11 @@ pub(crate) mod copy;
 pub(crate) mod found;
 pub mod grants;
 pub(crate) mod locks;
+pub(crate) mod make;
 pub mod properties;
+pub(crate) mod put;
+pub(crate) mod record;
+pub(crate) mod relocate;
 pub(crate) mod revive;
 pub(crate) mod sleep;
 
@@ -16,19 +20,20 @@ use crate::fs::model::{
     Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row, Shelf, ShelfKind,
 };
 use crate::fs::pending_rename::{DiskLocation, Task};
+use crate::fs::staging::StagedContent;
 use crate::ops::grants::NewGrant;
 use crate::rights::access::may_put;
+use crate::txn::save_heuristics::SaveHeuristics;
 use crate::txn::write_txn::{Delta, WriteTxn};
-use std::collections::HashMap;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::rights::{Gives, Level, Subject};
 use yellow_attic_core::timeline::{
-    Kind, LEFT_FOR_MS, Left, LeftTo, MovePlan, Mover, Occupant, PutPlan, plan_move, plan_put,
+    Kind, Left, LeftTo, MovePlan, Mover, Occupant, PutPlan, plan_move, plan_put,
 };
-use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, Name, NodeId, OrgId, ShelfId};
+use yellow_attic_core::{AccountId, ContentId, Moment, Name, NodeId, OrgId, ShelfId};
 
 /// What an operation did.
 #[derive(Clone, Debug)]
@@ -39,15 +44,6 @@ pub struct Outcome {
     pub created: bool,
     /// The number of the change; the last one before, if nothing changed.
     pub moment: Moment,
-}
-
-/// Bytes that lie in staging, synced.
-pub(crate) struct StagedContent {
-    pub id: ContentId,
-    pub hash: [u8; 32],
-    pub size: i64,
-    pub noise: u16,
-    pub object: ObjectId,
 }
 
 /// A new shelf.
@@ -70,54 +66,6 @@ pub enum Place {
     Last,
     /// In this folder, under this name.
     At(NodeId, Name),
-}
-
-/// Short memory of who left or made what, for telling how programs save.
-#[derive(Default)]
-pub(crate) struct SaveHeuristics {
-    left: HashMap<(NodeId, Arc<str>), Memo>,
-    made: HashMap<NodeId, Memo>,
-    /// When the old ones were last forgotten.
-    pruned: i64,
-}
-
-struct Memo {
-    node: NodeId,
-    who: (Option<AccountId>, Option<DeviceId>),
-    at: i64,
-}
-
-impl SaveHeuristics {
-    fn remember_left(&mut self, row: &Row, actor: &Actor, now: i64) {
-        if let (Some(parent), Kind::File) = (row.parent, row.kind) {
-            let memo = Memo { node: row.node, who: (actor.author(), actor.device), at: now };
-            self.left.insert((parent, row.key.clone()), memo);
-        }
-    }
-
-    fn remember_made(&mut self, node: NodeId, actor: &Actor, now: i64) {
-        self.made.insert(node, Memo { node, who: (actor.author(), actor.device), at: now });
-    }
-
-    fn fresh(&self, node: NodeId, actor: &Actor, now: i64) -> bool {
-        self.made.get(&node).is_some_and(|m| m.holds(actor, now))
-    }
-
-    /// Forgets what is too old to matter.
-    pub fn prune(&mut self, now: i64) {
-        // A walk through all costs: not at every group.
-        if self.left.len() + self.made.len() > 1000 && now - self.pruned > LEFT_FOR_MS / 4 {
-            self.pruned = now;
-            self.left.retain(|_, m| now - m.at <= LEFT_FOR_MS);
-            self.made.retain(|_, m| now - m.at <= LEFT_FOR_MS);
-        }
-    }
-}
-
-impl Memo {
-    fn holds(&self, actor: &Actor, now: i64) -> bool {
-        self.who == (actor.author(), actor.device) && now - self.at <= LEFT_FOR_MS
-    }
 }
 
 async fn left_at(

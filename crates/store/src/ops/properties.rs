@@ -3,6 +3,7 @@
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::Outcome;
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::WriteTxn;
 use std::collections::HashMap;
 use yellow_attic_core::NodeId;
@@ -88,4 +89,28 @@ pub(crate) async fn take_on(
         }
     }
     done
+}
+
+/// Sets and removes properties.
+pub(crate) struct SetProperties {
+    pub actor: Actor,
+    pub node: NodeId,
+    pub changes: Vec<(PropName, Option<String>)>,
+    pub mtime: Option<i64>,
+}
+
+impl Operation for SetProperties {
+    type Told = ();
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    fn within_savepoint(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<()> {
+        apply(txn, &self.actor, self.node, &self.changes, self.mtime).await
+    }
 }

@@ -1,10 +1,14 @@
 //! Bringing back: a file's earlier bytes, a removed file, a removed folder, a copy that appears.
 
+use crate::fs::disk::Disk;
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
-use crate::ops::{Outcome, Place, StagedContent, key_of, stamped, taken, writable_folder};
+use crate::fs::staging::StagedContent;
+use crate::fs::staging::{Staged, Staging};
+use crate::ops::{Outcome, Place, key_of, stamped, taken, writable_folder};
+use crate::txn::operation::{Around, Brought, Operation, StagedFolder};
 use crate::txn::write_txn::{Delta, WriteTxn};
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
@@ -190,4 +194,78 @@ pub(crate) async fn revive_folder(
     let action = if how == ChangeKind::Restored { "restored" } else { "copied" };
     txn.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));
     Ok(Outcome { row: txn.row(node).await?, created: true, moment })
+}
+
+/// Brings a file back.
+pub(crate) struct ReviveFile {
+    pub actor: Actor,
+    pub node: NodeId,
+    pub place: Place,
+    pub last: Option<(NodeId, Arc<str>)>,
+    pub staged: Staged,
+    pub mtime: i64,
+    /// The bytes as they lie in staging.
+    pub content: Option<StagedContent>,
+}
+
+impl Operation for ReviveFile {
+    type Told = Outcome;
+
+    fn bring(&mut self, _disk: &Arc<Disk>, _staging: &Arc<Staging>) -> Result<Brought> {
+        self.content = Some(self.staged.lie_down(self.mtime)?);
+        Ok(Brought::Something)
+    }
+
+    fn staged(&self) -> Vec<&Staged> {
+        vec![&self.staged]
+    }
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Outcome> {
+        let content = self.content.as_ref().ok_or(StoreError::Stopping)?;
+        revive_file(txn, &self.actor, self.node, &self.place, self.last.take(), content, self.mtime).await
+    }
+
+    fn kept(self) {
+        self.staged.keep();
+    }
+}
+
+/// Brings a folder back.
+pub(crate) struct ReviveFolder {
+    pub actor: Actor,
+    pub node: NodeId,
+    pub place: Place,
+    pub last: Option<(NodeId, Arc<str>)>,
+    pub how: ChangeKind,
+    /// A new directory, for one that was taken apart.
+    pub made: Option<StagedFolder>,
+}
+
+impl Operation for ReviveFolder {
+    type Told = Outcome;
+
+    fn bring(&mut self, disk: &Arc<Disk>, staging: &Arc<Staging>) -> Result<Brought> {
+        self.made = Some(StagedFolder::make(disk, staging)?);
+        Ok(Brought::Something)
+    }
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Outcome> {
+        let made = self.made.as_mut().ok_or(StoreError::Stopping)?;
+        // Only a folder that was taken apart needs the new directory.
+        made.wanted = txn.folder(self.node).await?.is_some_and(|f| f.lies == FolderPlacement::Apart);
+        let (staged, last) = ((made.id, made.object), self.last.take());
+        revive_folder(txn, &self.actor, self.node, &self.place, last, staged, self.how).await
+    }
+
+    fn kept(self) {
+        self.made.into_iter().for_each(StagedFolder::keep);
+    }
 }

@@ -6,7 +6,7 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
-use crate::txn::writer::Operation;
+use crate::ops::record::ChangeCatalogue;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;
@@ -274,8 +274,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
-        let change = Box::new(change);
-        self.ask(|answer| Operation::Catalogue { change, actor, action, what, rights: false, answer }).await
+        self.ask(ChangeCatalogue::new(actor, action, what, false, change)).await
     }
 
     /// The same for what decides who may do what.
@@ -291,8 +290,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
-        let change = Box::new(change);
-        self.ask(|answer| Operation::Catalogue { change, actor, action, what, rights: true, answer }).await
+        self.ask(ChangeCatalogue::new(actor, action, what, true, change)).await
     }
 
     /// Makes an account with its home shelf.

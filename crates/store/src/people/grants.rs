@@ -4,9 +4,9 @@ use crate::catalogue::rows::sql;
 use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
+use crate::ops::grants::ChangeGrant;
 use crate::ops::grants::{Granting, NewGrant};
 use crate::rights::access::{Access, Viewer, need};
-use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::{Explained, Gives, Level, Subject};
@@ -51,14 +51,14 @@ impl Engine {
     #[boxed]
     pub async fn give(&self, actor: &Actor, new: NewGrant) -> Result<GrantId> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Granting { actor, change: Granting::Give(new), answer }).await
+        self.ask(ChangeGrant { actor, change: Granting::Give(new) }).await
     }
 
     /// Ends a grant.
     #[boxed]
     pub async fn end_grant(&self, actor: &Actor, grant: GrantId) -> Result<()> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Granting { actor, change: Granting::End(grant), answer }).await.map(drop)
+        self.ask(ChangeGrant { actor, change: Granting::End(grant) }).await.map(drop)
     }
 
     /// Lets a folder start afresh, or inherit again.
@@ -66,7 +66,7 @@ impl Engine {
     pub async fn set_afresh(&self, actor: &Actor, node: NodeId, afresh: bool) -> Result<()> {
         let actor = actor.clone();
         let change = Granting::Afresh(node, afresh);
-        self.ask(|answer| Operation::Granting { actor, change, answer }).await.map(drop)
+        self.ask(ChangeGrant { actor, change }).await.map(drop)
     }
 
     /// The right of whoever asks.

@@ -9,7 +9,8 @@ use crate::fs::model::{Content, ContentState, Row};
 use crate::fs::pending_rename::DiskLocation;
 use crate::fs::staging::hash_file;
 use crate::ops::found::Foreign;
-use crate::txn::writer::Operation;
+use crate::ops::found::TakeUp;
+use crate::ops::record::Finding;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
 use std::sync::Arc;
@@ -176,7 +177,7 @@ impl Engine {
                 row.name()
             ),
         );
-        self.ask(|answer| Operation::Finding { kind: "damaged past", node, detail, answer }).await
+        self.ask(Finding { kind: "damaged past", node, detail }).await
     }
 
     /// Takes up the state to which another program changed a live file.
@@ -207,7 +208,7 @@ impl Engine {
             object: look.id,
         };
         let (node, was) = (row.node, was.id);
-        self.ask(|answer| Operation::TakeUp { node, was, foreign, answer }).await
+        self.ask(TakeUp { node, was, foreign }).await
     }
 }
 

@@ -3,9 +3,9 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
+use crate::ops::locks::ChangeLocks;
 use crate::ops::locks::{holder, refused};
 use crate::rights::locks::{Held, Locking, Locks, NewLock};
-use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -91,9 +91,7 @@ impl Engine {
     pub async fn lock(&self, actor: &Actor, new: NewLock) -> Result<Held> {
         let token = new_token()?;
         let actor = actor.clone();
-        let taken = self
-            .ask(|answer| Operation::Locking { actor, change: Locking::Take(new, token), answer })
-            .await?;
+        let taken = self.ask(ChangeLocks { actor, change: Locking::Take(new, token) }).await?;
         taken.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -107,7 +105,7 @@ impl Engine {
         lives_ms: Option<i64>,
     ) -> Result<Held> {
         let (actor, change) = (actor.clone(), Locking::Refresh(node, token.into(), lives_ms));
-        let held = self.ask(|answer| Operation::Locking { actor, change, answer }).await?;
+        let held = self.ask(ChangeLocks { actor, change }).await?;
         held.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -115,14 +113,14 @@ impl Engine {
     #[boxed]
     pub async fn release_lock(&self, actor: &Actor, node: NodeId, token: &str) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::Release(node, token.into()));
-        self.ask(|answer| Operation::Locking { actor, change, answer }).await.map(drop)
+        self.ask(ChangeLocks { actor, change }).await.map(drop)
     }
 
     /// Ends one's own locks on a node, whatever took them; for whoever manages it, all.
     #[boxed]
     pub async fn end_locks(&self, actor: &Actor, node: NodeId) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::End(node));
-        self.ask(|answer| Operation::Locking { actor, change, answer }).await.map(drop)
+        self.ask(ChangeLocks { actor, change }).await.map(drop)
     }
 }
 

@@ -6,7 +6,7 @@ use crate::fs::disk::set_mtime;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::properties::Properties;
-use crate::txn::writer::Operation;
+use crate::ops::properties::SetProperties;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -62,7 +62,7 @@ impl Engine {
             self.set_time(&chain[0], mtime).await?;
         }
         let actor = actor.clone();
-        self.ask(|answer| Operation::Properties { actor, node, changes, mtime, answer }).await
+        self.ask(SetProperties { actor, node, changes, mtime }).await
     }
 
     /// Sets the time of the file on the disk, first: a stop between this and the catalogue is a file that

@@ -6,9 +6,10 @@ use crate::files::filer::File;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, ContentState, FolderPlacement, Row};
 use crate::ops::found::content_of;
+use crate::ops::record::Note;
 use crate::timeline::retention::{Going, Key, Purge, Reach, Sum};
+use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::{Delta, WriteTxn};
-use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -76,7 +77,7 @@ impl Engine {
                 }
                 let (began, before) = (std::time::Instant::now(), self.operations());
                 let states = part.to_vec();
-                let gone = self.ask(|answer| Operation::LetGo { states, answer }).await?;
+                let gone = self.ask(LetStatesGo { states }).await?;
                 self.shared.listed.lock().clear();
                 done.states += gone.states;
                 done.bytes += gone.bytes;
@@ -103,8 +104,7 @@ impl Engine {
                 Reach::All => "by the rules".to_string(),
                 Reach::Removed(_) | Reach::Version(..) => "by hand".into(),
             };
-            self.ask(|answer| Operation::Note { actor, action: "let go", node: None, what, detail, answer })
-                .await?;
+            self.ask(Note { actor, action: "let go", node: None, what, detail }).await?;
         }
         if *reach == Reach::All {
             self.keep_snapshot_sums(&purge).await?;
@@ -381,4 +381,21 @@ async fn forget_node(txn: &mut WriteTxn, node: NodeId, content: Option<i64>) -> 
         sqlx::query(statement).bind(node.0).execute(&mut txn.conn).await?;
     }
     Ok(())
+}
+
+/// Lets states of the past go.
+pub(crate) struct LetStatesGo {
+    pub states: Vec<Going>,
+}
+
+impl Operation for LetStatesGo {
+    type Told = LetGone;
+
+    fn writes_by_itself(&self) -> bool {
+        true
+    }
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<LetGone> {
+        let_go(txn, &self.states).await
+    }
 }

@@ -4,10 +4,11 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::fs::staging::Staged;
+use crate::ops::copy::CopyBatch;
 use crate::ops::copy::CopyItem;
+use crate::ops::copy::CopyTop;
 use crate::ops::{Outcome, Place};
 use crate::timeline::reading::Sort;
-use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
 use yellow_attic_core::conditions::Conditions;
@@ -84,7 +85,7 @@ impl Engine {
         }
         let bytes = self.folder(node).await?.map_or(0, |f| f.bytes);
         self.check_room(bytes.max(0) as u64)?;
-        let top = self.ask(|answer| Operation::CopyTop { answer }).await?;
+        let top = self.ask(CopyTop::default()).await?;
         let mut waiting = VecDeque::from([(node, top)]);
         while let Some((from, to)) = waiting.pop_front() {
             let mut cursor = None;
@@ -105,7 +106,7 @@ impl Engine {
                     });
                 }
                 let actor = actor.clone();
-                let made = self.ask(|answer| Operation::CopyBatch { actor, items, answer }).await?;
+                let made = self.ask(CopyBatch::new(actor, items)).await?;
                 let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
                 self.copy_properties(pairs).await?;
                 for (entry, made) in page.items.iter().zip(made) {

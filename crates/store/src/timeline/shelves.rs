@@ -4,8 +4,8 @@ use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Shelf};
 use crate::ops::Outcome;
+use crate::ops::convert::Convert;
 use crate::ops::convert::Converting;
-use crate::txn::writer::Operation;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
@@ -47,7 +47,7 @@ impl Engine {
 
     async fn convert(&self, actor: &Actor, change: Converting) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Converting { actor, change, answer }).await
+        self.ask(Convert { actor, change }).await
     }
 
     /// Says what a shared shelf is for, who owns it, and how much it may hold. What is `None` stays.

@@ -6,8 +6,10 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::fs::staging::{Arriving, Room, Staging};
 use crate::ops::Outcome;
+use crate::ops::put::Put;
+use crate::ops::record::ChangeCatalogue;
+use crate::ops::record::NoteSynced;
 use crate::rights::quota::Claim;
-use crate::txn::writer::{Operation, Put};
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::SqliteConnection;
@@ -230,7 +232,7 @@ impl Appending {
             self.noted = arriving.size();
             let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
             // Nobody waits for it: a full queue means that the next one is noted.
-            self.engine.ask_later(|answer| Operation::Synced { upload, file, size, answer });
+            self.engine.ask_later(NoteSynced { upload, file, size });
         }
         Ok(())
     }
@@ -259,7 +261,7 @@ impl Appending {
     pub async fn pause(mut self) -> Result<u64> {
         let Some(arriving) = &self.arriving else { return Ok(0) };
         let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
-        self.engine.ask(|answer| Operation::Synced { upload, file, size, answer }).await?;
+        self.engine.ask(NoteSynced { upload, file, size }).await?;
         self.set_aside();
         Ok(size)
     }
@@ -695,19 +697,17 @@ impl Engine {
         let mtime = upload.new.mtime.unwrap_or_else(|| self.now_ms());
         let (its_actor, its_id) = (actor.clone(), upload.id.clone());
         let done = self
-            .ask(|answer| {
-                Operation::Put(Box::new(Put {
-                    actor: its_actor,
-                    parent: place.parent,
-                    name: place.name,
-                    staged,
-                    mtime,
-                    conditions: place.conditions,
-                    how: crate::fs::model::ChangeKind::Made,
-                    upload: Some(its_id),
-                    like: None,
-                    answer,
-                }))
+            .ask(Put {
+                actor: its_actor,
+                parent: place.parent,
+                name: place.name,
+                staged,
+                mtime,
+                conditions: place.conditions,
+                how: crate::fs::model::ChangeKind::Made,
+                upload: Some(its_id),
+                like: None,
+                content: None,
             })
             .await?;
         drop(progress);
@@ -844,15 +844,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let actor = actor.clone();
-        self.ask(|answer| Operation::Catalogue {
-            rights: false,
-            change: Box::new(change),
-            actor,
-            action: "",
-            what: String::new(),
-            answer,
-        })
-        .await
+        self.ask(ChangeCatalogue::new(actor, "", String::new(), false, change)).await
     }
 }
 

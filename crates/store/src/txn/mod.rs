@@ -1,7 +1,9 @@
 //! One group of operations: gathered, staged, decided, committed; and what readers share.
 
+pub(crate) mod operation;
 pub(crate) mod owed;
 pub(crate) mod quota_checks;
 pub(crate) mod read_cache;
+pub(crate) mod save_heuristics;
 pub(crate) mod write_txn;
 pub(crate) mod writer;
