@@ -19,17 +19,14 @@ ORDER = {
 }
 # Uses from below upwards that are still there, by crate, folder and folder.
 LEFT = {
-    ("store", "txn", "ops"): 8,
-    ("store", "txn", "files"): 3,
-    ("store", "txn", "timeline"): 2,
     ("store", "engine", "timeline"): 4,
     ("store", "engine", "sharing"): 1,
 }
 LONGEST_FILE = 600
 LONGEST_FUNCTION = 100
 # Files and functions that are longer still; none is added.
-LONG_FILES = 17
-LONG_FUNCTIONS = 20
+LONG_FILES = 16
+LONG_FUNCTIONS = 19
 
 
 def code(text):
