@@ -189,7 +189,7 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
             className="mt-4"
             label="Each member's home may hold (optional)"
             placeholder="20 GiB"
-            hint="Of several groups the largest counts; what is said of an account alone comes first."
+            hint="In several groups, the largest counts. A quota of the account itself comes first."
             value={quota}
             onChange={(e) => setQuota(e.target.value)}
           />

@@ -116,7 +116,7 @@ export function LeavingDialog({
               <Field
                 className="mt-4"
                 label={`Type "${account.sign_in}"`}
-                hint="So that nobody else is meant."
+                hint="To be sure that you mean this account."
                 value={name}
                 onChange={(e) => setName(e.target.value)}
                 autoCapitalize="none"
@@ -144,7 +144,7 @@ export function LeavingDialog({
                   deciding.isPending || name.trim() !== account.sign_in || goes.data.sole_owner_of.length > 0
                 }
               >
-                Delete it then
+                Delete it on that day
               </Button>
             )}
           </DialogActions>

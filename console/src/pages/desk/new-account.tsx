@@ -122,7 +122,7 @@ export function NewAccount({
             autoComplete="off"
             value={password}
             onChange={(e) => setPassword(e.target.value)}
-            hint="It is shown nowhere again."
+            hint="It is not shown again."
             required
           />
         )}
@@ -140,7 +140,7 @@ export function NewAccount({
           className="mt-4"
           label="Home may hold (optional)"
           placeholder="20 GiB"
-          hint="Without it, what its groups say."
+          hint="Left empty, the quota of its groups counts."
           value={quota}
           onChange={(e) => setQuota(e.target.value)}
         />

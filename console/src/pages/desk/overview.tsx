@@ -177,7 +177,7 @@ export function Overview() {
                   ? a.device
                     ? "That computer was disconnected."
                     : "WebDAV is closed to that account until this is settled, and its browsers are signed out."
-                  : "It still has its doors open: the rule tells only."}
+                  : "Its doors are still open: the rule only tells of it."}
                 {!a.path && " You may not enter there: whoever owns it can roll it back."}
               </Decision>
             ))}
@@ -188,7 +188,7 @@ export function Overview() {
                 title={`${waits(s)} to wait after ${count(s.failures, "wrong attempt")}.`}
                 acts={
                   <Button disabled={releasing.isPending} onClick={() => releasing.mutate(s.of)}>
-                    Let go on
+                    Let them try again
                   </Button>
                 }
               >

@@ -37,7 +37,7 @@ export function RulesDesk() {
               <span className="font-semibold">{r.title}</span>
               <span
                 className={`truncate font-mono text-[14px] ${r.set.length === 0 ? "text-muted" : ""}`}
-                title={r.set.length === 0 ? "Nothing is set: this is how it comes" : undefined}
+                title={r.set.length === 0 ? "Not set: this is how it is at first" : undefined}
               >
                 {r.value}
               </span>
@@ -273,7 +273,7 @@ function Told({ told }: { told: RuleEffects }) {
 /** What the rules let go of the past then: counts, bytes, names. */
 function GoingTold({ going, before }: { going: Going; before: number }) {
   if (going.states === 0) {
-    return <p className="mt-1 text-muted">Nothing of the past goes by it now.</p>;
+    return <p className="mt-1 text-muted">Nothing of the past goes by this rule now.</p>;
   }
   return (
     <div className="mt-2 text-[14.5px]">

@@ -126,7 +126,7 @@ export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: P
             type="number"
             min={1}
             value={most}
-            hint={intake ? undefined : "Counted exactly; where they are, the whole is not shown before."}
+            hint={intake ? undefined : "Each is counted. With a limit there is no preview."}
             onChange={(e) => setMost(e.target.value)}
           />
         )}
