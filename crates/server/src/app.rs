@@ -4,7 +4,7 @@ use crate::archive::{Archives, Checksums};
 use crate::auth::{InUse, Known, Proofs, Who};
 use crate::config::Config;
 use crate::guessing::Guessing;
-use crate::lines::Watched;
+use crate::lines::Paced;
 use crate::metrics::Metrics;
 use crate::problem::{Refusal, unreadable};
 use crate::reads::Reads;
@@ -293,7 +293,7 @@ pub async fn around(
         response = without_body(response);
     }
     if let Some(stream) = stream {
-        response = response.map_body(|_, body| BoxBody::new(Watched::new(body, stream)));
+        response = response.map_body(|_, body| BoxBody::new(Paced::new(body, stream)));
     }
     let api = response.request().path().starts_with("/api/");
     let headers = response.headers_mut();

@@ -250,21 +250,21 @@ impl Line {
 }
 
 /// An answer over HTTP/2, which is watched like a line: a piece that nobody asks to go on from stands still.
-pub struct Watched<B> {
+pub struct Paced<B> {
     body: B,
     /// Of a piece, what was not handed on yet.
     rest: Bytes,
     stream: Arc<Line>,
 }
 
-impl<B> Watched<B> {
+impl<B> Paced<B> {
     /// Watches an answer.
-    pub fn new(body: B, stream: Arc<Line>) -> Watched<B> {
-        Watched { body, rest: Bytes::new(), stream }
+    pub fn new(body: B, stream: Arc<Line>) -> Paced<B> {
+        Paced { body, rest: Bytes::new(), stream }
     }
 }
 
-impl<B: MessageBody + Unpin> MessageBody for Watched<B> {
+impl<B: MessageBody + Unpin> MessageBody for Paced<B> {
     type Error = B::Error;
 
     fn size(&self) -> BodySize {
@@ -335,7 +335,7 @@ mod tests {
         assert_eq!(streams.len() + more.len() + 1, 500);
         drop((streams, more));
         let stream = connection.stream().unwrap();
-        let mut body = Watched::new(Bytes::from(vec![7; 3 * STEP]), stream);
+        let mut body = Paced::new(Bytes::from(vec![7; 3 * STEP]), stream);
         let mut cx = Context::from_waker(Waker::noop());
         lines.look();
         assert!(!connection.is_cut(), "nothing was handed out yet");

@@ -81,7 +81,7 @@ function Whole({ facts, own }: { facts: AccountFacts; own: boolean }) {
         <Acts account={account} own={own} />
       </header>
       <div className="grid grid-cols-[minmax(0,400px)_minmax(0,1fr)] items-start gap-x-12 max-lg:grid-cols-1">
-        <Facts key={JSON.stringify(account)} account={account} own={own} />
+        <Facts key={editable(account)} account={account} own={own} />
         <div>
           <SigningIn facts={facts} own={own} />
           <Reaches facts={facts} own={own} />
@@ -100,6 +100,11 @@ function Section({ title, children }: { title: string; children: ReactNode }) {
       {children}
     </section>
   );
+}
+
+/** What the form shows: only where this changed meanwhile does it begin anew, not when a file came or somebody signed in. */
+function editable(a: Account): string {
+  return JSON.stringify([a.display_name, a.mail, a.role, a.own_quota && a.quota, a.groups, a.closed]);
 }
 
 /** What can be changed of it: all of it is saved in one go. */

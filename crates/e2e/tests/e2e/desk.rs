@@ -236,12 +236,17 @@ async fn an_administrator_changes_an_account_on_its_page_and_finds_groups_and_pe
     desk.is_accessible("finding a group").await;
     desk.keys("Groups", "\u{e007}\u{e00c}").await;
     desk.fill("Home may hold", "2 GiB").await;
+    // A file comes, and the page is read anew: what was typed and chosen stays.
+    let tomas = Yattic::new();
+    assert_eq!(tomas.try_connect(&service.address, "tomas", WORDS), "");
+    assert!(tomas.fed(&["put", "-", "home:/note.txt"], &[7; 5000]).status.success());
+    desk.press_part("Sign out: ").await;
+    desk.says("Signed out there.").await;
+    desk.says("last used").await;
     desk.press("Save").await;
     desk.says("Saved tomas of the desk").await;
     let now = ines.account("tomas").await.unwrap().account;
     assert_eq!((now.groups, now.quota), (vec!["Archive".to_string(), "Board".into()], Some(2 << 30)));
-    desk.press_part("Sign out: ").await;
-    desk.says("Signed out there.").await;
     assert!(ines.account("tomas").await.unwrap().sessions.is_empty());
     // A group's members, too.
     desk.page.goto(&format!("{}/desk/groups", service.address)).await.unwrap();

@@ -725,6 +725,23 @@ async fn an_upload_whose_length_is_told_later_is_put_when_it_was_told_and_all_is
     assert_eq!(ask(&base, "PATCH", &path, &last, &bytes[250_000..]).await.0, 204);
     let node = owner.place("home:/stream.bin", None).await.unwrap().node;
     assert_eq!(node.blake3.unwrap(), blake3::hash(&bytes).to_hex().as_str());
+    // Near a quota: what was spoken for while nobody knew the length does not stand beside the whole.
+    let line = api::AccountChange { quota: Some("40 MiB".into()), ..Default::default() };
+    owner.prove(crate::support::PASSWORD, None).await.unwrap();
+    owner.change_account("ines", &line).await.unwrap();
+    let (_, path, ..) =
+        ask(&base, "POST", "/api/v1/uploads", &[metadata("home:/large.bin"), open.clone()], b"").await;
+    const LARGE: usize = 30 << 20;
+    assert_eq!(ask(&base, "PATCH", &path, &part(0, &[]), &vec![7; LARGE]).await.0, 204);
+    let end = part(LARGE as u64, &[("upload-length", LARGE.to_string())]);
+    assert_eq!(ask(&base, "PATCH", &path, &end, b"").await.0, 204);
+    assert_eq!(owner.place("home:/large.bin", None).await.unwrap().node.size, LARGE as i64);
+    // It begins with a stretch of 16 MiB spoken for: nearer to the line none begins.
+    let nearer =
+        ask(&base, "POST", "/api/v1/uploads", &[metadata("home:/more.bin"), open.clone()], b"").await;
+    assert_eq!(nearer.0, 507);
+    let line = api::AccountChange { quota: Some("none".into()), ..Default::default() };
+    owner.change_account("ines", &line).await.unwrap();
     // Nothing at all, said at the end, is an empty file.
     let (_, path, ..) =
         ask(&base, "POST", "/api/v1/uploads", &[metadata("home:/empty.bin"), open], b"").await;

@@ -614,6 +614,8 @@ impl Engine {
             return Err(StoreError::TooLarge(upload.new.size));
         }
         self.check_room(size - upload.received)?;
+        // What was spoken for piece by piece is part of it, and is not counted beside it.
+        drop(self.shared.uploads.1.lock().remove(&upload.id));
         let claim = self.claim(upload.new.parent, size, 0).await?;
         let its_id = upload.id.clone();
         self.catalogue(actor, move |conn| {
