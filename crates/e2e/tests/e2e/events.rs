@@ -16,6 +16,8 @@ type Known = HashMap<i64, (i64, String, i64)>;
 struct Listener {
     nodes: Arc<Mutex<Known>>,
     upto: Arc<Mutex<String>>,
+    /// Each piece as it came, to be printed when it ends with something else.
+    heard: Arc<Mutex<Vec<String>>>,
     following: tokio::task::JoinHandle<()>,
 }
 
@@ -47,11 +49,14 @@ impl Listener {
         let (nodes, upto) = (Arc::new(Mutex::new(HashMap::new())), Arc::new(Mutex::new(String::new())));
         let (address, token) = (format!("{address}/api/v1/events"), token.to_string());
         let (its_nodes, its_upto) = (nodes.clone(), upto.clone());
+        let heard = Arc::new(Mutex::new(Vec::new()));
+        let its_heard = heard.clone();
         let following = tokio::spawn(async move {
             loop {
                 let last = its_upto.lock().unwrap().clone();
                 let mut call = reqwest::Client::new().get(&address).bearer_auth(&token);
                 if !last.is_empty() {
+                    its_heard.lock().unwrap().push(format!("again after {last}"));
                     call = call.header("last-event-id", last);
                 }
                 if let Ok(answer) = call.send().await {
@@ -63,6 +68,7 @@ impl Listener {
                             text.split_once("\n\n").map(|(a, b)| (a.to_string(), b.to_string()))
                         {
                             text = rest;
+                            its_heard.lock().unwrap().push(event.clone());
                             take(&client, &event, &its_nodes, &its_upto).await;
                         }
                     }
@@ -70,7 +76,7 @@ impl Listener {
                 tokio::time::sleep(Duration::from_millis(50)).await;
             }
         });
-        Listener { nodes, upto, following }
+        Listener { nodes, upto, heard, following }
     }
 }
 
@@ -174,7 +180,10 @@ async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_l
     while seen() != truth && begun.elapsed() < Duration::from_secs(10) {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    assert_eq!(seen(), truth);
+    if seen() != truth {
+        let heard = listener.heard.lock().unwrap();
+        panic!("{:?}\nand not\n{truth:?}\nafter\n{}", seen(), heard.join("\n"));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

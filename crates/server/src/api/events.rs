@@ -171,36 +171,15 @@ impl Following {
 
     /// Reads what came after `upto` on every shelf that one may enter now.
     async fn read(&mut self) -> Result<(), Refusal> {
-        let head = Moment(*self.head.borrow_and_update());
-        let names = self.state.names_for(&self.who).await;
-        let mut told: Vec<(Moment, Bytes)> = Vec::new();
-        let mut upto = head;
-        for shelf in self.state.engine.shelves_in_sight(&self.who.actor).await? {
-            if !self.state.engine.touched_since(&shelf, self.upto) {
-                continue;
+        let mut upto = Moment(*self.head.borrow_and_update());
+        // Every shelf is told up to the same number, however many changes lie on it: what went out of sight is told
+        // at the number up to which was read, and would be left out of a shorter answer, and never told again.
+        let told = loop {
+            match self.read_until(upto).await? {
+                (told, reached) if reached == upto => break told,
+                (_, reached) => upto = reached,
             }
-            let (found, reached, more) =
-                self.state.engine.changes(&self.who.actor, &shelf, self.upto, PAGE).await?;
-            if more {
-                // The other shelves are told up to there only: ids must not run ahead.
-                upto = upto.min(reached);
-            }
-            for change in found {
-                let shown = shown_change(&self.state, &self.who, &change, &names).await?;
-                // Where the caller knows it to be: several moves may lie between.
-                let engine = &self.state.engine;
-                let before = engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
-                let from = match before {
-                    Some(row) if engine.shows_parent(&self.who.actor, &row).await? => row.parent,
-                    _ => None,
-                };
-                let from = from.filter(|p| Some(p.0) != shown.node.parent);
-                let data = serde_json::json!({ "root": shelf.root.0, "from": from, "change": shown });
-                told.push((change.moment(), Bytes::from(format!("event: change\ndata: {data}\n"))));
-            }
-        }
-        told.retain(|(moment, _)| *moment <= upto);
-        told.sort_by_key(|(moment, _)| *moment);
+        };
         // Several changes can share a number: only the last one carries it as its id.
         for i in 0..told.len() {
             let (moment, text) = &told[i];
@@ -214,5 +193,36 @@ impl Following {
         }
         self.upto = upto;
         Ok(())
+    }
+
+    /// What came up to a number, oldest first, and the number up to which one shelf's page reached.
+    async fn read_until(&self, head: Moment) -> Result<(Vec<(Moment, Bytes)>, Moment), Refusal> {
+        let engine = &self.state.engine;
+        let names = self.state.names_for(&self.who).await;
+        let mut told: Vec<((Moment, bool), Bytes)> = Vec::new();
+        for shelf in engine.shelves_in_sight(&self.who.actor).await? {
+            if !engine.touched_since(&shelf, self.upto) {
+                continue;
+            }
+            let (found, reached, _) =
+                engine.changes_until(&self.who.actor, &shelf, self.upto, head, PAGE).await?;
+            if reached < head {
+                return Ok((Vec::new(), reached));
+            }
+            for change in found {
+                let shown = shown_change(&self.state, &self.who, &change, &names).await?;
+                // Where the caller knows it to be: several moves may lie between.
+                let before = engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
+                let from = match before {
+                    Some(row) if engine.shows_parent(&self.who.actor, &row).await? => row.parent,
+                    _ => None,
+                };
+                let from = from.filter(|p| Some(p.0) != shown.node.parent);
+                let data = serde_json::json!({ "root": shelf.root.0, "from": from, "change": shown });
+                told.push((change.order(), Bytes::from(format!("event: change\ndata: {data}\n"))));
+            }
+        }
+        told.sort_by_key(|(order, _)| *order);
+        Ok((told.into_iter().map(|((moment, _), text)| (moment, text)).collect(), head))
     }
 }

@@ -30,6 +30,12 @@ impl Change {
             Change::Removed(past) | Change::Left(past) => past.until,
         }
     }
+
+    /// The order in which to tell changes of several shelves: by number, and at one number what went before what came,
+    /// so that something that went from one shelf to another ends as being there.
+    pub fn order(&self) -> (Moment, bool) {
+        (self.moment(), matches!(self, Change::Changed(_) | Change::Arrived(_)))
+    }
 }
 
 impl Engine {
@@ -92,29 +98,44 @@ impl Engine {
         since: Moment,
         limit: usize,
     ) -> Result<(Vec<Change>, Moment, bool)> {
-        let viewer = self.viewer(actor);
         let head = self.now_moment().await?;
+        self.changes_until(actor, shelf, since, head, limit).await
+    }
+
+    /// The same, with nothing later than `head`: for whoever reads several shelves up to one number.
+    #[boxed]
+    pub async fn changes_until(
+        &self,
+        actor: &Actor,
+        shelf: &Shelf,
+        since: Moment,
+        head: Moment,
+        limit: usize,
+    ) -> Result<(Vec<Change>, Moment, bool)> {
+        let viewer = self.viewer(actor);
         if since > head {
             return Err(StoreError::NoSuchMoment);
         }
         let limit = limit.clamp(1, MOST_ENTRIES);
         let now: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
-               (SELECT * FROM entries_now WHERE shelf = ? AND since > ? ORDER BY since LIMIT ?) e
+               (SELECT * FROM entries_now WHERE shelf = ? AND since > ? AND since <= ? ORDER BY since LIMIT ?) e
              LEFT JOIN contents c ON c.id = e.content"
         )))
         .bind(shelf.id.0)
         .bind(since.0)
+        .bind(head.0)
         .bind(limit as i64 + 1)
         .fetch_one(&self.shared.view.pool)
         .await?;
         let past: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS}))) FROM
-               (SELECT * FROM entries_past WHERE shelf = ? AND until > ? AND ended_how IN (?, ?, ?) ORDER BY until LIMIT ?) e
+               (SELECT * FROM entries_past WHERE shelf = ? AND until > ? AND until <= ? AND ended_how IN (?, ?, ?) ORDER BY until LIMIT ?) e
              LEFT JOIN contents c ON c.id = e.content"
         )))
         .bind(shelf.id.0)
         .bind(since.0)
+        .bind(head.0)
         .bind(ChangeKind::Removed as i64)
         .bind(ChangeKind::Merged as i64)
         .bind(ChangeKind::Left as i64)
@@ -122,7 +143,7 @@ impl Engine {
         .fetch_one(&self.shared.view.pool)
         .await?;
         let mut all = read(&now, &past)?;
-        all.sort_by_key(Change::moment);
+        all.sort_by_key(Change::order);
         // A page ends between two numbers, never within one.
         let more = all.len() > limit;
         if more {
