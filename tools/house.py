@@ -142,4 +142,5 @@ def main():
     return 1 if check and wrong else 0
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

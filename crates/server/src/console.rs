@@ -69,7 +69,7 @@ pub async fn page(request: HttpRequest) -> HttpResponse {
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     let lasting = name.starts_with("assets/");
-    let nonce = crate::auth::new_secret().unwrap_or_default();
+    let nonce = crate::identity::principal::new_secret().unwrap_or_default();
     let mut answer = HttpResponse::Ok();
     answer
         .insert_header((header::CONTENT_TYPE, kind.as_ref()))

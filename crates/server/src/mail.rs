@@ -1,7 +1,7 @@
 //! Mail: what is written, and how it gets to the mail server.
 
-use crate::app::State;
 use crate::config::{Config, MailConfig, MailTls};
+use crate::state::State;
 use actix_web::web;
 use lettre::message::{Mailbox, MultiPart};
 use lettre::transport::smtp::authentication::Credentials;

@@ -73,8 +73,9 @@ struct Folder {
 
 fn main() -> ExitCode {
     // The service's own helper, nobody's command. Before any thread is begun: it limits itself first.
-    if std::env::args_os().nth(1).is_some_and(|a| a == yellow_attic_server::thumbnails::HELPER) {
-        return yellow_attic_server::thumbnails::draw().map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
+    if std::env::args_os().nth(1).is_some_and(|a| a == yellow_attic_server::transfer::thumbnails::HELPER) {
+        return yellow_attic_server::transfer::thumbnails::draw()
+            .map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
     }
     let arguments = Arguments::parse();
     yellow_attic_store::fs::process::make_things_private();

@@ -1,9 +1,9 @@
 //! Which methods an address takes: an address that nobody has is a 404, a wrong method at one that there is a 405 that
 //! says which are right, and OPTIONS tells the same (RFC 9110, sections 9.3.7 and 15.5.6).
 
-use crate::app::State;
 use crate::console;
-use crate::problem::Refusal;
+use crate::http::problem::Refusal;
+use crate::state::State;
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::{Method, StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -160,7 +160,7 @@ fn refused(request: &HttpRequest) -> HttpResponse {
             let mut answer = HttpResponse::NoContent();
             answer.insert_header((header::ALLOW, taken.join(", ")));
             if path.contains("/uploads") {
-                crate::api::uploads::tell_protocol(&mut answer, request);
+                crate::api::files::uploads::tell_protocol(&mut answer, request);
             }
             answer.finish()
         }

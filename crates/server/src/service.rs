@@ -1,10 +1,10 @@
 //! Starting and stopping the service.
 
-use crate::app::{State, around, configure};
-use crate::auth::{hash_secret, new_secret};
 use crate::config::Config;
-use crate::lines::Lines;
-use crate::tls::Pair;
+use crate::http::lines::Lines;
+use crate::http::tls::Pair;
+use crate::identity::principal::{hash_secret, new_secret};
+use crate::state::{State, around, configure};
 use actix_web::dev::{Server, ServerHandle};
 use actix_web::{App, HttpServer, web};
 use async_recursion::async_recursion as boxed;
@@ -38,7 +38,7 @@ pub struct Running {
 #[boxed(?Send)]
 pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>> {
     let engine = Engine::open(config.store()).await?;
-    let (word, why) = crate::api::store_state::promise_of(engine.durability());
+    let (word, why) = crate::api::admin::store_state::promise_of(engine.durability());
     if word != "kept" {
         tracing::warn!("the disk: {why}");
     }
@@ -92,7 +92,7 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
         }
         None => None,
     };
-    let descriptors = crate::lines::raise_descriptors();
+    let descriptors = crate::http::lines::raise_descriptors();
     let config = &state.config;
     let trusted = config.trusted_proxies.clone();
     let lines = Arc::new(Lines::new(descriptors, config.lines, config.reader_patience, trusted));
@@ -105,7 +105,7 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
         ways
     });
     let server: Server =
-        crate::listening::serve(listener, workers, ways, lines, app).map_err(cannot_listen)?;
+        crate::http::listener::serve(listener, workers, ways, lines, app).map_err(cannot_listen)?;
     let handle = server.handle();
     let scheme = if state.config.tls.is_some() { "https" } else { "http" };
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));
@@ -113,13 +113,13 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     chores.push(tokio::spawn(do_chores(state.clone())));
     chores.push(tokio::spawn(crate::mail::deliver(state.clone())));
     chores.push(tokio::spawn(watch_deliveries(state.clone())));
-    chores.push(tokio::spawn(crate::kept::follow(state.clone())));
-    chores.push(tokio::spawn(crate::thumbnails::follow(state.clone())));
+    chores.push(tokio::spawn(crate::jobs::retention::follow(state.clone())));
+    chores.push(tokio::spawn(crate::transfer::thumbnails::follow(state.clone())));
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {
         let watched = state.clone();
         let metrics = HttpServer::new(move || {
-            App::new().app_data(watched.clone()).route("/metrics", web::get().to(crate::metrics::open))
+            App::new().app_data(watched.clone()).route("/metrics", web::get().to(crate::state::metrics::open))
         })
         .workers(1)
         .disable_signals()

@@ -1,7 +1,7 @@
 //! Functions of the service that need no service. Here, and not beside them, so that the service is built once.
 
 mod shown {
-    use yellow_attic_server::strangers::shown::{Kind, kind_of};
+    use yellow_attic_server::strangers::preview::{Kind, kind_of};
 
     #[test]
     fn what_could_run_is_shown_as_text() {
@@ -14,7 +14,7 @@ mod shown {
 }
 
 mod guests {
-    use yellow_attic_server::api::guests::name_for;
+    use yellow_attic_server::api::people::guests::name_for;
 
     #[test]
     fn a_guest_gets_a_free_name_that_can_be() {
@@ -27,7 +27,7 @@ mod guests {
 
 mod public {
     use std::collections::BTreeMap;
-    use yellow_attic_server::public::check_config;
+    use yellow_attic_server::identity::public_address::check_config;
 
     fn bad_with(flags: &[(&'static str, &str)]) -> Vec<String> {
         let flags: BTreeMap<_, _> = flags.iter().map(|(k, v)| (*k, v.to_string())).collect();
@@ -107,7 +107,7 @@ mod config {
 mod parts {
     use std::io::Read;
     use yellow_attic_core::NodeId;
-    use yellow_attic_server::archive::parts::{Format, Layout};
+    use yellow_attic_server::transfer::archive::parts::{Format, Layout};
     use yellow_attic_store::timeline::tree::TreeItem;
 
     fn item(path: &str, folder: bool, size: u64) -> TreeItem {

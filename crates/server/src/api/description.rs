@@ -170,7 +170,7 @@ pub fn complete(mut all: Value) -> Value {
             "description": "The token of a connected computer (POST /api/v1/devices)"
         },
         "browser": {
-            "type": "apiKey", "in": "cookie", "name": crate::auth::COOKIE,
+            "type": "apiKey", "in": "cookie", "name": crate::identity::principal::COOKIE,
             "description": "The console's sign-in; over https its name begins with __Host-. What changes something is believed from our own pages alone (Origin)."
         }
     });

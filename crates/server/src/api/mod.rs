@@ -1,228 +1,195 @@
 //! The API: one resource per file.
 
-pub mod accounts;
-pub mod archives;
-pub mod delta;
+pub mod admin;
 mod description;
-pub mod events;
-pub mod factors;
 pub mod files;
-pub mod given;
-pub mod groups;
-pub mod guests;
-pub mod importing;
-pub mod kept;
-pub mod leaving;
-pub mod locks;
-pub mod mailing;
-pub mod nodes;
-pub mod openings;
-pub mod own;
+pub mod history;
 pub mod people;
-pub mod plans;
-pub mod rights;
-pub mod rollbacks;
-pub mod rules;
-pub mod search;
-pub mod sessions;
-pub mod shelves;
-mod shown;
-pub mod signing;
-pub mod slowed;
-pub mod snapshots;
-pub mod space;
-pub mod store_state;
-pub mod uploads;
+pub mod session;
+pub mod sharing;
 
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;
 use yellow_attic_api as api;
 
-/// The routes below `/api/v1`.
-pub fn routes(app: &mut web::ServiceConfig) {
-    // Tried one after the other: what is asked for most stands first.
-    app.service(files::get_by_path)
-        .service(files::put_by_path)
-        .service(files::put_in_folder)
-        .service(nodes::content)
-        .service(nodes::entries)
-        .service(nodes::thumbnail)
-        .service(nodes::facts)
-        .service(nodes::resolve)
-        .service(uploads::one_upload)
-        .service(uploads::begin_upload)
-        .service(sessions::welcome)
-        .service(sessions::set_up)
-        .service(sessions::sign_in)
-        .service(sessions::sign_out)
-        .service(sessions::list_devices)
-        .service(sessions::connect)
-        .service(sessions::disconnect)
-        .service(sessions::end_device)
-        .service(signing::invite)
-        .service(signing::look_at_invitation)
-        .service(signing::accept_invitation)
-        .service(signing::change_password)
-        .service(signing::list_sessions)
-        .service(signing::end_session)
-        .service(people::prove)
-        .service(people::ask_proof)
-        .service(people::list_people)
-        .service(accounts::list_accounts)
-        .service(accounts::make_account)
-        .service(accounts::show_account)
-        .service(accounts::change_account)
-        .service(accounts::end_session_of)
-        .service(accounts::end_device_of)
-        .service(accounts::end_invitation)
-        .service(groups::list_groups)
-        .service(groups::show_group)
-        .service(groups::make_group)
-        .service(groups::change_group)
-        .service(groups::end_group)
-        .service(factors::ask_passkey)
-        .service(factors::second_step)
-        .service(factors::list_factors)
-        .service(factors::begin_codes)
-        .service(factors::confirm_codes)
-        .service(factors::begin_passkey)
-        .service(factors::confirm_passkey)
-        .service(factors::end_factor)
-        .service(factors::renew_recovery)
-        .service(factors::end_factors)
-        .service(own::show_own)
-        .service(own::change_own)
-        .service(own::set_picture)
-        .service(own::end_picture)
-        .service(own::show_picture)
-        .service(own::begin_look)
-        .service(own::end_look)
-        .service(guests::invite_guest)
-        .service(guests::sign_up)
-        .service(importing::take_list)
-        .service(plans::apply_plan)
-        .service(leaving::show_removal)
-        .service(leaving::decide_removal)
-        .service(leaving::undo_removal)
-        .service(rules::list_rules)
-        .service(rules::set_rule)
-        .service(mailing::show_mail)
-        .service(mailing::test_mail)
-        .service(mailing::change_letter)
-        .service(openings::list_openings)
-        .service(openings::make_opening)
-        .service(openings::show_opening)
-        .service(openings::change_opening)
-        .service(openings::draw_opening)
-        .service(openings::mail_opening)
-        .service(openings::list_deliveries)
-        .service(given::list_given)
-        .service(given::change_given)
-        .service(openings::check_address)
-        .service(shelves::list_shared)
-        .service(shelves::change_shelf)
-        .service(shelves::raise)
-        .service(shelves::lower)
-        .service(rights::show_rights)
-        .service(rights::give_right)
-        .service(rights::end_grant)
-        .service(rights::set_afresh)
-        .service(rights::who_may)
-        .service(rights::why_may)
-        .service(shelves::list)
-        .service(shelves::make)
-        .service(shelves::changes)
-        .service(nodes::make_folder)
-        .service(nodes::change)
-        .service(nodes::copy)
-        .service(nodes::remove)
-        .service(locks::take_lock)
-        .service(locks::end_lock)
-        .service(nodes::restore)
-        .service(nodes::history)
-        .service(nodes::activity)
-        .service(kept::show_trash)
-        .service(kept::let_go)
-        .service(kept::show_going)
-        .service(kept::show_clock)
-        .service(store_state::store_state)
-        .service(slowed::list_slowed)
-        .service(slowed::release)
-        .service(kept::confirm_clock)
-        .service(kept::name_version)
-        .service(kept::compare)
-        .service(snapshots::list_snapshots)
-        .service(snapshots::take_snapshot)
-        .service(snapshots::change_snapshot)
-        .service(snapshots::end_snapshot)
-        .service(rollbacks::look_at_rollback)
-        .service(rollbacks::begin_rollback)
-        .service(rollbacks::list_rollbacks)
-        .service(rollbacks::show_rollback)
-        .service(rollbacks::stop_rollback)
-        .service(rollbacks::undo_rollback)
-        .service(rollbacks::list_alarms)
-        .service(rollbacks::settle_alarm)
-        .service(space::show_space)
-        .service(space::show_folder_space)
-        .service(space::list_quotas)
-        .service(space::set_quota)
-        .service(delta::show_chunks)
-        .service(delta::assemble)
-        .service(files::take_tar)
-        .service(uploads::upload_options)
-        .service(uploads::list_uploads)
-        .service(uploads::place_upload)
-        .service(archives::fetch_folder)
-        .service(archives::gather)
-        .service(archives::fetch_gathered)
-        .service(search::find)
-        .service(search::recent)
-        .service(events::events);
+/// Makes the routes and their description from one list.
+macro_rules! operations {
+    ($($area:ident::$file:ident::$operation:ident,)*) => {
+        /// The routes below `/api/v1`.
+        pub fn routes(app: &mut web::ServiceConfig) {
+            $(app.service($area::$file::$operation);)*
+        }
+
+        /// The description of the API, made from the code.
+        #[derive(OpenApi)]
+        #[openapi(
+            info(
+                title = "Yellow Attic",
+                description = "Files kept safely. Errors are RFC 9457 problem details with a stable `code` and a `remedy`. \
+                    Times are RFC 3339 in UTC, sizes are bytes, moments are opaque tokens. Sign in with a session cookie \
+                    (console) or a device's bearer token."
+            ),
+            paths($($area::$file::$operation,)*),
+            components(schemas(api::Problem)),
+            tags(
+                (name = "sign-in", description = "Who asks"),
+                (name = "people", description = "Accounts and groups"),
+                (name = "rights", description = "Who may do what, and why"),
+                (name = "rules", description = "Settings of which the tightest counts"),
+                (name = "strangers", description = "Links, intakes, and all that was given out"),
+                (name = "history", description = "Trash, versions, snapshots, rollbacks, and what keeps them"),
+                (name = "space", description = "Where the space went, and how much there may be"),
+                (name = "mail", description = "The mail server and what goes out"),
+                (name = "shelves", description = "What one may enter"),
+                (name = "nodes", description = "Files and folders, now and then"),
+                (name = "files", description = "Bytes in and out")
+            )
+        )]
+        struct Description;
+    };
 }
 
-/// The description of the API, made from the code.
-#[derive(OpenApi)]
-#[openapi(
-    info(
-        title = "Yellow Attic",
-        description = "Files kept safely. Errors are RFC 9457 problem details with a stable `code` and a `remedy`. \
-            Times are RFC 3339 in UTC, sizes are bytes, moments are opaque tokens. Sign in with a session cookie \
-            (console) or a device's bearer token."
-    ),
-    paths(
-        sessions::welcome, sessions::set_up, sessions::sign_in, sessions::sign_out, sessions::list_devices,
-        sessions::connect, sessions::disconnect, sessions::end_device, people::prove, people::ask_proof, signing::invite, signing::look_at_invitation, signing::accept_invitation,
-        signing::change_password, signing::list_sessions, signing::end_session, people::list_people, accounts::list_accounts,
-        accounts::make_account, accounts::show_account, accounts::change_account, accounts::end_session_of, accounts::end_device_of, accounts::end_invitation, groups::list_groups, groups::show_group, groups::make_group, groups::change_group,
-        groups::end_group, factors::ask_passkey, factors::second_step, factors::list_factors, factors::begin_codes, factors::confirm_codes, factors::begin_passkey, factors::confirm_passkey, factors::end_factor, factors::renew_recovery, factors::end_factors, own::show_own, own::change_own, own::set_picture, own::end_picture, own::show_picture, own::begin_look, own::end_look, guests::invite_guest, guests::sign_up, importing::take_list, plans::apply_plan, leaving::show_removal, leaving::decide_removal, leaving::undo_removal, rules::list_rules, rules::set_rule, mailing::show_mail, mailing::test_mail, mailing::change_letter, openings::list_openings, openings::make_opening, openings::show_opening, openings::change_opening, openings::draw_opening, openings::mail_opening, openings::list_deliveries, given::list_given, given::change_given, openings::check_address, shelves::list_shared, shelves::change_shelf, shelves::raise, shelves::lower, rights::show_rights, rights::give_right, rights::end_grant, rights::set_afresh, rights::who_may, rights::why_may, shelves::list, shelves::make,
-        shelves::changes, nodes::resolve, nodes::facts, nodes::entries, nodes::make_folder, nodes::change,
-        nodes::copy, nodes::remove, locks::take_lock, locks::end_lock, nodes::restore, nodes::history, nodes::activity, nodes::content, nodes::thumbnail,
-        files::put_in_folder, files::get_by_path, files::put_by_path, files::take_tar, delta::show_chunks, delta::assemble, uploads::upload_options,
-        uploads::list_uploads, uploads::begin_upload, uploads::one_upload, uploads::place_upload,
-        archives::fetch_folder, archives::gather, archives::fetch_gathered, search::find, search::recent,
-        events::events, kept::show_trash, kept::let_go, kept::show_going, kept::show_clock, kept::confirm_clock, kept::name_version, kept::compare,
-        snapshots::list_snapshots, snapshots::take_snapshot, snapshots::change_snapshot, snapshots::end_snapshot,
-        rollbacks::look_at_rollback, rollbacks::begin_rollback, rollbacks::list_rollbacks, rollbacks::show_rollback,
-        rollbacks::stop_rollback, rollbacks::undo_rollback, rollbacks::list_alarms, rollbacks::settle_alarm,
-        space::show_space, space::show_folder_space, space::list_quotas, space::set_quota, store_state::store_state, slowed::list_slowed, slowed::release,
-    ),
-    components(schemas(api::Problem)),
-    tags(
-        (name = "sign-in", description = "Who asks"),
-        (name = "people", description = "Accounts and groups"),
-        (name = "rights", description = "Who may do what, and why"),
-        (name = "rules", description = "Settings of which the tightest counts"),
-        (name = "strangers", description = "Links, intakes, and all that was given out"),
-        (name = "history", description = "Trash, versions, snapshots, rollbacks, and what keeps them"),
-        (name = "space", description = "Where the space went, and how much there may be"),
-        (name = "mail", description = "The mail server and what goes out"),
-        (name = "shelves", description = "What one may enter"),
-        (name = "nodes", description = "Files and folders, now and then"),
-        (name = "files", description = "Bytes in and out")
-    )
-)]
-struct Description;
+// Tried one after the other: what is asked for most stands first.
+operations! {
+    files::files::get_by_path,
+    files::files::put_by_path,
+    files::files::put_in_folder,
+    files::nodes::content,
+    files::nodes::entries,
+    files::nodes::thumbnail,
+    files::nodes::facts,
+    files::nodes::resolve,
+    files::uploads::one_upload,
+    files::uploads::begin_upload,
+    session::sessions::welcome,
+    session::sessions::set_up,
+    session::sessions::sign_in,
+    session::sessions::sign_out,
+    session::sessions::list_devices,
+    session::sessions::connect,
+    session::sessions::disconnect,
+    session::sessions::end_device,
+    session::signing::invite,
+    session::signing::look_at_invitation,
+    session::signing::accept_invitation,
+    session::signing::change_password,
+    session::signing::list_sessions,
+    session::signing::end_session,
+    people::people::prove,
+    people::people::ask_proof,
+    people::people::list_people,
+    people::accounts::list_accounts,
+    people::accounts::make_account,
+    people::accounts::show_account,
+    people::accounts::change_account,
+    people::accounts::end_session_of,
+    people::accounts::end_device_of,
+    people::accounts::end_invitation,
+    people::groups::list_groups,
+    people::groups::show_group,
+    people::groups::make_group,
+    people::groups::change_group,
+    people::groups::end_group,
+    session::factors::ask_passkey,
+    session::factors::second_step,
+    session::factors::list_factors,
+    session::factors::begin_codes,
+    session::factors::confirm_codes,
+    session::factors::begin_passkey,
+    session::factors::confirm_passkey,
+    session::factors::end_factor,
+    session::factors::renew_recovery,
+    session::factors::end_factors,
+    session::me::show_own,
+    session::me::change_own,
+    session::me::set_picture,
+    session::me::end_picture,
+    session::me::show_picture,
+    session::me::begin_look,
+    session::me::end_look,
+    people::guests::invite_guest,
+    people::guests::sign_up,
+    people::importing::take_list,
+    people::plans::apply_plan,
+    people::account_removal::show_removal,
+    people::account_removal::decide_removal,
+    people::account_removal::undo_removal,
+    admin::rules::list_rules,
+    admin::rules::set_rule,
+    admin::mailing::show_mail,
+    admin::mailing::test_mail,
+    admin::mailing::change_letter,
+    sharing::openings::list_openings,
+    sharing::openings::make_opening,
+    sharing::openings::show_opening,
+    sharing::openings::change_opening,
+    sharing::openings::draw_opening,
+    sharing::openings::mail_opening,
+    sharing::openings::list_deliveries,
+    sharing::shared_items::list_given,
+    sharing::shared_items::change_given,
+    sharing::openings::check_address,
+    files::shelves::list_shared,
+    files::shelves::change_shelf,
+    files::shelves::raise,
+    files::shelves::lower,
+    sharing::rights::show_rights,
+    sharing::rights::give_right,
+    sharing::rights::end_grant,
+    sharing::rights::set_afresh,
+    sharing::rights::who_may,
+    sharing::rights::why_may,
+    files::shelves::list,
+    files::shelves::make,
+    files::shelves::changes,
+    files::nodes::make_folder,
+    files::nodes::change,
+    files::nodes::copy,
+    files::nodes::remove,
+    files::locks::take_lock,
+    files::locks::end_lock,
+    files::nodes::restore,
+    files::nodes::history,
+    files::nodes::activity,
+    history::retention::show_trash,
+    history::retention::let_go,
+    history::retention::show_going,
+    history::retention::show_clock,
+    admin::store_state::store_state,
+    admin::slowed::list_slowed,
+    admin::slowed::release,
+    history::retention::confirm_clock,
+    history::retention::name_version,
+    history::retention::compare,
+    history::snapshots::list_snapshots,
+    history::snapshots::take_snapshot,
+    history::snapshots::change_snapshot,
+    history::snapshots::end_snapshot,
+    history::rollbacks::look_at_rollback,
+    history::rollbacks::begin_rollback,
+    history::rollbacks::list_rollbacks,
+    history::rollbacks::show_rollback,
+    history::rollbacks::stop_rollback,
+    history::rollbacks::undo_rollback,
+    history::rollbacks::list_alarms,
+    history::rollbacks::settle_alarm,
+    admin::space::show_space,
+    admin::space::show_folder_space,
+    admin::space::list_quotas,
+    admin::space::set_quota,
+    files::delta::show_chunks,
+    files::delta::assemble,
+    files::files::take_tar,
+    files::uploads::upload_options,
+    files::uploads::list_uploads,
+    files::uploads::place_upload,
+    files::archives::fetch_folder,
+    files::archives::gather,
+    files::archives::fetch_gathered,
+    files::search::find,
+    files::search::recent,
+    files::events::events,
+}
 
 /// Serves the description.
 pub async fn openapi() -> HttpResponse {

@@ -2,7 +2,7 @@ use super::{Common, Outcome};
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use yellow_attic_core::size::human;
-use yellow_attic_server::times::show;
+use yellow_attic_server::http::times::show;
 use yellow_attic_store::audit::check::{Check, check, check_record};
 use yellow_attic_store::fs::record_key;
 use yellow_attic_store::people::record::{Anchors, RecordCheck};

@@ -1,5 +1,5 @@
 use super::{Common, Outcome};
-use yellow_attic_server::times::show;
+use yellow_attic_server::http::times::show;
 use yellow_attic_store::engine::mending;
 use yellow_attic_store::fs::clock::{Clock, SystemClock};
 

@@ -26,7 +26,7 @@ pub fn run(show: &Show) -> Outcome {
         format!("{}://{}", if config.tls.is_some() { "https" } else { "http" }, config.listen)
     });
     println!("\nWhat a stranger would get: {address}/open/…");
-    for found in yellow_attic_server::public::check_config(&config, &address) {
+    for found in yellow_attic_server::identity::public_address::check_config(&config, &address) {
         println!("  {} {}", if found.good { "good:" } else { "look:" }, found.what);
         if !found.remedy.is_empty() {
             println!("        {}", found.remedy);

@@ -43,8 +43,9 @@ pub async fn run(demo: &Demo) -> Outcome {
             // Cut off half-way: a demo is whole or made anew.
             std::fs::remove_dir_all(&demo.data)?;
         }
-        let hash =
-            |password: &str| yellow_attic_server::auth::hash_password(password).map_err(|e| e.to_string());
+        let hash = |password: &str| {
+            yellow_attic_server::identity::principal::hash_password(password).map_err(|e| e.to_string())
+        };
         let now = jiff::Timestamp::now().as_millisecond();
         yellow_attic_demo::make(&demo.data, now, &hash).await?;
     }

@@ -2,9 +2,9 @@
 
 use super::spot::{At, Missing, Spot};
 use super::{Answered, Asked, Fault, PREFIX, conditions, malformed, refuse};
-use crate::conditional::of_write;
-use crate::problem::Refusal;
-use crate::upload::receive;
+use crate::http::conditions::of_write;
+use crate::http::problem::Refusal;
+use crate::transfer::receive::receive;
 use actix_web::http::header;
 use actix_web::{HttpResponse, web};
 use yellow_attic_core::conditions::{Conditions, Tags};

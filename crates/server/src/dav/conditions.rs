@@ -2,7 +2,7 @@
 
 use super::spot::Spot;
 use super::{Asked, Fault, PREFIX, malformed, refuse};
-use crate::conditional::of_write;
+use crate::http::conditions::of_write;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::dav::condition::{Facts, If};
 use yellow_attic_core::dav::headers;

@@ -5,7 +5,7 @@ use super::props::{Is, Plan, Teller, Thing};
 use super::report;
 use super::spot::{At, PERSON, Spot, href_of};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
-use crate::app::State;
+use crate::state::State;
 use actix_web::http::StatusCode;
 use actix_web::rt::task::JoinHandle;
 use actix_web::{HttpResponse, web};
@@ -31,7 +31,7 @@ pub async fn answer(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
     let state = shared(asked)?;
     let teller = Teller::new(state, asked.who.clone(), Plan::new(wanted)).await;
     let walk = match spot {
-        Spot::Missing(_) => return Err(crate::problem::Refusal::not_found("The file or folder").into()),
+        Spot::Missing(_) => return Err(crate::http::problem::Refusal::not_found("The file or folder").into()),
         Spot::Top | Spot::Given if depth == Depth::Infinity => {
             return Err(condition(403, "propfind-finite-depth"));
         }
@@ -179,7 +179,7 @@ impl Walk {
             Ok(page) => page,
             // Gone since it was told of: then nothing is in it.
             Err(StoreError::NotFound(_)) => return Ok(()),
-            Err(e) => return Err(crate::problem::Refusal::from(e).into()),
+            Err(e) => return Err(crate::http::problem::Refusal::from(e).into()),
         };
         folder.cursor = page.next;
         // Where what is beneath comes first, the next page would lie in memory for long.

@@ -3,7 +3,7 @@
 use super::props::push_lock;
 use super::spot::{At, Spot};
 use super::{Answered, Asked, Fault, XML, bad_body, change, condition, malformed, refuse};
-use crate::problem::Refusal;
+use crate::http::problem::Refusal;
 use actix_web::HttpResponse;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::dav::bodies;

@@ -14,12 +14,11 @@ mod patch;
 mod props;
 mod report;
 mod spot;
-pub mod who;
 
-use crate::app::State;
-use crate::auth::Who;
-use crate::problem::Refusal;
-use crate::reader::Reader;
+use crate::http::problem::Refusal;
+use crate::identity::principal::Who;
+use crate::state::State;
+use crate::transfer::reader::Reader;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use futures_util::StreamExt;
@@ -209,7 +208,7 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
             .insert_header((header::CONTENT_LENGTH, 0))
             .finish());
     }
-    if crate::listening::has_fragment(request) {
+    if crate::http::listener::has_fragment(request) {
         let detail = "The address of a request has no fragment; what it means is not what would be done.";
         return Err(refuse(
             400,
@@ -218,7 +217,7 @@ async fn serve(request: &HttpRequest, state: &State, payload: web::Payload) -> A
             "Leave out # and what follows, or send # as %23.",
         ));
     }
-    let mut asked = Asked { request, state, who: who::who(request, state).await? };
+    let mut asked = Asked { request, state, who: crate::identity::basic::who(request, state).await? };
     let raw = request.uri().path().strip_prefix(PREFIX).unwrap_or_default();
     let parts = headers::parts(raw).map_err(|_| {
         refuse(
@@ -284,7 +283,7 @@ async fn done(asked: &Asked<'_>, method: &str, spot: Spot, payload: web::Payload
 fn is_plain_and_small(request: &HttpRequest) -> bool {
     let has = |name: &str| request.headers().contains_key(name);
     let conditional = ["if", "if-match", "if-none-match", "if-unmodified-since"];
-    crate::upload::is_small(request) && !conditional.into_iter().any(has)
+    crate::transfer::receive::is_small(request) && !conditional.into_iter().any(has)
 }
 
 /// Reads a small body.
@@ -354,10 +353,12 @@ fn bad_body(error: &yellow_attic_core::dav::bodies::BodyError) -> Fault {
 async fn get(asked: &Asked<'_>, spot: Spot) -> Answered {
     match &spot {
         Spot::Node(at) if !at.row.is_folder() => {
-            Ok(crate::content::answer(asked.request, asked.state, &Reader::from(&asked.who), &at.row).await?)
+            Ok(crate::transfer::send::answer(asked.request, asked.state, &Reader::from(&asked.who), &at.row)
+                .await?)
         }
         Spot::State(row) => {
-            Ok(crate::content::answer(asked.request, asked.state, &Reader::from(&asked.who), row).await?)
+            Ok(crate::transfer::send::answer(asked.request, asked.state, &Reader::from(&asked.who), row)
+                .await?)
         }
         Spot::Missing(_) => Err(Refusal::not_found("The file or folder").into()),
         Spot::Node(_) | Spot::Top | Spot::Given | Spot::Person => find::listing(asked, spot).await,

@@ -10,7 +10,7 @@ use yellow_attic_store::StoreError;
 /// Reads the time that a client sets: as in HTTP, or RFC 3339.
 fn time(text: &str) -> Option<i64> {
     let text = text.trim();
-    crate::times::read(text).or_else(|| {
+    crate::http::times::read(text).or_else(|| {
         let at: std::time::SystemTime = text.parse::<actix_web::http::header::HttpDate>().ok()?.into();
         let ms = at.duration_since(std::time::UNIX_EPOCH).ok()?.as_millis();
         i64::try_from(ms).ok()

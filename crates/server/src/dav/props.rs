@@ -1,10 +1,10 @@
 //! Properties: what each is worth for a file, a folder, a past state or a list that the service makes.
 
 use super::spot::{PERSON, href_of};
-use crate::app::State;
-use crate::auth::Who;
-use crate::problem::Refusal;
-use crate::times::{http_date, show};
+use crate::http::problem::Refusal;
+use crate::http::times::{http_date, show};
+use crate::identity::principal::Who;
+use crate::state::State;
 use actix_web::web;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -189,7 +189,7 @@ pub struct Teller {
     room: HashMap<ShelfId, (u64, Option<u64>)>,
     /// The caller's own shelf, once its room was looked at.
     own: Option<ShelfId>,
-    names: Option<Arc<crate::app::NameMap>>,
+    names: Option<Arc<crate::state::NameMap>>,
     token: Option<String>,
     found: String,
     missing: String,
@@ -371,9 +371,8 @@ impl Teller {
         answer::prop(out, name, |out| match live {
             Live::Name => escape(out, thing.name),
             Live::Length => out.push_str(&row.map_or(0, Row::size).to_string()),
-            Live::Kind => {
-                out.push_str(crate::content::safe_type(thing.name).unwrap_or("application/octet-stream"))
-            }
+            Live::Kind => out
+                .push_str(crate::transfer::send::safe_type(thing.name).unwrap_or("application/octet-stream")),
             Live::Tag => out.push_str(&row.and_then(Row::etag).unwrap_or_default()),
             Live::Created => {
                 let at = row.map_or(0, |r| known.first.get(&r.node).copied().unwrap_or(r.at).min(r.at));

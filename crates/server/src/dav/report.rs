@@ -4,7 +4,7 @@ use super::find::{Walk, multi_status, shared, state_href, step, thing};
 use super::props::{Is, Known, Live, Plan, Teller, Thing, live};
 use super::spot::{At, PERSON, Spot};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
-use crate::problem::Refusal;
+use crate::http::problem::Refusal;
 use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use yellow_attic_core::dav::PropName;
@@ -54,8 +54,9 @@ impl Followed {
             None => None,
         };
         let engine = &asked.state.engine;
-        let upto = crate::times::moment(engine, upto).await.ok()?;
-        let base = if base.is_empty() { upto } else { crate::times::moment(engine, base).await.ok()? };
+        let upto = crate::http::times::moment(engine, upto).await.ok()?;
+        let base =
+            if base.is_empty() { upto } else { crate::http::times::moment(engine, base).await.ok()? };
         Some(Followed { shelf, upto, base, sight: sight.into(), listed })
     }
 }

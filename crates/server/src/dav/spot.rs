@@ -159,7 +159,7 @@ impl Spot {
     pub fn node(self) -> Result<At, Fault> {
         match self {
             Spot::Node(at) => Ok(at),
-            Spot::Missing(_) => Err(crate::problem::Refusal::not_found("The file or folder").into()),
+            Spot::Missing(_) => Err(crate::http::problem::Refusal::not_found("The file or folder").into()),
             _ => Err(refuse(
                 403,
                 "not_a_place",
@@ -171,10 +171,10 @@ impl Spot {
 }
 
 async fn state(asked: &Asked<'_>, rest: &[String]) -> Result<Spot, Fault> {
-    let gone = || Fault::from(crate::problem::Refusal::not_found("The state"));
+    let gone = || Fault::from(crate::http::problem::Refusal::not_found("The state"));
     let [node, moment] = rest else { return Err(gone()) };
     let node = NodeId(node.parse().map_err(|_| gone())?);
-    let at: Moment = crate::times::moment(&asked.state.engine, moment).await?;
+    let at: Moment = crate::http::times::moment(&asked.state.engine, moment).await?;
     let chain = asked.state.engine.check_past(asked.actor(), node, at).await?;
     let row = chain.into_iter().next().filter(|r| !r.is_folder()).ok_or_else(gone)?;
     Ok(Spot::State(row))

@@ -6,13 +6,13 @@
 
 use super::page::{self, Page, Script};
 use super::{Gate, Tried, Visit, base, enter, gate, parts, refused, visit};
-use crate::app::State;
-use crate::auth::{address, hash_secret, new_secret};
-use crate::body::Json;
-use crate::guessing::keyed_short;
+use crate::http::body::Json;
+use crate::http::problem::Refusal;
+use crate::http::times::show;
+use crate::identity::principal::{address, hash_secret, new_secret};
 use crate::mail::{self, Letter};
-use crate::problem::Refusal;
-use crate::times::show;
+use crate::state::State;
+use crate::state::throttle::keyed_short;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use maud::html;
@@ -184,7 +184,7 @@ async fn begin_upload(request: HttpRequest, state: web::Data<State>, payload: we
         let (visit, delivery, _) = of_request(&request, &state).await?;
         parts::begin(&request, &state, &visit, Some(&delivery), payload).await
     };
-    crate::api::uploads::speak(begun.await)
+    crate::api::files::uploads::speak(begun.await)
 }
 
 async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
@@ -192,7 +192,7 @@ async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web:
         let (visit, delivery, _) = of_request(&request, &state).await?;
         parts::one(&request, &state, &visit, Some(&delivery), payload).await
     };
-    crate::api::uploads::speak(done.await)
+    crate::api::files::uploads::speak(done.await)
 }
 
 async fn receipt(state: &State, delivery: &Delivery) -> Result<api::Receipt, Refusal> {
@@ -299,7 +299,7 @@ pub async fn tell_of_deliveries(state: &State) -> Result<(), StoreError> {
     for (opening, deliveries) in by {
         let Some(opening) = state.engine.opening(opening).await? else { continue };
         let Some(maker) = accounts.iter().find(|a| a.id == opening.made_by) else { continue };
-        let name = crate::api::openings::name_of(state, &opening).await;
+        let name = crate::api::sharing::openings::name_of(state, &opening).await;
         let title = if opening.title.is_empty() { &name } else { &opening.title };
         let mut lines: Vec<String> = deliveries
             .iter()

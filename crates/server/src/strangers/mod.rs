@@ -1,21 +1,21 @@
 //! Strangers: who comes through a link or an intake. They act with the present rights of whoever made
 //! it, within its target and its level; each request asks anew whether it still acts.
 //!
-//! - [`open`]: links, `/open/…`; [`opened`]: their pages. [`give`]: intakes, `/give/…`. [`parts`]: uploads of both (tus).
-//! - [`page`]: the frame of their pages, [`shown`]: what of a file is shown.
+//! - [`open`]: links, `/open/…`; [`link_pages`]: their pages. [`give`]: intakes, `/give/…`. [`parts`]: uploads of both (tus).
+//! - [`page`]: the frame of their pages, [`preview`]: what of a file is shown.
 
 pub mod give;
+mod link_pages;
 pub mod open;
-mod opened;
 pub mod page;
 mod parts;
-pub mod shown;
+pub mod preview;
 
-use crate::app::State;
-use crate::auth::{address, check_origin, from, verify};
-use crate::guessing::{self, Try, keyed};
+use crate::http::problem::Refusal;
+use crate::identity::principal::{address, check_origin, from, verify};
 use crate::mail;
-use crate::problem::Refusal;
+use crate::state::State;
+use crate::state::throttle::{self, Try, keyed};
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -242,7 +242,7 @@ pub async fn visit(request: &HttpRequest, state: &State, kind: Kind, ending: &st
 
 /// What a stranger hears of an opening that is shut.
 pub fn refusal(told: Told) -> Refusal {
-    let date = |at| crate::times::show(at);
+    let date = |at| crate::http::times::show(at);
     match told {
         Told::Nothing => Refusal::new(
             404,
@@ -328,7 +328,7 @@ async fn enter(
         false => {
             let attempt = take_try(state, request, &opening).await?;
             let turn =
-                match state.guessing.turn(guessing::place(request, state, ending.as_bytes()).lane).await {
+                match state.guessing.turn(throttle::place(request, state, ending.as_bytes()).lane).await {
                     Ok(turn) => turn,
                     Err(refusal) => {
                         attempt.given_back();
@@ -395,7 +395,7 @@ async fn take_try<'s>(
 }
 
 async fn tell_guessing(state: &State, actor: &Actor, opening: &Opening) -> Result<(), Refusal> {
-    let name = crate::api::openings::name_of(state, opening).await;
+    let name = crate::api::sharing::openings::name_of(state, opening).await;
     let accounts = state.engine.accounts().await?;
     if let Some(maker) = accounts.iter().find(|a| a.id == opening.made_by) {
         let said = format!(

@@ -5,14 +5,14 @@
 //! archive, `change/WAY` (POST) for links that let change, `uploads` (tus).
 
 use super::page;
-use super::shown::{Kind as Shows, encoded, kind_of};
-use super::{Gate, Tried, Visit, base, enter, gate, opened, parts, refused, to, visit};
-use crate::app::State;
-use crate::archive::{self, Format, Wanted};
-use crate::auth::{check_origin, hash_secret, new_secret};
-use crate::content;
-use crate::problem::Refusal;
-use crate::reader::Reader;
+use super::{Gate, Tried, Visit, base, enter, gate, link_pages, parts, refused, to, visit};
+use crate::http::problem::Refusal;
+use crate::identity::principal::{check_origin, hash_secret, new_secret};
+use crate::state::State;
+use crate::strangers::preview::{Kind as Shows, encoded, kind_of};
+use crate::transfer::archive::{self, Format, Wanted};
+use crate::transfer::reader::Reader;
+use crate::transfer::send;
 use actix_web::body::{BodySize, BoxBody, MessageBody};
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -97,7 +97,7 @@ pub fn wrong(
 async fn show(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     let ending = ending(&request).to_string();
     let shown = match gate(&request, &state, Kind::Link, &ending, true).await {
-        Ok(Gate::In(visit)) => opened::show(&request, &state, &visit).await,
+        Ok(Gate::In(visit)) => link_pages::show(&request, &state, &visit).await,
         Ok(Gate::Password(_)) => return page::password(&state, &base(Kind::Link, &ending), None),
         Ok(Gate::Shut(told)) => return page::refused(&state, super::refusal(told)),
         Err(refusal) => Err(refusal),
@@ -188,7 +188,7 @@ async fn looked(request: &HttpRequest, state: &State) -> Result<HttpResponse, Re
     if kind_of(row.name()) == Shows::Other && visit.opening.can == Can::View {
         return Err(view_only());
     }
-    content::answer(request, state, &Reader::from(&visit), &row).await
+    send::answer(request, state, &Reader::from(&visit), &row).await
 }
 
 fn view_only() -> Refusal {
@@ -209,7 +209,7 @@ async fn small(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
             return Err(super::refusal(Told::UsedUp));
         }
         let (_, row) = find(&request, &state, &visit).await?;
-        crate::thumbnails::answer(&request, &state, &row).await
+        crate::transfer::thumbnails::answer(&request, &state, &row).await
     };
     answer.await.unwrap_or_else(|refusal| refused(&request, &state, refusal))
 }
@@ -273,16 +273,16 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
                 "Open the page, and choose Download there.",
             ));
         }
-        let answer = content::answer(request, state, &reader, &row).await?;
+        let answer = send::answer(request, state, &reader, &row).await?;
         let whole = matches!(
-            crate::conditional::asked(request, "", None, u64::MAX),
+            crate::http::conditions::asked(request, "", None, u64::MAX),
             Asked::Whole | Asked::Part { from: 0, .. }
         );
         if *request.method() == Method::GET && answer.status().is_success() && whole {
             state.strangers.note_use(&visit, state.engine.now_ms());
         }
         // What a browser could show says so; all else is a download already.
-        let shows = content::safe_type(row.name()).is_some();
+        let shows = send::safe_type(row.name()).is_some();
         return Ok(if shows { as_download(answer, row.name()) } else { answer });
     };
     let slip = state.engine.slip(secret).await?;
@@ -295,9 +295,9 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
             "Open the page of the link, and download it again.",
         )
     })?;
-    let name = opened::name_for_strangers(state, &visit, &row);
+    let name = link_pages::name_for_strangers(state, &visit, &row);
     let answer = match slip.moment {
-        None => content::answer(request, state, &reader, &row).await.map(|a| as_download(a, row.name())),
+        None => send::answer(request, state, &reader, &row).await.map(|a| as_download(a, row.name())),
         Some(at) => archive::answer(request, state, &reader, wanted(row.node, at), &name).await,
     };
     let answer = match answer {
@@ -317,7 +317,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
 }
 
 fn as_download(mut answer: HttpResponse, name: &str) -> HttpResponse {
-    if let Ok(value) = header::HeaderValue::from_str(&content::attachment(name))
+    if let Ok(value) = header::HeaderValue::from_str(&send::attachment(name))
         && answer.headers().contains_key(header::CONTENT_DISPOSITION)
     {
         answer.headers_mut().insert(header::CONTENT_DISPOSITION, value);
@@ -355,7 +355,7 @@ async fn begin_upload(request: HttpRequest, state: web::Data<State>, payload: we
         let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
         parts::begin(&request, &state, &visit, None, payload).await
     };
-    crate::api::uploads::speak(begun.await)
+    crate::api::files::uploads::speak(begun.await)
 }
 
 async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
@@ -363,5 +363,5 @@ async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web:
         let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
         parts::one(&request, &state, &visit, None, payload).await
     };
-    crate::api::uploads::speak(done.await)
+    crate::api::files::uploads::speak(done.await)
 }

@@ -1,7 +1,7 @@
 //! The frame of the pages for strangers: the organisation's name, logo and colour, and nothing of ours.
 
-use crate::app::State;
-use crate::problem::Refusal;
+use crate::http::problem::Refusal;
+use crate::state::State;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpResponse, web};
 use maud::{DOCTYPE, Markup, html};
@@ -100,7 +100,7 @@ impl Page<'_> {
 
 /// A moment: shown in the reader's own time by the script, and in UTC without it.
 pub fn moment(ms: i64) -> Markup {
-    let exact = crate::times::show(ms);
+    let exact = crate::http::times::show(ms);
     let plain = jiff::Timestamp::from_millisecond(ms)
         .map(|t| t.strftime("%-d %B %Y, %H:%M UTC").to_string())
         .unwrap_or_default();

@@ -1,0 +1,11 @@
+//! Files and folders, now.
+
+pub mod archives;
+pub mod delta;
+pub mod events;
+pub mod files;
+pub mod locks;
+pub mod nodes;
+pub mod search;
+pub mod shelves;
+pub mod uploads;

@@ -1,0 +1,121 @@
+//! Deleting accounts: what would go, when, and who gets the files.
+
+use crate::api::people::people::Directory;
+use crate::http::body::Json;
+use crate::http::problem::Refusal;
+use crate::http::times::show;
+use crate::identity::principal::Who;
+use crate::state::State;
+use actix_web::{HttpResponse, delete, get, put, web};
+use yellow_attic_api as api;
+use yellow_attic_core::proof::Deed;
+use yellow_attic_store::people::accounts::{Account, Role};
+
+const DAY_MS: i64 = 86_400_000;
+/// Days of grace if nobody says.
+const USUAL_DAYS: u32 = 30;
+
+async fn found(state: &State, path: &str) -> Result<(Directory, Account), Refusal> {
+    let all = Directory::read(state).await?;
+    let id = all.account(path)?;
+    let account = all.accounts.get(&id).cloned().ok_or_else(|| Refusal::not_found("The account"))?;
+    Ok((all, account))
+}
+
+async fn shown(state: &State, all: &Directory, account: &Account) -> Result<api::Goes, Refusal> {
+    let goes = state.engine.what_goes(account).await?;
+    let heir = account.leaves.and_then(|(_, heir)| heir);
+    Ok(api::Goes {
+        files: goes.files,
+        bytes: goes.bytes,
+        given: goes.given,
+        received: goes.received,
+        computers: goes.computers,
+        groups: goes.groups,
+        uploads: goes.uploads,
+        sole_owner_of: goes.shelves,
+        leaves: account.leaves.map(|(at, _)| show(at)),
+        heir: heir.map(|h| all.sign_in(h)),
+    })
+}
+
+/// What would go with an account.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)),
+    responses((status = 200, body = api::Goes), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
+#[get("/accounts/{sign_in}/removal")]
+pub async fn show_removal(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let (all, account) = found(&state, &path).await?;
+    Ok(HttpResponse::Ok().json(shown(&state, &all, &account).await?))
+}
+
+/// Has a disabled account deleted after some days. Until then it can be undone.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)), request_body = api::Removal,
+    responses((status = 200, body = api::Goes), (status = 400, body = api::Problem), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
+#[put("/accounts/{sign_in}/removal")]
+pub async fn decide_removal(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<String>,
+    body: Json<api::Removal>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let (all, account) = found(&state, &path).await?;
+    if body.name.trim() != account.sign_in {
+        return Err(Refusal::bad(
+            "name_does_not_match",
+            &format!("\"{}\" is not the account's sign-in name.", body.name.trim()),
+            "Type the sign-in name of the account that goes.",
+        ));
+    }
+    let days = body.days.unwrap_or(USUAL_DAYS);
+    if !(1..=3650).contains(&days) {
+        return Err(Refusal::bad(
+            "days_cannot_be",
+            &format!("{days} days cannot be."),
+            "Choose 1 to 3650 days: so long it can be undone.",
+        ));
+    }
+    let heir = match &body.heir {
+        None => None,
+        Some(name) => {
+            let id = all.account(name)?;
+            let heir = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
+            if heir.id == account.id || heir.role == Role::Guest || heir.disabled_at.is_some() {
+                return Err(Refusal::bad(
+                    "heir_cannot_be",
+                    &format!(
+                        "\"{name}\" cannot get the files: it goes itself, is disabled, or is a guest without a home."
+                    ),
+                    "Name another account.",
+                ));
+            }
+            Some(heir)
+        }
+    };
+    who.need(&state, Deed::RemoveAccount)?;
+    let at = state.engine.now_ms() + i64::from(days) * DAY_MS;
+    state.engine.mark_leaving(&who.actor, &account, at, heir).await?;
+    let (all, account) = found(&state, &path).await?;
+    Ok(HttpResponse::Ok().json(shown(&state, &all, &account).await?))
+}
+
+/// Undoes that: the account stays, disabled.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)),
+    responses((status = 204), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
+#[delete("/accounts/{sign_in}/removal")]
+pub async fn undo_removal(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_administrator()?;
+    let (_, account) = found(&state, &path).await?;
+    who.need(&state, Deed::RemoveAccount)?;
+    state.engine.unmark_leaving(&who.actor, &account).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

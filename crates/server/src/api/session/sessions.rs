@@ -1,0 +1,348 @@
+//! Signing in and out, connecting computers, the first administrator.
+
+use crate::http::body::Json;
+use crate::http::problem::Refusal;
+use crate::http::times::show;
+use crate::identity::factors::{ask_second, check_code};
+use crate::identity::principal::{
+    AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, address, browser_proof,
+    check_door, check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor,
+    new_secret,
+};
+use crate::state::State;
+use crate::state::throttle::Try;
+use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, delete, get, post, web};
+use std::sync::PoisonError;
+use yellow_attic_api as api;
+use yellow_attic_core::forwarded::counted;
+use yellow_attic_core::guessing::By;
+use yellow_attic_core::people::Notice;
+use yellow_attic_core::proof::Deed;
+use yellow_attic_core::rules::{Door, Rule, Value};
+use yellow_attic_core::{DeviceId, password};
+use yellow_attic_store::Actor;
+use yellow_attic_store::people::accounts::{Account, Device, Role};
+
+/// Who is signed in, as the pages show it.
+pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {
+    Ok(api::Me {
+        sign_in: account.sign_in.clone(),
+        display_name: account.display_name.clone(),
+        role: account.role.word().to_string(),
+        seen_by: None,
+        needs_factor: crate::identity::principal::lacks_factor(state, account).await?,
+        picture: state.engine.picture(account.id).await?.map(|(_, at)| show(at)),
+    })
+}
+
+/// What a page must know first: whether there is an administrator, and who is signed in.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Welcome)))]
+#[get("/welcome")]
+pub async fn welcome(state: web::Data<State>, who: Option<AnyWho>) -> Result<HttpResponse, Refusal> {
+    let needs_set_up = state.set_up.lock().unwrap_or_else(PoisonError::into_inner).is_some();
+    let me = match who {
+        Some(AnyWho(who)) => {
+            let seen_by = who.seen_by.as_ref().map(|by| by.display_name.clone());
+            Some(api::Me { seen_by, needs_factor: who.needs_factor, ..me(&state, &who.account).await? })
+        }
+        None => None,
+    };
+    let sign_up = match state.engine.rules().decide(Rule::SignUpDomains, &[]).value {
+        Value::Words(words) if state.post.is_set() => words.into_iter().collect(),
+        _ => Vec::new(),
+    };
+    Ok(HttpResponse::Ok().json(api::Welcome {
+        needs_set_up,
+        me,
+        organisation: state.config.organisation.clone(),
+        sign_up,
+        version: env!("CARGO_PKG_VERSION").to_string(),
+        largest_file: state.config.largest_file,
+    }))
+}
+
+/// The code of the set-up address while it is used. Unless it was used, it counts again afterwards.
+struct SetUpCode<'s> {
+    state: &'s State,
+    code: Option<[u8; 32]>,
+}
+
+impl<'s> SetUpCode<'s> {
+    fn take(state: &'s State, given: &str) -> Result<SetUpCode<'s>, Refusal> {
+        let mut kept = state.set_up.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.as_ref().is_some_and(|c| *c == hash_secret(given)) {
+            return Ok(SetUpCode { state, code: kept.take() });
+        }
+        Err(Refusal::new(
+            403,
+            "set_up_code_wrong",
+            "The set-up address is not valid",
+            "Its code is wrong, was used already, or the service was started anew since.",
+            "Take the address that the service printed at its last start.",
+        ))
+    }
+
+    fn used(mut self) {
+        self.code = None;
+    }
+}
+
+impl Drop for SetUpCode<'_> {
+    fn drop(&mut self) {
+        if let Some(code) = self.code.take() {
+            *self.state.set_up.lock().unwrap_or_else(PoisonError::into_inner) = Some(code);
+        }
+    }
+}
+
+/// An answer that leaves cookies.
+pub fn with_cookies(mut answer: HttpResponseBuilder, cookies: [Cookie<'static>; 2]) -> HttpResponseBuilder {
+    for cookie in cookies {
+        answer.cookie(cookie);
+    }
+    answer
+}
+
+/// Makes the first administrator, with the one-time code that the service printed.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SetUp,
+    responses((status = 201, body = api::Me), (status = 403, body = api::Problem)))]
+#[post("/set-up")]
+pub async fn set_up(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: Json<api::SetUp>,
+) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
+    // Where there is a code to guess at, tries are counted.
+    let attempt = match state.set_up.lock().unwrap_or_else(PoisonError::into_inner).is_some() {
+        true => Some(vec![By::Act("set-up", address(&request, &state).map(counted))]),
+        false => None,
+    };
+    let attempt = match attempt {
+        Some(by) => Some(state.guessing.begin(&state.engine, by).await?),
+        None => None,
+    };
+    // Taken before anything else: of several at once, one makes the administrator.
+    let code = SetUpCode::take(&state, &body.code)?;
+    attempt.into_iter().for_each(Try::succeeded);
+    let wanted = body.sign_in.trim().to_lowercase();
+    if !password::check_sign_in(&wanted) {
+        return Err(Refusal::bad(
+            "sign_in_name_cannot_be",
+            &format!("\"{wanted}\" cannot be a sign-in name."),
+            "Use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit.",
+        ));
+    }
+    let hash =
+        crate::api::people::people::hashed(&state, &wanted, &[&body.display_name], &[], &body.password)
+            .await?;
+    let actor = Actor {
+        account: None,
+        device: None,
+        who: "set-up".into(),
+        from: from(&request, &state).into(),
+        through: None,
+        tokens: Default::default(),
+    };
+    let account =
+        state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
+    code.used();
+    state.names.forget().await;
+    let cookies = open_session(&state, &account, &request, false).await?;
+    Ok(with_cookies(HttpResponse::Created(), cookies).json(me(&state, &account).await?))
+}
+
+/// The first letter large.
+pub fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
+}
+
+/// Opens a session: its cookie, and the one by which the browser is known again. `factor`: a second one was given.
+pub async fn open_session(
+    state: &State,
+    account: &Account,
+    request: &HttpRequest,
+    factor: bool,
+) -> Result<[Cookie<'static>; 2], Refusal> {
+    let secret = new_secret()?;
+    let actor = Actor {
+        account: Some(account.id),
+        device: None,
+        who: account.sign_in.as_str().into(),
+        from: from(request, state).into(),
+        through: None,
+        tokens: Default::default(),
+    };
+    let ends = state.engine.now_ms() + SESSION_MS;
+    let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
+    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
+    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
+    let known = cookie_named(BROWSER_COOKIE, state, browser_proof(state, account)?, BROWSER_MS / 1000);
+    Ok([cookie(state, secret, SESSION_MS / 1000), known])
+}
+
+fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    cookie_named(COOKIE, state, value, seconds)
+}
+
+/// The cookie of a look as somebody else.
+pub fn look_cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    cookie_named(LOOK_COOKIE, state, value, seconds)
+}
+
+fn cookie_named(name: &str, state: &State, value: String, seconds: i64) -> Cookie<'static> {
+    let https = state.config.is_https();
+    Cookie::build(cookie_name(state, name), value)
+        .path("/")
+        .http_only(true)
+        .secure(https)
+        .same_site(SameSite::Strict)
+        .max_age(Duration::seconds(seconds))
+        .finish()
+}
+
+/// Signs in to the console: answers with a session cookie.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SignIn,
+    responses((status = 200, body = api::Me), (status = 401, body = api::Problem), (status = 429, body = api::Problem)))]
+#[post("/session")]
+pub async fn sign_in(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: Json<api::SignIn>,
+) -> Result<HttpResponse, Refusal> {
+    check_host(&request, &state)?;
+    check_origin(&request, &state)?;
+    let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
+    check_door(&state, &account, Door::Console)?;
+    ask_second(&state, &account).await?;
+    let cookies = open_session(&state, &account, &request, false).await?;
+    Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
+}
+
+/// Signs out of the console.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
+#[delete("/session")]
+pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpResponse, Refusal> {
+    let who = who.0;
+    who.need_own()?;
+    who.need_session()?;
+    state.engine.end_session(&who.actor, who.token).await?;
+    state.revoked();
+    Ok(HttpResponse::NoContent().cookie(cookie(&state, String::new(), 0)).finish())
+}
+
+/// The caller's computers.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Devices)))]
+#[get("/devices")]
+pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    let devices = state.engine.devices(who.account.id).await?;
+    let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
+    let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| shown_device(&who, d, fresh)).collect();
+    Ok(HttpResponse::Ok().json(api::Devices { devices }))
+}
+
+/// A device as it is told. `fresh`: its last use, if that is not written yet.
+pub fn shown_device(who: &Who, device: Device, fresh: Option<(i64, String)>) -> api::Device {
+    let (used, used_from) = match fresh {
+        Some((at, from)) => (Some(at), Some(from)),
+        None => (device.used_at, device.used_from),
+    };
+    api::Device {
+        id: device.id.0,
+        name: device.name,
+        connected: show(device.made_at),
+        used: used.map(show),
+        used_from,
+        this: who.actor.device == Some(device.id),
+    }
+}
+
+/// Connects a computer: answers with its own token, once.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::NewDevice,
+    responses((status = 201, body = api::DeviceToken), (status = 401, body = api::Problem)))]
+#[post("/devices")]
+pub async fn connect(
+    request: HttpRequest,
+    state: web::Data<State>,
+    body: Json<api::NewDevice>,
+) -> Result<HttpResponse, Refusal> {
+    let name = body.device.trim();
+    if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
+        return Err(Refusal::bad(
+            "device_name_cannot_be",
+            "The computer's name is empty, too long, or holds control characters.",
+            "Give it a name of 1 to 100 characters.",
+        ));
+    }
+    let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
+    check_door(&state, &account, Door::Sync)?;
+    let actor = Actor {
+        account: Some(account.id),
+        device: None,
+        who: account.sign_in.as_str().into(),
+        from: from(&request, &state).into(),
+        through: None,
+        tokens: Default::default(),
+    };
+    let factor = body.code.is_some();
+    match &body.code {
+        Some(code) => check_code(&state, &actor, &account, code).await?,
+        None => ask_second(&state, &account).await?,
+    }
+    if lacks_factor(&state, &account).await? {
+        return Err(Refusal::new(
+            403,
+            "second_factor_demanded",
+            "A second factor is demanded",
+            "A rule demands a second factor, and this account has none yet.",
+            "Sign in to the console and set one up under your account, then connect again.",
+        ));
+    }
+    let secret = new_secret()?;
+    state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
+    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
+    state.names.forget().await;
+    let said = format!(
+        "The computer \"{name}\" was connected in your name, from {}. If that was not you, change your password and disconnect it.",
+        actor.from
+    );
+    let subject = "a computer was connected".to_string();
+    crate::mail::tell(&state, &actor, &account, Some(Notice::Computer), subject, said).await;
+    Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
+}
+
+/// Disconnects the computer that asks.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
+#[delete("/devices/this")]
+pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
+    let Some(device) = who.actor.device else {
+        return Err(Refusal::bad(
+            "not_a_device",
+            "The caller is no connected computer.",
+            "Name the computer instead.",
+        ));
+    };
+    state.engine.end_device(&who.actor, who.account.id, device).await?;
+    state.revoked();
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Disconnects one of the caller's computers: its token counts no more.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in", params(("device" = i64, Path)),
+    responses((status = 204), (status = 404, body = api::Problem)))]
+#[delete("/devices/{device}")]
+pub async fn end_device(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<HttpResponse, Refusal> {
+    // A token alone ends no other: the password given within ten minutes does.
+    if who.actor.device.is_some() {
+        who.need(&state, Deed::EndDevice)?;
+    }
+    state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
+    state.revoked();
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,321 @@
+//! All that was given out and is taken in, in one list, and changing many of it at once.
+
+use crate::api::people::people::Directory;
+use crate::api::sharing::openings::{kind, mine, place, set_of, shown};
+use crate::http::body::Json;
+use crate::http::problem::Refusal;
+use crate::http::times::{self, show};
+use crate::identity::principal::Who;
+use crate::state::State;
+use actix_web::{HttpResponse, get, post, web};
+use yellow_attic_api as api;
+use yellow_attic_core::GrantId;
+use yellow_attic_core::openings::STATES;
+use yellow_attic_core::proof::Deed;
+use yellow_attic_core::rights::{Gives, Level};
+use yellow_attic_store::Actor;
+use yellow_attic_store::ops::grants::NewGrant;
+use yellow_attic_store::people::grants::Given;
+use yellow_attic_store::sharing::openings::Wanted;
+
+async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Given) -> Option<api::Given> {
+    let Gives::Allow(level) = grant.gives else { return None };
+    let (name, path, folder) = place(state, who, grant.node).await;
+    let over = grant.until.is_some_and(|until| until <= state.engine.now_ms());
+    let (state_word, sentence) = match (over, name.is_empty()) {
+        (true, _) => ("over", "Its time is over."),
+        (_, true) => ("target removed", "Its file or folder was removed."),
+        _ => ("open", ""),
+    };
+    let mine = state.engine.chain(&who.actor, grant.node, Level::Manage).await.is_ok();
+    Some(api::Given {
+        kind: "share".into(),
+        id: grant.id.0,
+        node: grant.node.0,
+        name,
+        path,
+        folder,
+        to: all.word(grant.subject).1,
+        can: level.word().to_string(),
+        state: state_word.into(),
+        sentence: sentence.into(),
+        until: grant.until.map(show),
+        used: None,
+        most: None,
+        used_at: None,
+        used_from: None,
+        address: None,
+        password: false,
+        by: grant.made_by.and_then(|a| all.name(a)).unwrap_or_default(),
+        at: show(grant.made_at),
+        mine,
+    })
+}
+
+fn given_opening(o: api::Opening) -> api::Given {
+    let to = match (o.kind.as_str(), o.password) {
+        ("intake", _) => "anybody with the address",
+        (_, true) => "anybody with the address and password",
+        _ => "anybody with the address",
+    };
+    let title =
+        if o.title.is_empty() || o.title == o.name { o.name } else { format!("{} ({})", o.title, o.name) };
+    api::Given {
+        can: if o.kind == "intake" { "hand in".into() } else { o.can },
+        kind: o.kind,
+        id: o.id,
+        node: o.node,
+        name: title,
+        path: o.path,
+        folder: o.folder,
+        to: to.into(),
+        state: o.state,
+        sentence: o.sentence,
+        until: o.until,
+        used: Some(o.used),
+        most: o.most,
+        used_at: o.used_at,
+        used_from: o.used_from,
+        address: o.address,
+        password: o.password,
+        by: o.by,
+        at: o.at,
+        mine: o.mine,
+    }
+}
+
+async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<Vec<api::Given>, Refusal> {
+    if let Some(word) = query.state.as_deref().filter(|s| !STATES.contains(s)) {
+        return Err(Refusal::bad(
+            "unknown_state",
+            &format!("\"{word}\" is no state of a link, intake or share."),
+            &format!("Choose one of: {}.", STATES.join(", ")),
+        ));
+    }
+    let all = Directory::read(state).await?;
+    let by = match &query.by {
+        Some(name) => Some(all.account(name)?),
+        None if query.all => None,
+        None => Some(who.account.id),
+    };
+    let wants = |kind: &str| query.kind.as_deref().is_none_or(|k| k == kind);
+    let mut given = Vec::new();
+    if wants("link") || wants("intake") {
+        for opening in state.engine.openings(&Wanted { by, ..Wanted::default() }).await? {
+            if wants(opening.kind.word()) {
+                given.push(given_opening(shown(state, who, &all, &opening).await?));
+            }
+        }
+    }
+    if wants("share") {
+        for grant in state.engine.grants_made(by).await? {
+            given.extend(given_share(state, who, &all, &grant).await);
+        }
+    }
+    let words: Vec<String> =
+        query.words.as_deref().unwrap_or("").split_whitespace().map(str::to_lowercase).collect();
+    given.retain(|g| {
+        let text = format!("{} {} {} {}", g.name, g.path.as_deref().unwrap_or(""), g.to, g.by).to_lowercase();
+        let fits = match query.state.as_deref() {
+            None => true,
+            Some("open") => g.state == "open",
+            Some("shut") => g.state != "open",
+            Some(other) => g.state == other,
+        };
+        fits && words.iter().all(|w| text.contains(w))
+    });
+    given.sort_by(|a, b| (&b.at, &b.kind, b.id).cmp(&(&a.at, &a.kind, a.id)));
+    Ok(given)
+}
+
+fn table(given: Vec<api::Given>) -> String {
+    let header = [
+        "kind",
+        "id",
+        "name",
+        "path",
+        "to",
+        "can",
+        "state",
+        "until",
+        "used",
+        "most",
+        "last used",
+        "last from",
+        "by",
+        "at",
+    ];
+    let number = |n: Option<u32>| n.map(|n| n.to_string()).unwrap_or_default();
+    let text = Option::<String>::unwrap_or_default;
+    let rows = given.into_iter().map(|g| {
+        vec![
+            g.kind,
+            g.id.to_string(),
+            g.name,
+            text(g.path),
+            g.to,
+            g.can,
+            g.state,
+            text(g.until),
+            number(g.used),
+            number(g.most),
+            text(g.used_at),
+            text(g.used_from),
+            g.by,
+            g.at,
+        ]
+    });
+    yellow_attic_core::table::csv(&header, rows)
+}
+
+/// All that was given out and is taken in: links, intakes and shares. One's own; for administrators
+/// everybody's.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", params(api::GivenQuery),
+    responses((status = 200, body = api::GivenOut), (status = 403, body = api::Problem)))]
+#[get("/given")]
+pub async fn list_given(
+    state: web::Data<State>,
+    who: Who,
+    query: web::Query<api::GivenQuery>,
+) -> Result<HttpResponse, Refusal> {
+    if query.all || query.by.is_some() {
+        who.need_administrator()?;
+    }
+    if let Some(kind) = query.kind.as_deref().filter(|k| !["link", "intake", "share"].contains(k)) {
+        return Err(Refusal::bad(
+            "word_unknown",
+            &format!("kind={kind} is unknown."),
+            "Choose link, intake or share.",
+        ));
+    }
+    let mut given = all_given(&state, &who, &query).await?;
+    match query.format.as_deref() {
+        None | Some("json") => {}
+        Some("csv") => {
+            return Ok(HttpResponse::Ok()
+                .content_type("text/csv; charset=utf-8")
+                .insert_header(("Content-Disposition", crate::transfer::send::attachment("given out.csv")))
+                .body(table(given)));
+        }
+        Some(other) => {
+            return Err(Refusal::bad(
+                "word_unknown",
+                &format!("format={other} is unknown."),
+                "Choose json or csv.",
+            ));
+        }
+    }
+    let total = given.len();
+    let list =
+        format!("given {} {:?} {:?} {:?} {:?}", query.all, query.by, query.words, query.kind, query.state);
+    if let Some(cursor) = &query.cursor {
+        let place = state.engine.place_of(&who.actor, &list, cursor)?;
+        given.retain(|g| place_of(g) < place);
+    }
+    let limit = query.limit.unwrap_or(200).clamp(1, 1000);
+    let more = given.len() > limit;
+    given.truncate(limit);
+    let next = given.last().filter(|_| more).map(|g| state.engine.cursor(&who.actor, &list, &place_of(g)));
+    Ok(HttpResponse::Ok().json(api::GivenOut { given, total, next }))
+}
+
+fn place_of(g: &api::Given) -> String {
+    format!("{} {} {:020}", g.at, g.kind, g.id)
+}
+
+/// Changes many at once: ends them, pauses them, or sets their end.
+#[utoipa::path(context_path = "/api/v1", tag = "strangers", request_body = api::GivenChange,
+    responses((status = 200, body = api::GivenChanged), (status = 400, body = api::Problem)))]
+#[post("/given/change")]
+pub async fn change_given(
+    state: web::Data<State>,
+    who: Who,
+    body: Json<api::GivenChange>,
+) -> Result<HttpResponse, Refusal> {
+    who.need_own()?;
+    let closes = (body.end || body.paused == Some(true)) && body.ends.is_none();
+    if !body.end && body.paused.is_none() && body.ends.is_none() {
+        return Err(Refusal::bad(
+            "nothing_to_change",
+            "Nothing is to be changed.",
+            "Say end, paused or ends.",
+        ));
+    }
+    if !closes || body.of.iter().any(|g| g.kind == "share") {
+        who.need(&state, Deed::ChangeGiven)?;
+    }
+    let set = api::OpeningSet {
+        ended: body.end.then_some(true),
+        paused: body.paused,
+        ends: body.ends.clone(),
+        ..Default::default()
+    };
+    let mut changed = api::GivenChanged { done: 0, refused: Vec::new() };
+    for one in &body.of {
+        let done = match one.kind.as_str() {
+            "share" => change_share(&state, &who, &body, one.id).await,
+            _ => change_one(&state, &who, &set, one).await,
+        };
+        match done {
+            Ok(()) => changed.done += 1,
+            Err(e) => changed.refused.push(api::GivenRefused {
+                kind: one.kind.clone(),
+                id: one.id,
+                reason: e.to_string(),
+            }),
+        }
+    }
+    state.openings_changed();
+    Ok(HttpResponse::Ok().json(changed))
+}
+
+async fn change_one(
+    state: &State,
+    who: &Who,
+    set: &api::OpeningSet,
+    one: &api::GivenId,
+) -> Result<(), Refusal> {
+    let opening = mine(state, who, one.id).await?;
+    if opening.kind != kind(&one.kind)? {
+        return Err(Refusal::not_found("The link or intake"));
+    }
+    let own = state.engine.decides_over(&who.actor, &opening).await;
+    if !own && set.paused == Some(false) {
+        return Err(Refusal::not_found("The link or intake"));
+    }
+    let set = set_of(who, set).await?;
+    state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
+    Ok(())
+}
+
+async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i64) -> Result<(), Refusal> {
+    let id = GrantId(id);
+    // A denial is no share: ending one would open something.
+    let found = state.engine.grants_made(None).await?.into_iter().find(|g| g.id == id);
+    let grant = found.ok_or_else(|| Refusal::not_found("The share"))?;
+    if change.end {
+        let actor = match who.need_administrator() {
+            // In the administrator's name, with the service's rights.
+            Ok(()) => Actor { account: None, ..who.actor.clone() },
+            Err(_) => who.actor.clone(),
+        };
+        return Ok(state.engine.end_grant(&actor, id).await?);
+    }
+    let Some(ends) = &change.ends else {
+        return Err(Refusal::bad(
+            "shares_are_not_paused",
+            "A share is not paused.",
+            "End it, or set its end.",
+        ));
+    };
+    let until = if ends.trim().is_empty() { None } else { Some(times::wanted(ends)?) };
+    let new = NewGrant {
+        node: grant.node,
+        subject: grant.subject,
+        gives: grant.gives,
+        until,
+        message: grant.message,
+    };
+    state.engine.give(&who.actor, new).await?;
+    Ok(())
+}

@@ -1,0 +1,3 @@
+//! Rows become API objects here, and nowhere else.
+
+pub mod node;

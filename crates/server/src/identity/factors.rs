@@ -1,0 +1,287 @@
+//! The second step of signing in: tickets for it, one-time codes, recovery codes, passkeys.
+
+use crate::http::problem::Refusal;
+use crate::identity::principal::{hash_secret, new_secret};
+use crate::state::State;
+use actix_web::HttpRequest;
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
+use webauthn_rs::prelude::{
+    Passkey, PasskeyAuthentication, PasskeyRegistration, PublicKeyCredential, Url, Webauthn, WebauthnBuilder,
+};
+use yellow_attic_core::guessing::By;
+use yellow_attic_core::{AccountId, factor};
+use yellow_attic_store::people::accounts::Account;
+use yellow_attic_store::people::second_factor::{Factor, FactorKind};
+use yellow_attic_store::{Actor, StoreError};
+
+/// How long a ticket counts.
+const TICKET_MS: i64 = 600_000;
+/// Tickets kept in memory.
+const MOST_TICKETS: usize = 10_000;
+
+/// What a ticket is for.
+#[derive(Clone)]
+pub enum Held {
+    /// The password was right; a second factor is still to come.
+    SignIn(AccountId, Option<Box<PasskeyAuthentication>>),
+    /// Somebody who is signed in proves themselves once more.
+    Proof(AccountId, Box<PasskeyAuthentication>),
+    /// An authenticator to be confirmed: its secret.
+    Codes(AccountId, Vec<u8>),
+    /// A passkey to be confirmed.
+    Passkey(AccountId, Box<PasskeyRegistration>),
+}
+
+/// Tickets that count. In memory only: after a restart one begins again.
+#[derive(Default)]
+pub struct Tickets(Mutex<HashMap<[u8; 32], (Held, i64)>>);
+
+impl Tickets {
+    /// Makes a ticket.
+    pub fn make(&self, held: Held, now: i64) -> Result<String, Refusal> {
+        let secret = new_secret()?;
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.len() >= MOST_TICKETS {
+            all.retain(|_, (_, until)| *until > now);
+        }
+        if all.len() >= MOST_TICKETS {
+            all.clear();
+        }
+        all.insert(hash_secret(&secret), (held, now + TICKET_MS));
+        Ok(secret)
+    }
+
+    /// What a ticket is for, if it counts.
+    pub fn look(&self, ticket: &str, now: i64) -> Result<Held, Refusal> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = all.get(&hash_secret(ticket)).filter(|(_, until)| *until > now);
+        found.map(|(held, _)| held.clone()).ok_or_else(ticket_over)
+    }
+
+    /// Goes on with a ticket.
+    pub fn set(&self, ticket: &str, held: Held) {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(there) = all.get_mut(&hash_secret(ticket)) {
+            there.0 = held;
+        }
+    }
+
+    /// Takes a ticket: of many who come with it at once, one has it.
+    pub fn take(&self, ticket: &str, now: i64) -> Result<Taken<'_>, Refusal> {
+        let key = hash_secret(ticket);
+        let found = self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&key);
+        match found.filter(|(_, until)| *until > now) {
+            Some((held, until)) => Ok(Taken { of: self, key, held: Some(held), until }),
+            None => Err(ticket_over()),
+        }
+    }
+}
+
+/// A ticket that is being used. Unless it was [`Taken::used`], it counts again afterwards.
+pub struct Taken<'t> {
+    of: &'t Tickets,
+    key: [u8; 32],
+    held: Option<Held>,
+    until: i64,
+}
+
+impl Taken<'_> {
+    /// What it is for.
+    pub fn held(&self) -> Option<&Held> {
+        self.held.as_ref()
+    }
+
+    /// It led to what it was for, and counts no more.
+    pub fn used(mut self) {
+        self.held = None;
+    }
+}
+
+impl Drop for Taken<'_> {
+    fn drop(&mut self) {
+        if let Some(held) = self.held.take() {
+            let mut all = self.of.0.lock().unwrap_or_else(PoisonError::into_inner);
+            all.insert(self.key, (held, self.until));
+        }
+    }
+}
+
+fn ticket_over() -> Refusal {
+    Refusal::new(
+        410,
+        "ticket_over",
+        "That is over",
+        "What was begun counts for ten minutes, once, and one at a time.",
+        "Begin again.",
+    )
+}
+
+/// Asks for the second step, if the account has one.
+pub async fn ask_second(state: &State, account: &Account) -> Result<(), Refusal> {
+    let factors = state.engine.factors(account.id).await?;
+    if factors.is_empty() {
+        return Ok(());
+    }
+    let ticket = state.tickets.make(Held::SignIn(account.id, None), state.engine.now_ms())?;
+    Err(second_needed(ticket, &factors))
+}
+
+fn second_needed(ticket: String, factors: &[Factor]) -> Refusal {
+    let mut kinds: Vec<String> = factors.iter().map(|f| f.kind.word().to_string()).collect();
+    kinds.sort();
+    kinds.dedup();
+    kinds.push("recovery".into());
+    Refusal::new(
+        401,
+        "second_factor_needed",
+        "A second factor is needed",
+        "The password is right. This account has a second factor.",
+        "Give a code of the authenticator, use the passkey, or give a recovery code.",
+    )
+    .go_on(ticket, kinds)
+}
+
+fn wrong_code() -> Refusal {
+    Refusal::new(
+        401,
+        "wrong_code",
+        "Wrong code",
+        "The code is wrong, is over, or was used already: each counts once.",
+        "Wait for the next one, and see that the clock of the authenticator is right; or use a recovery code.",
+    )
+}
+
+/// Checks a code of an authenticator, or a recovery code. Guessing is slowed.
+pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &str) -> Result<(), Refusal> {
+    // By account, wherever it comes from: whoever gets here knows the password.
+    let attempt = state.guessing.begin(&state.engine, vec![By::Factor(account.id.0)]).await?;
+    let codes: Vec<Factor> = state.engine.factors(account.id).await?;
+    for one in codes.iter().filter(|f| f.kind == FactorKind::Codes) {
+        // By the wall clock, as the authenticator has it.
+        let wall = state.engine.wall_ms();
+        if let Some(secret) = &one.secret
+            && let Some(step) = factor::step_of(secret, code, wall, one.step)
+            && state.engine.use_code(actor, one.id, step).await?
+        {
+            attempt.succeeded();
+            return Ok(());
+        }
+    }
+    if let Some(code) = factor::recovery_typed(code)
+        && state.engine.use_recovery(actor, account, hash_secret(&code)).await?
+    {
+        attempt.succeeded();
+        return Ok(());
+    }
+    drop(attempt);
+    if let Some(why) = state.engine.secrets_trouble().filter(|_| codes.iter().any(|f| f.secret.is_none())) {
+        // Not wrong: it cannot be known.
+        return Err(StoreError::SecretsShut(why).into());
+    }
+    state.engine.note(actor, "second factor refused", None, &account.sign_in, "").await?;
+    Err(wrong_code())
+}
+
+/// New recovery codes, and how they are kept.
+pub fn new_recovery() -> Result<(Vec<String>, Vec<[u8; 32]>), Refusal> {
+    let mut codes = Vec::with_capacity(factor::RECOVERY_CODES);
+    for _ in 0..factor::RECOVERY_CODES {
+        let mut random = [0u8; 10];
+        getrandom::fill(&mut random).map_err(|_| Refusal::not_found("Randomness"))?;
+        codes.push(factor::recovery_code(random));
+    }
+    let kept = codes.iter().map(|c| hash_secret(c)).collect();
+    Ok((codes, kept))
+}
+
+/// What speaks WebAuthn for the address that was asked. Passkeys are bound to a host name: an
+/// address of numbers has none.
+pub fn passkeys(state: &State, request: &HttpRequest) -> Result<Webauthn, Refusal> {
+    let asked = request.headers().get("host").and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let scheme = if state.config.is_https() { "https" } else { "http" };
+    let origin = state.config.public_address.clone().unwrap_or_else(|| format!("{scheme}://{asked}"));
+    let none = || {
+        Refusal::new(
+            409,
+            "passkeys_need_a_name",
+            "No passkeys under this address",
+            "Passkeys are bound to a host name and a private line: they need https, or localhost.",
+            "Open the console under its public address; set public_address if there is none.",
+        )
+    };
+    let url = Url::parse(&origin).map_err(|_| none())?;
+    let host = url.domain().ok_or_else(none)?.to_string();
+    if url.scheme() != "https" && host != "localhost" {
+        return Err(none());
+    }
+    let built = WebauthnBuilder::new(&host, &url).map(|b| b.rp_name(&state.config.organisation));
+    built.and_then(WebauthnBuilder::build).map_err(|error| {
+        tracing::warn!(%error, "passkeys cannot be used under this address");
+        none()
+    })
+}
+
+/// The passkeys among some factors.
+pub fn credentials(factors: &[Factor]) -> Vec<(i64, Passkey)> {
+    factors
+        .iter()
+        .filter(|f| f.kind == FactorKind::Passkey)
+        .filter_map(|f| Some((f.id, serde_json::from_slice(f.secret.as_ref()?).ok()?)))
+        .collect()
+}
+
+/// A question for one of the passkeys of an account.
+pub async fn ask_passkey(
+    state: &State,
+    request: &HttpRequest,
+    account: AccountId,
+) -> Result<(serde_json::Value, PasskeyAuthentication), Refusal> {
+    let factors = state.engine.factors(account).await?;
+    if let Some(why) = state.engine.secrets_trouble().filter(|_| factors.iter().any(|f| f.secret.is_none())) {
+        return Err(StoreError::SecretsShut(why).into());
+    }
+    let keys: Vec<_> = credentials(&factors).into_iter().map(|(_, key)| key).collect();
+    let (options, question) =
+        passkeys(state, request)?.start_passkey_authentication(&keys).map_err(|_| {
+            Refusal::bad("no_passkey", "The account has no passkey.", "Use another second factor.")
+        })?;
+    Ok((serde_json::to_value(options).unwrap_or_default(), question))
+}
+
+/// Checks what a browser answered for a passkey.
+pub async fn check_passkey(
+    state: &State,
+    request: &HttpRequest,
+    actor: &Actor,
+    account: &Account,
+    question: &PasskeyAuthentication,
+    answer: serde_json::Value,
+) -> Result<(), Refusal> {
+    let refused = |reason: String| {
+        Refusal::new(
+            401,
+            "wrong_passkey",
+            "The passkey is not taken",
+            &reason,
+            "Use the passkey that was set up for this account, or another second factor.",
+        )
+    };
+    let answer: PublicKeyCredential = serde_json::from_value(answer).map_err(|e| {
+        Refusal::bad("passkey_malformed", &format!("{e}."), "Send what the browser answered.")
+    })?;
+    let speaks = passkeys(state, request)?;
+    let result = speaks
+        .finish_passkey_authentication(&answer, question)
+        .map_err(|e| refused(format!("What the browser answered does not prove it: {e}.")))?;
+    let factors = state.engine.factors(account.id).await?;
+    for (id, mut passkey) in credentials(&factors) {
+        if passkey.cred_id() == result.cred_id() {
+            passkey.update_credential(&result);
+            let kept = serde_json::to_vec(&passkey).map_err(|e| refused(e.to_string()))?;
+            state.engine.use_passkey(actor, account, id, kept).await?;
+            return Ok(());
+        }
+    }
+    Err(refused("It was removed from this account.".into()))
+}

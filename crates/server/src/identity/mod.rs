@@ -1,0 +1,6 @@
+//! Who asks, and by which door.
+
+pub mod basic;
+pub mod factors;
+pub mod principal;
+pub mod public_address;

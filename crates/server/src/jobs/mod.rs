@@ -1,0 +1,3 @@
+//! What the service does by itself.
+
+pub mod retention;
