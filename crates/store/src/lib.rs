@@ -31,6 +31,7 @@ pub mod ops;
 pub mod people;
 pub mod rights;
 pub mod sharing;
+mod start;
 pub mod timeline;
 mod txn;
 

@@ -8,8 +8,7 @@ use crate::fs::model::{
 };
 use serde::Deserialize;
 use sqlx::SqliteConnection;
-use std::collections::BTreeSet;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use yellow_attic_core::rules::Door;
 use yellow_attic_core::timeline::Kind;

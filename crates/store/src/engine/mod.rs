@@ -1,45 +1,36 @@
 //! The engine, put together: open it, ask it, stop it.
 
 mod free_pages;
+pub(crate) mod held;
 pub mod identity;
 pub mod mending;
 pub mod secrets;
 
-use crate::catalogue::marks::load_marks;
-use crate::catalogue::{db, rows};
+use crate::engine::held::Uploads;
 use crate::engine::identity::Missing;
 use crate::engine::secrets::Secrets;
 use crate::files::dirs::Dirs;
-use crate::files::filer::{Filer, Filing};
+use crate::files::filer::Filing;
 use crate::files::jobs::{Jobs, Step};
-use crate::files::packs::{Packer, Packing};
-use crate::files::placer::Placer;
+use crate::files::packs::Packing;
 use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::fault_points::{AllSteps, Steps};
-use crate::fs::model::shelf_parts;
 use crate::fs::model::{Actor, ChangeKind, Row, Shelf};
-use crate::fs::record_key::RecordKey;
 use crate::fs::staging::{Arriving, Staged, Staging};
-use crate::ops::make::MakeFolder;
-use crate::ops::make::MakeShelf;
+use crate::ops::make::{MakeFolder, MakeShelf};
 use crate::ops::put::Put;
 use crate::ops::record::Note;
-use crate::ops::relocate::MoveNode;
-use crate::ops::relocate::Remove;
-use crate::ops::revive::ReviveFile;
-use crate::ops::revive::ReviveFolder;
+use crate::ops::relocate::{MoveNode, Remove};
+use crate::ops::revive::{ReviveFile, ReviveFolder};
 use crate::ops::{NewShelf, Outcome, Place};
 use crate::rights::quota::Claims;
-use crate::timeline::uploads::Uploads;
-use crate::txn::operation::Operation;
-use crate::txn::operation::Queued;
-use crate::txn::operation::asked;
+use crate::txn::operation::{Operation, Queued, asked};
 use crate::txn::owed::Placing;
-use crate::txn::read_cache::{Caches, View};
+use crate::txn::read_cache::View;
 use crate::txn::write_txn::WriteTxn;
-use crate::txn::writer::{Latch, Writer};
+use crate::txn::writer::Latch;
 use async_recursion::async_recursion as boxed;
 use parking_lot::Mutex;
 use sqlx::Connection;
@@ -47,7 +38,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
-use tokio::sync::{Notify, mpsc};
+use tokio::sync::mpsc;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::cursor::Seal;
 use yellow_attic_core::{AccountId, Name, NodeId};
@@ -118,222 +109,42 @@ pub(crate) struct Shared {
     pub filing: Filing,
     pub uploads: Uploads,
     pub claims: Claims,
-    pub delivering: crate::sharing::deliveries::Delivering,
+    pub delivering: held::Delivering,
     pub packing: Packing,
     /// Rollbacks that run, with how far they are.
-    pub rolling: Mutex<std::collections::HashMap<i64, Arc<crate::timeline::rollback::Running>>>,
+    pub rolling: Mutex<std::collections::HashMap<i64, Arc<held::RunningRollback>>>,
     /// What was found suspicious lately.
-    pub suspected: Mutex<crate::timeline::alarms::Suspected>,
+    pub suspected: Mutex<held::Suspected>,
     /// Folders as they were, kept from one page to the next.
-    pub listed: Mutex<Vec<crate::timeline::history::Listed>>,
-    seal: Seal,
+    pub listed: Mutex<Vec<held::Listed>>,
+    pub seal: Seal,
     pub(crate) secrets: Secrets,
     /// The record's first key, if it was made at this start.
-    first_key: Option<String>,
+    pub first_key: Option<String>,
     /// Whether jobs run by themselves.
     pub background: bool,
     pub time: Arc<Timekeeper>,
     pub jobs: Jobs,
-    latch: Arc<Latch>,
+    pub latch: Arc<Latch>,
     /// How far the newest catalogue was, if this is an older one.
-    doubt: Option<i64>,
-    work: Arc<crate::txn::writer::Work>,
-    stopped: Arc<AtomicBool>,
+    pub doubt: Option<i64>,
+    pub work: Arc<crate::txn::writer::Work>,
+    pub stopped: Arc<AtomicBool>,
     /// Taken away at the stop: the writer ends when no sender is left.
-    writer: Mutex<Option<mpsc::Sender<Queued>>>,
-    running: Mutex<Running>,
+    pub writer: Mutex<Option<mpsc::Sender<Queued>>>,
+    pub running: Mutex<Running>,
     /// Where the engine's own tasks run, whatever runtime its callers come from.
     pub(crate) runtime: tokio::runtime::Handle,
 }
 
 #[derive(Default)]
-struct Running {
-    writer: Option<tokio::task::JoinHandle<WriteTxn>>,
-    jobs: Option<tokio::task::JoinHandle<()>>,
-    threads: Vec<JoinHandle<()>>,
+pub(crate) struct Running {
+    pub writer: Option<tokio::task::JoinHandle<WriteTxn>>,
+    pub jobs: Option<tokio::task::JoinHandle<()>>,
+    pub threads: Vec<JoinHandle<()>>,
 }
 
 impl Engine {
-    /// Opens a data folder, making it if it is missing, and carries forward whatever was
-    /// under way when it was last open. One engine at a time may have it open.
-    #[boxed]
-    pub async fn open(options: Options) -> Result<Engine> {
-        // On a thread of its own, where it need not be able to move to another one.
-        let runtime = tokio::runtime::Handle::current();
-        let opened = tokio::task::spawn_blocking(move || runtime.block_on(Engine::opened(options)));
-        opened.await.map_err(|_| StoreError::Stopping)?
-    }
-
-    async fn opened(options: Options) -> Result<Engine> {
-        identity::look(&options.data, options.missing)?;
-        let disk = Arc::new(Disk::open(&options.data, options.steps)?);
-        lock(&disk)?;
-        let mut conn = db::open_writer(&disk.catalogue()).await?;
-        let doubt = match identity::recognise(&mut conn, options.data.clone(), options.missing).await {
-            Ok(doubt) => doubt,
-            Err(error) => {
-                // Let go of the files before anybody is told: they may be put right at once.
-                let _ = sqlx::Connection::close(conn).await;
-                return Err(error);
-            }
-        };
-        let seal = identity::seal(&mut conn).await?;
-        let usual = || options.data.join(crate::engine::secrets::USUAL_NAME);
-        let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
-        crate::fs::tree_access::close(&options.data);
-        let shelves = rows::shelves(&mut conn).await?;
-        let began = crate::txn::write_txn::load_heads(&mut conn).await?.at;
-        let time = Arc::new(Timekeeper::new(options.clock, began));
-        let record_key = RecordKey::open(&options.data, time.stamp())?;
-        let first_key = record_key.first();
-        let key_id = record_key.id.clone();
-        let mut txn = WriteTxn::open(conn, shelves.clone(), record_key).await?;
-        let staging = Arc::new(Staging::new(disk.clone(), highest_id(disk.clone(), &mut txn).await?));
-        let (uploads, spared) = crate::timeline::uploads::recover(&mut txn.conn, &staging).await?;
-        let mut marks = load_marks(&mut txn.conn).await?;
-        owe_again(disk.clone(), &mut txn, &mut marks).await?;
-        if doubt.is_none() {
-            sweep(&disk, &marks, &spared)?;
-        }
-
-        let view = View {
-            pool: db::open_readers(&disk.catalogue()).await?,
-            caches: Arc::new(Caches::new(shelves, txn.access.clone(), txn.locks.clone(), txn.heads.moment)),
-        };
-        let placing = Placing::new(txn.heads.placed, options.most_owed);
-        let filing = Filing::default();
-        let dirs = Dirs::new(disk.clone(), view.clone(), placing.clone());
-        for shelf in shelves_missing(&disk, &view)? {
-            let missing = StoreError::ShelfMissing(shelf.name.clone());
-            tracing::error!(error = %missing, "a shelf takes no writes until its folder is there");
-            placing.stop_shelf(shelf.id, missing);
-        }
-        let (sender, receiver) = mpsc::channel(1024);
-        let work = Arc::new(crate::txn::writer::Work::default());
-        let stopped = Arc::new(AtomicBool::new(false));
-        let wake = Arc::new(Notify::new());
-        let runtime = tokio::runtime::Handle::current();
-
-        let placer = Placer {
-            disk: disk.clone(),
-            dirs: dirs.clone(),
-            view: view.clone(),
-            placing: placing.clone(),
-            filing: filing.clone(),
-            handle: runtime.clone(),
-            writer: sender.downgrade(),
-        };
-        let highest = txn.heads.mark;
-        let (placer, recovered) = tokio::task::spawn_blocking(move || {
-            let done = placer.recover(marks, highest);
-            (placer, done)
-        })
-        .await
-        .map_err(|_| StoreError::Stopping)?;
-        if let Err(error) = recovered {
-            // A full or read-only disk does not keep the service from starting: reading works,
-            // writing is refused until the placer has caught up.
-            tracing::error!(%error, "what was under way could not be carried forward yet");
-        }
-
-        let packing = Packing::new(doubt.is_some());
-        let packer = Packer {
-            disk: disk.clone(),
-            view: view.clone(),
-            staging: staging.clone(),
-            packing: packing.clone(),
-            filing: filing.clone(),
-            writer: sender.downgrade(),
-            handle: runtime.clone(),
-            open: None,
-        };
-        let filer = Filer {
-            disk: disk.clone(),
-            view: view.clone(),
-            staging: staging.clone(),
-            filing: filing.clone(),
-            packing: packing.clone(),
-            writer: sender.downgrade(),
-            handle: runtime.clone(),
-            owed: Mutex::default(),
-        };
-        filer.recover()?;
-        let jobs = Jobs {
-            disk: disk.clone(),
-            view: view.clone(),
-            staging: staging.clone(),
-            placing: placing.clone(),
-            filing: filing.clone(),
-            packing: packing.clone(),
-            time: time.clone(),
-            writer: sender.downgrade(),
-            wake: wake.clone(),
-            stopped: stopped.clone(),
-        };
-        let latch = Arc::new(Latch::default());
-        let writer = Writer {
-            disk: disk.clone(),
-            folders: Arc::new(dirs.clone()),
-            staging: staging.clone(),
-            time: time.clone(),
-            latch: latch.clone(),
-            caches: view.caches.clone(),
-            placing: placing.clone(),
-            stopped: stopped.clone(),
-            take_apart_after: options.take_apart_after_ms,
-            jobs: wake,
-            work: work.clone(),
-            queue: sender.downgrade(),
-        };
-        let running = Running {
-            writer: Some(tokio::spawn(writer.run(receiver, txn))),
-            jobs: options.background.then(|| tokio::spawn(jobs.clone().run())),
-            threads: vec![
-                std::thread::Builder::new().name("placer".into()).spawn(move || placer.run()),
-                std::thread::Builder::new().name("filer".into()).spawn(move || behind(|| filer.run())),
-                std::thread::Builder::new().name("packer".into()).spawn(move || behind(|| packer.run())),
-            ]
-            .into_iter()
-            .collect::<std::io::Result<_>>()
-            .map_err(|e| StoreError::io("starting a thread", &e))?,
-        };
-        let engine = Engine {
-            shared: Arc::new(Shared {
-                disk,
-                staging,
-                view,
-                dirs,
-                placing,
-                filing,
-                uploads,
-                time,
-                jobs,
-                latch,
-                doubt,
-                work,
-                stopped,
-                writer: Mutex::new(Some(sender)),
-                running: Mutex::new(running),
-                runtime,
-                claims: Claims::default(),
-                packing,
-                rolling: Mutex::default(),
-                listed: Mutex::default(),
-                suspected: Mutex::default(),
-                seal,
-                secrets,
-                first_key,
-                background: options.background,
-                delivering: Default::default(),
-            }),
-        };
-        engine.claim_unfinished().await?;
-        if engine.shared.first_key.is_some() {
-            engine.note(&Actor::service(), "record key begun", None, &key_id, "").await?;
-        }
-        Ok(engine)
-    }
-
     /// Finishes what was asked, places what is owed, and closes. Reading must have ended.
     #[boxed]
     pub async fn stop(&self) {
@@ -769,127 +580,4 @@ pub(crate) fn lock(disk: &Disk) -> Result<()> {
     rustix::fs::flock(&disk.shelves, rustix::fs::FlockOperation::NonBlockingLockExclusive).map_err(|_| {
         StoreError::WritesStopped("another process has this data folder open; stop it first".into())
     })
-}
-
-fn staged_names(disk: &Disk) -> Result<Vec<String>> {
-    let names = disk.names(&disk.staging).map_err(|e| StoreError::io("reading staging", &e))?;
-    Ok(names.into_iter().filter_map(|n| String::from_utf8(n).ok()).collect())
-}
-
-fn staged_id(name: &str) -> Option<i64> {
-    i64::from_str_radix(name.strip_prefix('c')?, 16).ok()
-}
-
-/// The highest id in use, on the disk or in the catalogue, or given out before.
-async fn highest_id(disk: Arc<Disk>, txn: &mut WriteTxn) -> Result<i64> {
-    let known: i64 = sqlx::query_scalar(
-        "SELECT max(coalesce((SELECT max(id) FROM contents), 0), coalesce((SELECT max(content) FROM uploads), 0),
-           coalesce((SELECT max(id) FROM packs), 0))",
-    )
-    .fetch_one(&mut txn.conn)
-    .await?;
-    let names = |dir, what: &str| disk.names(dir).map_err(|e| StoreError::io(format!("reading {what}"), &e));
-    let lying = [
-        names(&disk.staging, "staging")?,
-        names(&disk.incoming, "past/incoming")?,
-        names(&disk.packs, "past/packs")?,
-    ];
-    let lying = lying
-        .iter()
-        .flatten()
-        .filter_map(|n| std::str::from_utf8(n).ok())
-        .filter_map(|n| staged_id(n).or_else(|| i64::from_str_radix(n.strip_prefix('p')?, 16).ok()));
-    Ok(lying.chain([known, txn.heads.content]).max().unwrap_or(0))
-}
-
-/// Bytes in staging that a living content names and no mark: they could not be placed once, and are owed again. They
-/// are all that there is of what was answered.
-async fn owe_again(
-    disk: Arc<Disk>,
-    txn: &mut WriteTxn,
-    marks: &mut Vec<crate::fs::pending_rename::Task>,
-) -> Result<()> {
-    use crate::fs::pending_rename::{DiskLocation, Task};
-    let marked: std::collections::HashSet<String> =
-        marks.iter().filter(|t| matches!(t.from, DiskLocation::Staging(_))).map(|t| t.from.name()).collect();
-    let ids: Vec<i64> =
-        staged_names(&disk)?.iter().filter(|n| !marked.contains(*n)).filter_map(|n| staged_id(n)).collect();
-    let living: Vec<(i64, i64, Option<i64>, i64)> = sqlx::query_as(
-        "SELECT c.id, c.state, (SELECT node FROM entries_now e WHERE e.content = c.id), c.size
-         FROM json_each(?) j JOIN contents c ON c.id = j.value WHERE c.state IN (0, 1)",
-    )
-    .bind(serde_json::to_string(&ids).unwrap_or_default())
-    .fetch_all(&mut txn.conn)
-    .await?;
-    for (id, state, node, size) in living {
-        let (id, name) = (
-            yellow_attic_core::ContentId(id),
-            crate::fs::disk::content_name(yellow_attic_core::ContentId(id)),
-        );
-        let Some(there) = crate::fs::disk::look(&disk.staging, &name)
-            .map_err(|e| StoreError::io("looking at staged bytes", &e))?
-            .filter(|l| l.size == size && l.kind == crate::fs::disk::Plain::File)
-        else {
-            continue;
-        };
-        let row = match node {
-            Some(node) => txn.row(NodeId(node)).await?,
-            None => None,
-        };
-        let place = row
-            .as_ref()
-            .filter(|_| state == 0)
-            .and_then(|r| Some(DiskLocation::In(r.parent?, r.name().into())));
-        tracing::warn!(content = id.0, "bytes that could not be placed are placed again");
-        let task = Task::new(
-            there.id,
-            row.map_or(NodeId(0), |r| r.node),
-            false,
-            DiskLocation::Staging(id),
-            place.unwrap_or(DiskLocation::Incoming(id)),
-        );
-        marks.push(Task { mark: txn.heads.placed, ..task });
-    }
-    Ok(())
-}
-
-/// Shelves whose folders are not there: they may lie on a disk that is not mounted.
-fn shelves_missing(disk: &Disk, view: &View) -> Result<Vec<Arc<Shelf>>> {
-    let mut missing = Vec::new();
-    for shelf in view.shelves() {
-        let path = shelf_parts(shelf.kind, &shelf.disk_name).join("/");
-        match crate::fs::disk::look(&disk.shelves, &path) {
-            Ok(Some(_)) => {}
-            Ok(None) => missing.push(shelf),
-            Err(e) => return Err(StoreError::io(format!("looking for the shelf \"{}\"", shelf.name), &e)),
-        }
-    }
-    Ok(missing)
-}
-
-/// Removes from staging what no mark and no upload answers for: operations that never got their answer.
-fn sweep(
-    disk: &Disk,
-    marks: &[crate::fs::pending_rename::Task],
-    uploads: &[yellow_attic_core::ContentId],
-) -> Result<()> {
-    let wanted: std::collections::HashSet<String> = marks
-        .iter()
-        .filter(|t| matches!(t.from, crate::fs::pending_rename::DiskLocation::Staging(_)))
-        .map(|t| t.from.name())
-        .chain(uploads.iter().map(|id| crate::fs::disk::content_name(*id)))
-        .collect();
-    for name in staged_names(disk)? {
-        if !wanted.contains(&name) && staged_id(&name).is_some() && disk.drop_staged(&name, false).is_err() {
-            let _ = disk.drop_staged(&name, true);
-        }
-    }
-    Ok(())
-}
-
-/// Work that nobody waits for leaves the processor to those who do.
-fn behind(work: impl FnOnce()) {
-    // It only concerns the present thread. Where it is refused, nothing is lost but a little time.
-    let _ = rustix::process::setpriority_process(None, 10);
-    work();
 }

@@ -2,8 +2,7 @@
 
 use crate::fs::disk::{Disk, ObjectId, Plain, folder_name, is_unlinked, look, look_at_open};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::FolderPlacement;
-use crate::fs::model::shelf_parts;
+use crate::fs::model::{FolderPlacement, shelf_parts};
 use crate::fs::pending_rename::DiskLocation;
 use crate::txn::operation::Folders;
 use crate::txn::owed::Placing;

@@ -7,14 +7,9 @@ use crate::files::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past,
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::ops::found::Displaced;
-use crate::ops::found::EnterRemoved;
-use crate::ops::found::Lost;
-use crate::ops::record::ChangeCatalogue;
-use crate::ops::record::Finding;
-use crate::txn::operation::Operation;
-use crate::txn::operation::Queued;
-use crate::txn::operation::asked;
+use crate::ops::found::{Displaced, EnterRemoved, Lost};
+use crate::ops::record::{ChangeCatalogue, Finding};
+use crate::txn::operation::{Operation, Queued, asked};
 use crate::txn::read_cache::View;
 use parking_lot::Mutex;
 use std::collections::VecDeque;

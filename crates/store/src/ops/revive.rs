@@ -1,12 +1,10 @@
 //! Bringing back: a file's earlier bytes, a removed file, a removed folder, a copy that appears.
 
-use crate::fs::disk::Disk;
-use crate::fs::disk::ObjectId;
+use crate::fs::disk::{Disk, ObjectId};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
-use crate::fs::staging::StagedContent;
-use crate::fs::staging::{Staged, Staging};
+use crate::fs::staging::{Staged, StagedContent, Staging};
 use crate::ops::{Outcome, Place, key_of, stamped, taken, writable_folder};
 use crate::txn::operation::{Around, Brought, Operation, StagedFolder};
 use crate::txn::write_txn::{Delta, WriteTxn};

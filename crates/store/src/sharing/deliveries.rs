@@ -512,22 +512,6 @@ impl Engine {
     }
 }
 
-/// Whose turn it is to make the folder of a delivery.
-#[derive(Default)]
-pub(crate) struct Delivering(
-    parking_lot::Mutex<std::collections::HashMap<i64, std::sync::Arc<tokio::sync::Mutex<()>>>>,
-);
-
-impl Delivering {
-    fn turn(&self, delivery: i64) -> std::sync::Arc<tokio::sync::Mutex<()>> {
-        let mut turns = self.0.lock();
-        if turns.len() > 1000 {
-            turns.retain(|_, turn| std::sync::Arc::strong_count(turn) > 1);
-        }
-        turns.entry(delivery).or_default().clone()
-    }
-}
-
 impl From<KindError> for StoreError {
     fn from(e: KindError) -> StoreError {
         StoreError::OtherKind(e)

@@ -1,8 +1,8 @@
 //! Mass change: what changed lately is looked at now and then, by device, as the timeline has it.
 
-use crate::catalogue::rows::doors_word;
-use crate::catalogue::rows::parse;
+use crate::catalogue::rows::{doors_word, parse};
 use crate::engine::Engine;
+use crate::engine::held::Whose;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, name_in};
 use async_recursion::async_recursion as boxed;
@@ -73,12 +73,6 @@ fn read(row: AlarmRow) -> Alarm {
 type State = (String, Option<i64>, Option<i64>, Option<i64>, i64);
 /// node, shelf, number, when, account, device, how it was, how it is.
 type Seen = (i64, i64, i64, i64, Option<i64>, Option<i64>, Option<State>, Option<State>);
-
-/// Whose changes are looked at together: a shelf, an account, a device.
-type Whose = (i64, Option<i64>, Option<i64>);
-
-/// What was found suspicious lately, by whom. In memory only: who begins anew after a restart is looked at anew.
-pub(crate) type Suspected = HashMap<Whose, BTreeMap<i64, Suspect>>;
 
 /// More are not remembered of one: it is an alarm long since.
 const MOST_SUSPECTED: usize = 20_000;

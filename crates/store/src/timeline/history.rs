@@ -2,6 +2,7 @@
 
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
 use crate::engine::Engine;
+use crate::engine::held::Listed;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, PastRow, Row};
 use crate::rights::access::Viewer;
@@ -34,15 +35,6 @@ pub enum SinceThen {
 pub(crate) struct Visibility {
     then: Standing,
     last: Standing,
-}
-
-/// Entries of a folder as it was, kept from one page to the next.
-#[derive(Clone)]
-pub(crate) struct Listed {
-    node: NodeId,
-    at: Moment,
-    rows: Arc<Vec<Row>>,
-    made: Instant,
 }
 
 /// So long.

@@ -3,8 +3,7 @@
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::ops::locks::ChangeLocks;
-use crate::ops::locks::{holder, refused};
+use crate::ops::locks::{ChangeLocks, holder, refused};
 use crate::rights::locks::{Held, Locking, Locks, NewLock};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;

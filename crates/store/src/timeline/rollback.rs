@@ -3,6 +3,7 @@
 
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
 use crate::engine::Engine;
+use crate::engine::held::RunningRollback;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, ContentState, Row};
@@ -12,7 +13,7 @@ use async_recursion::async_recursion as boxed;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
@@ -113,14 +114,6 @@ pub struct Left {
     pub name: String,
     /// Why.
     pub why: String,
-}
-
-/// How far a running rollback is.
-#[derive(Default)]
-pub(crate) struct Running {
-    done: AtomicU64,
-    bytes: AtomicU64,
-    stop: AtomicBool,
 }
 
 type RollbackRow = (
@@ -660,7 +653,7 @@ impl Engine {
             through: None,
             tokens: Default::default(),
         };
-        let running = Arc::new(Running::default());
+        let running = Arc::new(RunningRollback::default());
         running.done.store(found.done.max(0) as u64, Ordering::Relaxed);
         running.bytes.store(found.bytes_done.max(0) as u64, Ordering::Relaxed);
         {
@@ -715,7 +708,7 @@ impl Engine {
         actor: &Actor,
         found: &Rollback,
         keep: &HashSet<i64>,
-        running: &Arc<Running>,
+        running: &Arc<RunningRollback>,
     ) -> Result<(bool, Vec<Left>)> {
         let mut failed: HashMap<i64, Left> = HashMap::new();
         let mut kept = Instant::now();
@@ -818,7 +811,7 @@ impl Engine {
         Ok((false, failed.into_values().collect()))
     }
 
-    async fn keep_progress(&self, id: i64, running: &Running) -> Result<()> {
+    async fn keep_progress(&self, id: i64, running: &RunningRollback) -> Result<()> {
         let (done, bytes) =
             (running.done.load(Ordering::Relaxed) as i64, running.bytes.load(Ordering::Relaxed) as i64);
         self.catalogue(&Actor::service(), move |conn| {

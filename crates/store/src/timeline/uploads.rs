@@ -2,18 +2,15 @@
 //! network, until they expire.
 
 use crate::engine::Engine;
+use crate::engine::held::{Live, Progress, Uploads, ahead};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::fs::staging::{Arriving, Room, Staging};
+use crate::fs::staging::{Arriving, Staging};
 use crate::ops::Outcome;
 use crate::ops::put::Put;
-use crate::ops::record::ChangeCatalogue;
-use crate::ops::record::NoteSynced;
-use crate::rights::quota::Claim;
+use crate::ops::record::{ChangeCatalogue, NoteSynced};
 use async_recursion::async_recursion as boxed;
-use parking_lot::Mutex;
 use sqlx::SqliteConnection;
-use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::OwnedMutexGuard;
@@ -30,9 +27,6 @@ pub const MOST_UNFINISHED: i64 = 10_000;
 /// Of strangers: through one link or intake, and from one address.
 pub const MOST_OF_OPENING: i64 = 1_000;
 pub const MOST_OF_ADDRESS: i64 = 200;
-/// For an upload of a stranger so much is spoken for ahead of what has arrived: nobody outside fills the disk with
-/// announcements.
-const AHEAD: u64 = 16 << 20;
 /// What one account has announced and not sent yet, beside the largest, may take so much of the free room: one half.
 const SHARE: u64 = 2;
 
@@ -121,6 +115,10 @@ impl Upload {
         self.stranger || self.new.open_length
     }
 
+    fn live(&self, uploads: &Uploads, staging: &Arc<Staging>) -> Arc<Live> {
+        uploads.live(staging, &self.id, self.new.size.saturating_sub(self.received), self.grows())
+    }
+
     /// What its bytes are called in staging.
     pub(crate) fn staged_name(&self) -> String {
         crate::fs::disk::content_name(self.content)
@@ -136,48 +134,6 @@ pub struct OtherPlace {
     pub name: Name,
     /// What must stand there.
     pub conditions: Conditions,
-}
-
-/// What is known of the uploads under way.
-#[derive(Default)]
-pub(crate) struct Uploads(Mutex<HashMap<String, Arc<Live>>>, Mutex<HashMap<String, Claim>>);
-
-struct Live {
-    /// One sender at a time writes; a later one takes over.
-    progress: Arc<tokio::sync::Mutex<Progress>>,
-    /// Tells the sender at work that another one has come.
-    leave: Mutex<Arc<AtomicBool>>,
-}
-
-struct Progress {
-    hashed: Option<(blake3::Hasher, u64)>,
-    room: Option<Room>,
-}
-
-/// How much is spoken for of bytes that are still to come; `grows`: only as they come.
-fn ahead(left: u64, grows: bool) -> u64 {
-    if grows { left.min(AHEAD) } else { left }
-}
-
-impl Uploads {
-    fn live(&self, staging: &Arc<Staging>, upload: &Upload) -> Arc<Live> {
-        let mut all = self.0.lock();
-        all.entry(upload.id.clone())
-            .or_insert_with(|| {
-                let left = upload.new.size - upload.received.min(upload.new.size);
-                let room = staging.reserve(ahead(left, upload.grows()));
-                Arc::new(Live {
-                    progress: Arc::new(tokio::sync::Mutex::new(Progress { hashed: None, room: Some(room) })),
-                    leave: Mutex::default(),
-                })
-            })
-            .clone()
-    }
-
-    fn forget(&self, id: &str) {
-        self.0.lock().remove(id);
-        self.1.lock().remove(id);
-    }
 }
 
 /// While a part arrives, what is on the disk for certain is noted this often.
@@ -377,7 +333,7 @@ impl Engine {
             let _ = self.shared.disk.drop_staged(&crate::fs::disk::content_name(content), false);
             return Err(e);
         }
-        let _ = self.shared.uploads.live(&self.shared.staging, &upload);
+        let _ = upload.live(&self.shared.uploads, &self.shared.staging);
         self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         Ok(upload)
     }
@@ -522,7 +478,7 @@ impl Engine {
     /// Waits until nobody writes to an upload, and takes over from whoever does: a sender whose
     /// line broke comes back before the service has noticed.
     async fn take_over(&self, upload: &Upload) -> Result<(Arc<Live>, OwnedMutexGuard<Progress>)> {
-        let live = self.shared.uploads.live(&self.shared.staging, upload);
+        let live = upload.live(&self.shared.uploads, &self.shared.staging);
         live.leave.lock().store(true, Ordering::SeqCst);
         let wait = std::time::Duration::from_secs(30);
         let progress = tokio::time::timeout(wait, live.progress.clone().lock_owned())
@@ -871,7 +827,7 @@ pub(crate) async fn recover(
         let Some(there) = staging.cut_upload(upload.content, synced)? else { continue };
         upload.received = there;
         spared.push(upload.content);
-        let _ = uploads.live(staging, &upload);
+        let _ = upload.live(&uploads, staging);
     }
     Ok((uploads, spared))
 }
