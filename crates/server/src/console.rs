@@ -1,17 +1,45 @@
 //! The console's built files, inside the binary.
 
+use crate::http::encoding::takes_gzip;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse};
-use flate2::Compression;
-use flate2::write::GzEncoder;
+use flate2::read::GzDecoder;
 use rust_embed::RustEmbed;
-use std::collections::HashMap;
-use std::io::Write;
-use std::sync::{Mutex, OnceLock, PoisonError};
+use std::borrow::Cow;
+use std::io::Read;
 
+/// As the build left them: texts compressed, with `.gz` after their names.
 #[derive(RustEmbed)]
-#[folder = "../../console/dist"]
+#[folder = "$OUT_DIR/console"]
 struct Built;
+
+/// A file as it lies in the program.
+enum Lying {
+    Plain(Cow<'static, [u8]>),
+    Packed(Cow<'static, [u8]>),
+}
+
+impl Lying {
+    fn find(name: &str) -> Option<Lying> {
+        if name.ends_with(".gz") {
+            return None;
+        }
+        let packed = Built::get(&format!("{name}.gz")).map(|file| Lying::Packed(file.data));
+        packed.or_else(|| Built::get(name).map(|file| Lying::Plain(file.data)))
+    }
+
+    fn bytes(self) -> Vec<u8> {
+        match self {
+            Lying::Plain(data) => data.into_owned(),
+            Lying::Packed(data) => {
+                let mut bytes = Vec::new();
+                let read = GzDecoder::new(&*data).read_to_end(&mut bytes);
+                debug_assert!(read.is_ok(), "what the build packed");
+                bytes
+            }
+        }
+    }
+}
 
 /// The policy of our own pages: everything from here, nothing inline, nothing framed. The
 /// nonce is for the one style sheet that a page makes for itself.
@@ -25,7 +53,7 @@ fn policy(nonce: &str) -> String {
 
 /// A built file.
 pub fn built(name: &str) -> Option<Vec<u8>> {
-    Built::get(name).map(|file| file.data.into_owned())
+    Lying::find(name).map(Lying::bytes)
 }
 
 /// The console's own pages, by the first part of their address; its router (`console/src/app.tsx`) has the same.
@@ -48,16 +76,16 @@ const PAGES: [&str; 12] = [
 pub fn is_page(path: &str) -> bool {
     let path = path.trim_start_matches('/');
     let first = path.split('/').next().unwrap_or_default();
-    path.is_empty() || PAGES.contains(&first) || first == "assets" || Built::get(path).is_some()
+    path.is_empty() || PAGES.contains(&first) || first == "assets" || Lying::find(path).is_some()
 }
 
 /// Serves a built file; any other path is a page of the console itself.
 pub async fn page(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
-    let (name, found) = match Built::get(path).filter(|_| !path.is_empty()) {
+    let (name, found) = match Lying::find(path).filter(|_| !path.is_empty()) {
         Some(file) => (path, Some(file)),
         None if path.starts_with("assets/") => (path, None),
-        None => ("index.html", Built::get("index.html")),
+        None => ("index.html", Lying::find("index.html")),
     };
     let Some(file) = found else {
         let why = if path.starts_with("assets/") {
@@ -69,7 +97,7 @@ pub async fn page(request: HttpRequest) -> HttpResponse {
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     let lasting = name.starts_with("assets/");
-    let nonce = crate::identity::principal::new_secret().unwrap_or_default();
+    let nonce = crate::state::secrets::new_secret().unwrap_or_default();
     let mut answer = HttpResponse::Ok();
     answer
         .insert_header((header::CONTENT_TYPE, kind.as_ref()))
@@ -81,35 +109,15 @@ pub async fn page(request: HttpRequest) -> HttpResponse {
             if lasting { "public, max-age=31536000, immutable" } else { "no-cache" },
         ));
     if name == "index.html" {
-        let text = String::from_utf8_lossy(&file.data).replace("{{nonce}}", &nonce);
+        let text = String::from_utf8_lossy(&file.bytes()).replace("{{nonce}}", &nonce);
         return answer.body(text);
     }
-    let wants = request
-        .headers()
-        .get(header::ACCEPT_ENCODING)
-        .and_then(|v| v.to_str().ok())
-        .is_some_and(|v| v.contains("gzip"));
-    let packs = kind.type_() == "text" || matches!(kind.subtype().as_str(), "javascript" | "json" | "svg");
-    if wants && packs {
-        answer.insert_header((header::CONTENT_ENCODING, "gzip")).body(packed(name, &file.data))
-    } else {
-        answer.body(file.data.into_owned())
+    match file {
+        Lying::Packed(data) if takes_gzip(request.headers()) => {
+            answer.insert_header((header::CONTENT_ENCODING, "gzip")).body(data.into_owned())
+        }
+        file => answer.body(file.bytes()),
     }
-}
-
-fn packed(name: &str, data: &[u8]) -> Vec<u8> {
-    static PACKED: OnceLock<Mutex<HashMap<String, Vec<u8>>>> = OnceLock::new();
-    let known = PACKED.get_or_init(Mutex::default);
-    let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
-    known
-        .entry(name.to_string())
-        .or_insert_with(|| {
-            let mut encoder = GzEncoder::new(Vec::new(), Compression::best());
-            let written = encoder.write_all(data);
-            debug_assert!(written.is_ok(), "writing to memory");
-            encoder.finish().unwrap_or_default()
-        })
-        .clone()
 }
 
 #[cfg(test)]

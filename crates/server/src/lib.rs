@@ -1,11 +1,10 @@
 //! The service: the engine behind HTTP, with the console in the binary.
 //!
-//! In reading order: [`config`] (what is in force and where from), [`service`] (start and stop),
-//! [`app`] (what every request meets), [`methods`] (which methods an address takes), [`auth`] (who asks), [`api`] (one resource per file),
-//! [`content`] and [`archive`] (bytes out), [`conditional`] (what requests demand), [`body`], [`upload`] and [`tar_in`] (what comes in), [`patience`] (with senders), [`console`] (the
-//! pages), [`thumbnails`] (small pictures, drawn by a helper), [`problem`] (how refusals look), [`reads`] (who
-//! looked at what), [`metrics`] (what there is to watch), [`strangers`] (links and intakes: their pages), [`dav`] (WebDAV), [`reader`] (whoever bytes go to), [`public`] (the
-//! address that links carry), [`guessing`] (how guessing is slowed), [`listening`] and [`lines`] (connections), [`tls`], [`times`].
+//! From below to above, each using only what stands before it: [`config`] (what is in force and where from), [`http`] (what any
+//! request is), [`mail`], [`state`] (what handlers share), [`console`] (the built pages), [`identity`] (who asks), [`dto`] (rows
+//! become API objects), [`transfer`] (bytes in and out), [`jobs`] (what happens by itself), [`dav`], [`api`], [`methods`] (which
+//! methods an address takes), [`strangers`] (pages of links and intakes), [`middleware`] and [`routes`] (what every request
+//! meets, and where it goes), [`service`] (start and stop).
 
 #![forbid(unsafe_code)]
 
@@ -19,6 +18,8 @@ pub mod identity;
 pub mod jobs;
 pub mod mail;
 pub mod methods;
+pub mod middleware;
+pub mod routes;
 pub mod service;
 pub mod state;
 pub mod strangers;

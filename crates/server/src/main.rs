@@ -73,7 +73,7 @@ struct Folder {
 
 fn main() -> ExitCode {
     // The service's own helper, nobody's command. Before any thread is begun: it limits itself first.
-    if std::env::args_os().nth(1).is_some_and(|a| a == yellow_attic_server::transfer::thumbnails::HELPER) {
+    if std::env::args_os().nth(1).is_some_and(|a| a == yellow_attic_server::state::thumbnails::HELPER) {
         return yellow_attic_server::transfer::thumbnails::draw()
             .map_or_else(|e| fail(&*e), |()| ExitCode::SUCCESS);
     }

@@ -160,7 +160,7 @@ fn refused(request: &HttpRequest) -> HttpResponse {
             let mut answer = HttpResponse::NoContent();
             answer.insert_header((header::ALLOW, taken.join(", ")));
             if path.contains("/uploads") {
-                crate::api::files::uploads::tell_protocol(&mut answer, request);
+                crate::transfer::tus::tell_protocol(&mut answer, request);
             }
             answer.finish()
         }

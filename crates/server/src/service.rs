@@ -3,20 +3,18 @@
 use crate::config::Config;
 use crate::http::lines::Lines;
 use crate::http::tls::Pair;
-use crate::identity::principal::{hash_secret, new_secret};
-use crate::state::{State, around, configure};
+use crate::jobs::chores::{do_chores, watch_deliveries};
+use crate::middleware::around;
+use crate::routes::configure;
+use crate::state::State;
+use crate::state::secrets::{hash_secret, new_secret};
 use actix_web::dev::{Server, ServerHandle};
 use actix_web::{App, HttpServer, web};
 use async_recursion::async_recursion as boxed;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::time::Duration;
 use yellow_attic_store::{Actor, Engine, TreeAccess};
-
-/// So often.
-const CHORES_EVERY: Duration = Duration::from_secs(300);
-const DELIVERIES_EVERY: Duration = Duration::from_secs(15);
 
 /// A running service.
 pub struct Running {
@@ -38,7 +36,7 @@ pub struct Running {
 #[boxed(?Send)]
 pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>> {
     let engine = Engine::open(config.store()).await?;
-    let (word, why) = crate::api::admin::store_state::promise_of(engine.durability());
+    let (word, why) = crate::dto::store::promise_of(engine.durability());
     if word != "kept" {
         tracing::warn!("the disk: {why}");
     }
@@ -111,15 +109,17 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     let address = public.unwrap_or_else(|| format!("{scheme}://{}", shown(listens)));
     let _ = state.address.set(address.clone());
     chores.push(tokio::spawn(do_chores(state.clone())));
-    chores.push(tokio::spawn(crate::mail::deliver(state.clone())));
+    chores.push(tokio::spawn(crate::jobs::mail_queue::deliver(state.clone())));
     chores.push(tokio::spawn(watch_deliveries(state.clone())));
     chores.push(tokio::spawn(crate::jobs::retention::follow(state.clone())));
-    chores.push(tokio::spawn(crate::transfer::thumbnails::follow(state.clone())));
+    chores.push(tokio::spawn(crate::jobs::thumbnails::follow(state.clone())));
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {
         let watched = state.clone();
         let metrics = HttpServer::new(move || {
-            App::new().app_data(watched.clone()).route("/metrics", web::get().to(crate::state::metrics::open))
+            App::new()
+                .app_data(watched.clone())
+                .route("/metrics", web::get().to(crate::api::admin::metrics::open))
         })
         .workers(1)
         .disable_signals()
@@ -152,63 +152,6 @@ fn shown(listens: SocketAddr) -> SocketAddr {
     match listens {
         SocketAddr::V4(_) => SocketAddr::from(([127, 0, 0, 1], listens.port())),
         SocketAddr::V6(_) => SocketAddr::from((std::net::Ipv6Addr::LOCALHOST, listens.port())),
-    }
-}
-
-/// What is gathered is written, and what has expired is dropped, now and then.
-async fn do_chores(state: web::Data<State>) {
-    loop {
-        if let Err(error) = state.engine.expire_uploads().await {
-            tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
-        }
-        people_chores(&state).await;
-        if let Err(error) = state.engine.give_back_pages().await {
-            tracing::warn!(%error, "free pages of the catalogue could not be given back; it is tried again");
-        }
-        state.strangers.write_uses(&state.engine).await;
-        if let Err(error) = state.engine.sweep_slips().await {
-            tracing::warn!(%error, "old slips could not be forgotten; they are looked at again");
-        }
-        if let Err(error) = state.engine.forget_openings().await {
-            tracing::warn!(%error, "ended links could not be forgotten; they are looked at again");
-        }
-        tokio::time::sleep(CHORES_EVERY).await;
-        state.reads.write(&state.engine).await;
-        state.in_use.write(&state.engine).await;
-    }
-}
-
-/// Whoever made an intake is told of what was handed in, gathered.
-async fn watch_deliveries(state: web::Data<State>) {
-    loop {
-        if let Err(error) = crate::strangers::give::tell_of_deliveries(&state).await {
-            tracing::warn!(%error, "deliveries could not be told of; they are looked at again");
-        }
-        tokio::time::sleep(DELIVERIES_EVERY).await;
-    }
-}
-
-/// Guests who stayed away are disabled, and accounts whose time has come are deleted.
-async fn people_chores(state: &State) {
-    match state.engine.disable_idle_guests().await {
-        Ok(names) if !names.is_empty() => {
-            tracing::info!(guests = names.join(", "), "idle guests were disabled by rule");
-            state.revoked();
-        }
-        Ok(_) => {}
-        Err(error) => tracing::warn!(%error, "idle guests could not be looked at; they are next time"),
-    }
-    match state.engine.delete_leavers().await {
-        Ok(names) if !names.is_empty() => {
-            tracing::info!(accounts = names.join(", "), "accounts were deleted as decided");
-            state.names.forget().await;
-            state.revoked();
-        }
-        Ok(_) => {}
-        Err(error) => tracing::warn!(%error, "an account could not be deleted; it is tried again"),
-    }
-    if let Err(error) = state.engine.sweep_invitations().await {
-        tracing::warn!(%error, "old invitations could not be forgotten");
     }
 }
 

@@ -107,7 +107,8 @@ mod config {
 mod parts {
     use std::io::Read;
     use yellow_attic_core::NodeId;
-    use yellow_attic_server::transfer::archive::parts::{Format, Layout};
+    use yellow_attic_server::state::archives::Format;
+    use yellow_attic_server::transfer::archive::parts::Layout;
     use yellow_attic_store::timeline::tree::TreeItem;
 
     fn item(path: &str, folder: bool, size: u64) -> TreeItem {
@@ -155,5 +156,25 @@ mod parts {
                 assert_eq!(found, wanted);
             }
         }
+    }
+}
+
+mod description {
+    #[test]
+    fn the_consoles_types_are_made_from_the_present_description() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/api-schemas.json");
+        let kept: serde_json::Value = serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap();
+        let (kept, now) = (
+            &kept["components"]["schemas"],
+            &yellow_attic_server::api::description()["components"]["schemas"],
+        );
+        let differ: Vec<&String> = now
+            .as_object()
+            .unwrap()
+            .keys()
+            .chain(kept.as_object().unwrap().keys())
+            .filter(|name| kept[name.as_str()] != now[name.as_str()])
+            .collect();
+        assert!(differ.is_empty(), "run ./dev types: {differ:?} are described otherwise now");
     }
 }

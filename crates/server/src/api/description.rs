@@ -170,7 +170,7 @@ pub fn complete(mut all: Value) -> Value {
             "description": "The token of a connected computer (POST /api/v1/devices)"
         },
         "browser": {
-            "type": "apiKey", "in": "cookie", "name": crate::identity::principal::COOKIE,
+            "type": "apiKey", "in": "cookie", "name": crate::identity::cookies::COOKIE,
             "description": "The console's sign-in; over https its name begins with __Host-. What changes something is believed from our own pages alone (Origin)."
         }
     });
@@ -227,7 +227,17 @@ pub fn complete(mut all: Value) -> Value {
 }
 
 /// What words and values a property takes, where its type says less.
-const LIMITS: [(&str, &str, &str); 23] = [
+const LIMITS: [(&str, &str, &str); 33] = [
+    ("Grant", "can", r#"{"enum":["view","add","edit","manage","deny"]}"#),
+    ("GivenPlace", "level", r#"{"enum":["view","add","edit","manage"]}"#),
+    ("Facts", "level", r#"{"enum":["view","add","edit","manage"]}"#),
+    ("Shelf", "level", r#"{"enum":["view","add","edit","manage"]}"#),
+    ("Why", "level", r#"{"enum":["view","add","edit","manage",null]}"#),
+    ("Opening", "can", r#"{"enum":["view","download","add","edit"]}"#),
+    ("Opening", "kind", r#"{"enum":["link","intake"]}"#),
+    ("Node", "given", r#"{"enum":["out","in","both",null]}"#),
+    ("ComparedLine", "what", r#"{"enum":["same","removed","added","gap"]}"#),
+    ("Change", "what", r#"{"enum":["changed","removed","arrived","left"]}"#),
     ("NewOpening", "kind", r#"{"enum":["link","intake"]}"#),
     ("OpeningSet", "can", r#"{"enum":["view","download","add","edit",null]}"#),
     ("NewArchive", "format", r#"{"enum":["zip","tar"]}"#),

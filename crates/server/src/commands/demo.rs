@@ -44,7 +44,7 @@ pub async fn run(demo: &Demo) -> Outcome {
             std::fs::remove_dir_all(&demo.data)?;
         }
         let hash = |password: &str| {
-            yellow_attic_server::identity::principal::hash_password(password).map_err(|e| e.to_string())
+            yellow_attic_server::identity::passwords::hash_password(password).map_err(|e| e.to_string())
         };
         let now = jiff::Timestamp::now().as_millisecond();
         yellow_attic_demo::make(&demo.data, now, &hash).await?;

@@ -1,6 +1,6 @@
 use super::{Common, Outcome};
 use yellow_attic_core::size::human;
-use yellow_attic_server::api::admin::store_state::promise_of;
+use yellow_attic_server::dto::store::promise_of;
 use yellow_attic_store::engine::mending;
 use yellow_attic_store::fs::{disk, probe};
 use yellow_attic_store::{Durability, Engine, Missing, Options, TreeAccess};

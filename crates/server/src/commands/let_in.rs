@@ -1,5 +1,5 @@
 use super::{Common, Outcome};
-use yellow_attic_server::identity::principal::{hash_secret, new_secret};
+use yellow_attic_server::state::secrets::{hash_secret, new_secret};
 use yellow_attic_store::{Actor, Engine};
 
 /// How long the address counts.

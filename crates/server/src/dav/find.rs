@@ -2,9 +2,9 @@
 //! known, and a folder of any size takes the same memory.
 
 use super::props::{Is, Plan, Teller, Thing};
-use super::report;
-use super::spot::{At, PERSON, Spot, href_of};
-use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
+use super::spot::{At, Spot, href_of};
+use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition, report};
+use crate::dto::shelf::PERSON;
 use crate::state::State;
 use actix_web::http::StatusCode;
 use actix_web::rt::task::JoinHandle;
@@ -59,7 +59,7 @@ pub fn multi_status() -> actix_web::HttpResponseBuilder {
 
 /// The address of a past state.
 pub fn state_href(node: NodeId, row: &Row) -> String {
-    format!("{PREFIX}/{}/{}/{}", super::spot::STATES, node.0, row.since.token())
+    format!("{PREFIX}/{}/{}/{}", crate::dto::shelf::STATES, node.0, row.since.token())
 }
 
 /// A thing with a row, and nothing else known of it.

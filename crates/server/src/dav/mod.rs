@@ -16,13 +16,12 @@ mod report;
 mod spot;
 
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use crate::transfer::reader::Reader;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use futures_util::StreamExt;
-pub use spot::RESERVED;
 use spot::Spot;
 use yellow_attic_core::dav::answer;
 use yellow_attic_core::dav::headers::{self, Depth};

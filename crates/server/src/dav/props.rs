@@ -1,10 +1,11 @@
 //! Properties: what each is worth for a file, a folder, a past state or a list that the service makes.
 
-use super::spot::{PERSON, href_of};
+use super::spot::href_of;
+use crate::dto::shelf::PERSON;
 use crate::http::problem::Refusal;
 use crate::http::times::{http_date, show};
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::web;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -189,7 +190,7 @@ pub struct Teller {
     room: HashMap<ShelfId, (u64, Option<u64>)>,
     /// The caller's own shelf, once its room was looked at.
     own: Option<ShelfId>,
-    names: Option<Arc<crate::state::NameMap>>,
+    names: Option<Arc<crate::state::names::NameMap>>,
     token: Option<String>,
     found: String,
     missing: String,

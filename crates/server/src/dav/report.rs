@@ -2,8 +2,9 @@
 
 use super::find::{Walk, multi_status, shared, state_href, step, thing};
 use super::props::{Is, Known, Live, Plan, Teller, Thing, live};
-use super::spot::{At, PERSON, Spot};
+use super::spot::{At, Spot};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition};
+use crate::dto::shelf::PERSON;
 use crate::http::problem::Refusal;
 use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;

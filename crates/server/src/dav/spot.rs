@@ -1,19 +1,13 @@
 //! What an address under `/dav/` means.
 
 use super::{Asked, Fault, PREFIX, refuse};
+use crate::dto::shelf::{PERSON, STATES};
 use std::sync::Arc;
 use yellow_attic_core::dav::answer::push_name;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, Name, NameError, NodeId};
 use yellow_attic_store::timeline::paths::GIVEN;
 use yellow_attic_store::{Row, StoreError};
-
-/// Where the caller's own principal stands. No shelf can have this name.
-pub const PERSON: &str = ".person";
-/// Where past states stand: `.states/<node>/<moment>`.
-pub const STATES: &str = ".states";
-/// Names that no shelf can have: they mean something else here.
-pub const RESERVED: [&str; 2] = [PERSON, STATES];
 
 /// Something that is there.
 pub struct At {

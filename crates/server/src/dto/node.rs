@@ -1,8 +1,10 @@
 //! From the engine's rows to what callers see.
 
 use crate::http::times::show;
-use crate::identity::principal::Who;
-use crate::state::{NameMap, State};
+use crate::state::State;
+use crate::state::names::NameMap;
+use crate::state::sessions::Who;
+use actix_web::HttpRequest;
 use std::sync::Arc;
 use yellow_attic_api as api;
 use yellow_attic_store::fs::disk::hex;
@@ -111,4 +113,10 @@ pub fn given(state: &State, who: &Who, row: &Row) -> Option<String> {
         (false, false) => return None,
     };
     Some(word.to_string())
+}
+
+/// The value of `at` in a query; the only one that content takes beside `download`.
+pub fn at_in(request: &HttpRequest) -> Option<String> {
+    let value = request.query_string().split('&').find_map(|p| p.strip_prefix("at="))?;
+    Some(percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned())
 }

@@ -1,10 +1,9 @@
 //! Whoever sends a body goes on sending it. One who does not is cut off like a broken line, whatever the body is for:
 //! what counts of an upload in parts stays, and can be gone on with.
 
-use crate::state::State;
+use actix_web::HttpMessage;
 use actix_web::dev::{Payload, ServiceRequest};
 use actix_web::error::PayloadError;
-use actix_web::{HttpMessage, web};
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt};
 use std::time::{Duration, Instant};
@@ -17,11 +16,10 @@ const ENOUGH: u64 = 64 * 1024;
 const WALKING: u32 = 10;
 
 /// Lets a request's body be read only as long as its sender goes on.
-pub fn watch(request: &mut ServiceRequest) {
-    let Some(state) = request.app_data::<web::Data<State>>() else { return };
+pub fn watch(request: &mut ServiceRequest, patience: Duration) {
     let silence = match request.path().ends_with("/tar") {
-        true => state.config.sender_patience * WALKING,
-        false => state.config.sender_patience,
+        true => patience * WALKING,
+        false => patience,
     };
     let payload = request.take_payload();
     request.set_payload(match payload {

@@ -151,7 +151,7 @@ impl ResponseError for Refusal {
 
 impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Refusal {
-        let detail = crate::api::admin::store_state::sentence(&error.to_string());
+        let detail = crate::http::words::sentence(&error.to_string());
         let make = |status, code: &str, title: &str, remedy: &str| {
             Refusal::new(status, code, title, &detail, remedy)
         };
@@ -590,5 +590,12 @@ pub fn bad_body(error: &JsonPayloadError) -> actix_web::Error {
         }
         JsonPayloadError::Deserialize(why) => unreadable("body", why),
         _ => Refusal::bad("body_cut_short", "The body was cut short.", "Send it again.").into(),
+    }
+}
+
+impl actix_web::Responder for Refusal {
+    type Body = actix_web::body::BoxBody;
+    fn respond_to(self, _: &actix_web::HttpRequest) -> HttpResponse {
+        actix_web::ResponseError::error_response(&self)
     }
 }

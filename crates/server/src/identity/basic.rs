@@ -2,11 +2,12 @@
 //! Cookies do not count: no page of ours, and none of others, can act here in somebody's name.
 
 use crate::http::problem::Refusal;
-use crate::identity::principal::{
-    Look, Who, account_of, check_door, factor_demanded, from, hash_secret, look_at_password,
-};
+use crate::identity::address::from;
+use crate::identity::doors::{check_door, factor_demanded};
+use crate::identity::passwords::{Look, account_of, look_at_password};
 use crate::state::State;
-use crate::state::throttle::keyed;
+use crate::state::secrets::{hash_secret, keyed};
+use crate::state::sessions::Who;
 use actix_web::HttpRequest;
 use actix_web::http::header;
 use base64::Engine as _;
@@ -15,19 +16,6 @@ use yellow_attic_core::AccountId;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::Account;
-
-/// The most pairs that are remembered.
-const MOST: usize = 10_000;
-
-/// Passwords that were checked: by a keyed hash of name and password the account, and the hash of its password
-/// as it was. Counts for as long as that is the account's. Of many who come with the same pair at once, one is checked.
-pub struct Pairs(quick_cache::sync::Cache<[u8; 32], (AccountId, String)>);
-
-impl Default for Pairs {
-    fn default() -> Pairs {
-        Pairs(quick_cache::sync::Cache::new(MOST))
-    }
-}
 
 fn not_signed_in(detail: &str) -> Refusal {
     Refusal::new(
@@ -83,7 +71,7 @@ async fn by_token(state: &State, name: Option<&str>, secret: &str, from: &str) -
         return Ok(who);
     }
     let Some(principal) = state.engine.device(hash).await? else {
-        if let Some(why) = crate::identity::principal::ended(state, hash).await? {
+        if let Some(why) = crate::identity::doors::ended(state, hash).await? {
             return Err(why);
         }
         return Err(not_signed_in("The token is not, or no longer, that of a connected computer."));
@@ -151,7 +139,7 @@ async fn by_password(
     if let Err(closed) = check_door(state, &account, Door::Dav) {
         // Whoever has got here has proved who they are.
         return Err(match state.engine.closed_by(account.id, Door::Dav).await? {
-            Some(alarm) => crate::identity::principal::shut_out("WebDAV was closed to this account", &alarm),
+            Some(alarm) => crate::identity::doors::shut_out("WebDAV was closed to this account", &alarm),
             None => closed,
         });
     }

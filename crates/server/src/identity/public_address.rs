@@ -3,26 +3,10 @@
 use crate::config::Config;
 use crate::http::times::show;
 use crate::state::State;
+use crate::state::addresses::{LONGEST, MOST};
 use actix_web::HttpRequest;
-use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::PoisonError;
 use yellow_attic_api as api;
-
-/// Addresses that are remembered.
-const MOST: usize = 50;
-/// The longest of them.
-const LONGEST: usize = 200;
-
-/// Under which addresses requests came, and what forwarded headers were not believed.
-#[derive(Default)]
-pub struct Seen(Mutex<Noted>);
-
-#[derive(Default)]
-struct Noted {
-    addresses: HashMap<String, (u64, i64)>,
-    /// Who forwards and is not trusted.
-    untrusted: HashMap<std::net::IpAddr, u64>,
-}
 
 /// Notes under which address a request came. The scheme that a proxy tells is believed only from one
 /// that is configured.
@@ -39,7 +23,7 @@ pub fn note(request: &HttpRequest, state: &State) {
     }
     let peer = request.peer_addr().map(|p| p.ip().to_canonical());
     let trusted = peer.is_some_and(|p| state.config.trusted_proxies.contains(&p));
-    let scheme = if crate::identity::principal::came_by_https(request, state) { "https" } else { "http" };
+    let scheme = if crate::identity::address::came_by_https(request, state) { "https" } else { "http" };
     let forwards = ["x-forwarded-for", "x-forwarded-proto", "forwarded"].iter().any(|n| text(n).is_some());
     let now = state.engine.now_ms();
     let mut noted = state.seen.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -65,16 +49,6 @@ pub fn note(request: &HttpRequest, state: &State) {
         }
     }
     noted.addresses.insert(format!("{scheme}://{host}"), (1, now));
-}
-
-impl Seen {
-    /// Who passes requests on and is not trusted.
-    pub fn untrusted(&self) -> Vec<std::net::IpAddr> {
-        let noted = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut all: Vec<_> = noted.untrusted.keys().copied().collect();
-        all.sort();
-        all
-    }
 }
 
 fn good(what: String) -> api::AddressFinding {

@@ -1,8 +1,7 @@
 //! What happens by itself to the past: snapshots by schedule, letting go by rule, alarms, warnings,
 //! and the figures of each day. Rollbacks that were under way when the service ended go on.
 
-use crate::api::admin::space::title;
-use crate::mail;
+use crate::dto::space::title;
 use crate::state::State;
 use actix_web::web;
 use jiff::tz::TimeZone;
@@ -24,7 +23,7 @@ const LET_GO_EVERY: Duration = Duration::from_secs(3600);
 /// Follows until the service ends.
 pub async fn follow(state: web::Data<State>) {
     match state.engine.running_rollbacks().await {
-        Ok(ids) => ids.into_iter().for_each(|id| crate::api::history::rollbacks::run(&state, id)),
+        Ok(ids) => ids.into_iter().for_each(|id| crate::jobs::rollbacks::run(&state, id)),
         Err(error) => tracing::warn!(%error, "rollbacks under way could not be found"),
     }
     let (mut looked, mut noted): (Option<Instant>, Option<Instant>) = (None, None);
@@ -114,7 +113,7 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
     );
     for account in to_tell(state, &state.engine.owners_of(&shelf)).await? {
         let subject = format!("Very much has changed on {place}");
-        mail::tell(state, &Actor::service(), &account, None, subject, said.clone()).await;
+        crate::state::letters::tell(state, &Actor::service(), &account, None, subject, said.clone()).await;
     }
     Ok(())
 }
@@ -131,7 +130,8 @@ async fn warn(state: &State) -> Result<(), StoreError> {
         let said = sentence(&full);
         for account in to_tell(state, &whose).await? {
             let subject = format!("Nearly full: {}", full.name);
-            mail::tell(state, &Actor::service(), &account, None, subject, said.clone()).await;
+            crate::state::letters::tell(state, &Actor::service(), &account, None, subject, said.clone())
+                .await;
         }
     }
     Ok(())

@@ -2,16 +2,12 @@
 //! password again costs nothing.
 
 use crate::http::problem::Refusal;
-use crate::identity::principal::address;
-use crate::state::State;
-use actix_web::HttpRequest;
 use std::collections::{HashMap, VecDeque};
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::sync::{Notify, oneshot};
-use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::{By, Limiter, Next, Slowed};
 use yellow_attic_store::Engine;
 
@@ -28,30 +24,6 @@ const MOST_WRONG: usize = 20_000;
 
 fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     of.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// A hash that tells nothing without a key which dies with the process.
-pub fn keyed(parts: &[&[u8]]) -> [u8; 32] {
-    static KEY: OnceLock<[u8; 32]> = OnceLock::new();
-    let key = KEY.get_or_init(|| {
-        let mut key = [0; 32];
-        if let Err(error) = getrandom::fill(&mut key) {
-            tracing::error!(%error, "the machine gives no random numbers");
-        }
-        key
-    });
-    let mut hasher = blake3::Hasher::new_keyed(key);
-    for part in parts {
-        hasher.update(&(part.len() as u64).to_le_bytes()).update(part);
-    }
-    *hasher.finalize().as_bytes()
-}
-
-/// The first half of such a hash.
-pub fn keyed_short(parts: &[&[u8]]) -> [u8; 16] {
-    let mut half = [0; 16];
-    half.copy_from_slice(&keyed(parts)[..16]);
-    half
 }
 
 /// All tries at passwords and codes.
@@ -274,29 +246,5 @@ impl Drop for Turn {
             }
         }
         queue.running -= 1;
-    }
-}
-
-/// What a try is counted by, and where it waits.
-pub struct Place {
-    /// By where it comes from.
-    pub by: Vec<By>,
-    /// Where it waits for its turn.
-    pub lane: Lane,
-}
-
-/// Where a request comes from, as far as guessing is concerned. The machine itself, and one that passes requests on and
-/// is not trusted, are not one person.
-pub fn place(request: &HttpRequest, state: &State, name: &[u8]) -> Place {
-    let headers = request.headers();
-    let passed_on = headers.contains_key("x-forwarded-for") || headers.contains_key("forwarded");
-    let shared = Lane::Name(keyed_short(&[b"lane", name]));
-    let from = address(request, state).filter(|at| !at.to_canonical().is_loopback());
-    match from.map(counted) {
-        None => Place { by: vec![By::All], lane: shared },
-        Some(at) if passed_on && !crate::identity::principal::is_trusted(request, state) => {
-            Place { by: vec![By::Proxy(at), By::All], lane: Lane::Address(at) }
-        }
-        Some(at) => Place { by: vec![By::Address(at), By::All], lane: Lane::Address(at) },
     }
 }

@@ -5,25 +5,25 @@
 //! `done` (POST) ends it with a receipt.
 
 use super::page::{self, Page, Script};
-use super::{Gate, Tried, Visit, base, enter, gate, parts, refused, visit};
+use super::{Tried, enter, parts, refused};
+use crate::dto::opening::base;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::{address, hash_secret, new_secret};
-use crate::mail::{self, Letter};
+use crate::identity::address::address;
+use crate::identity::visitor::{Gate, gate, visit};
+use crate::mail::compose::Letter;
 use crate::state::State;
-use crate::state::throttle::keyed_short;
+use crate::state::secrets::{hash_secret, keyed_short, new_secret};
+use crate::state::visits::Visit;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use maud::html;
-use std::collections::HashMap;
 use yellow_attic_api as api;
-use yellow_attic_core::OpeningId;
 use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::openings::{Kind, Told};
 use yellow_attic_core::password::check_mail;
-use yellow_attic_core::people::Notice;
 use yellow_attic_core::size::human;
 use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::sharing::deliveries::Delivery;
@@ -31,8 +31,6 @@ use yellow_attic_store::{Actor, StoreError};
 
 /// The longest name of a sender, in characters.
 const LONGEST_NAME: usize = 80;
-/// Deliveries are told of when none has been done for so long: gathered, not one by one.
-const QUIET_MS: i64 = 30_000;
 
 pub fn routes(app: &mut web::ServiceConfig) {
     let scope = web::scope("/give/{ending}")
@@ -184,7 +182,7 @@ async fn begin_upload(request: HttpRequest, state: web::Data<State>, payload: we
         let (visit, delivery, _) = of_request(&request, &state).await?;
         parts::begin(&request, &state, &visit, Some(&delivery), payload).await
     };
-    crate::api::files::uploads::speak(begun.await)
+    crate::transfer::tus::speak(begun.await)
 }
 
 async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
@@ -192,7 +190,7 @@ async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web:
         let (visit, delivery, _) = of_request(&request, &state).await?;
         parts::one(&request, &state, &visit, Some(&delivery), payload).await
     };
-    crate::api::files::uploads::speak(done.await)
+    crate::transfer::tus::speak(done.await)
 }
 
 async fn receipt(state: &State, delivery: &Delivery) -> Result<api::Receipt, Refusal> {
@@ -280,45 +278,5 @@ async fn mail_receipt(
     ];
     let says =
         Letter { kind: "receipt", to, subject: "your files have arrived".into(), paragraphs, open: None };
-    mail::write(state, actor, says).await.map(|_| ())
-}
-
-/// Tells the makers of intakes what was handed in, gathered.
-pub async fn tell_of_deliveries(state: &State) -> Result<(), StoreError> {
-    state.engine.close_deliveries().await?;
-    let untold = state.engine.untold_deliveries(QUIET_MS).await?;
-    if untold.is_empty() {
-        return Ok(());
-    }
-    let ids = untold.iter().map(|d| d.id).collect();
-    let mut by: HashMap<OpeningId, Vec<&Delivery>> = HashMap::new();
-    for delivery in &untold {
-        by.entry(delivery.opening).or_default().push(delivery);
-    }
-    let accounts = state.engine.accounts().await?;
-    for (opening, deliveries) in by {
-        let Some(opening) = state.engine.opening(opening).await? else { continue };
-        let Some(maker) = accounts.iter().find(|a| a.id == opening.made_by) else { continue };
-        let name = crate::api::sharing::openings::name_of(state, &opening).await;
-        let title = if opening.title.is_empty() { &name } else { &opening.title };
-        let mut lines: Vec<String> = deliveries
-            .iter()
-            .take(50)
-            .map(|d| {
-                let broken = if d.broken { ", broken off" } else { "" };
-                let mail = d.mail.as_deref().map(|m| format!(" ({m})")).unwrap_or_default();
-                format!("{}{mail}: {} files, {}{broken}, from {}", d.sender, d.files, human(d.bytes), d.from)
-            })
-            .collect();
-        if deliveries.len() > 50 {
-            lines.push(format!("and {} more", deliveries.len() - 50));
-        }
-        let said = format!("handed in at \"{title}\", into \"{name}\":\n{}", lines.join("\n"));
-        let subject = match deliveries.as_slice() {
-            [one] => format!("{} has handed something in", one.sender),
-            all => format!("{} deliveries at \"{title}\"", all.len()),
-        };
-        mail::tell(state, &Actor::service(), maker, Some(Notice::Strangers), subject, said).await;
-    }
-    state.engine.told_deliveries(ids).await
+    crate::state::letters::write(state, actor, says).await.map(|_| ())
 }

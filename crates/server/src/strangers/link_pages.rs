@@ -2,9 +2,10 @@
 
 use super::open::find;
 use super::page::{self, Page, Script};
-use super::{Visit, base};
+use crate::dto::opening::base;
 use crate::http::problem::Refusal;
 use crate::state::State;
+use crate::state::visits::Visit;
 use crate::strangers::preview::{Kind as Shows, encoded, kind_of, preview};
 use crate::transfer::send;
 use actix_web::http::StatusCode;

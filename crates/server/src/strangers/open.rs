@@ -4,15 +4,18 @@
 //! a small picture, `take/WAY` a download, `slip/WAY` (POST) a download that is counted, or an
 //! archive, `change/WAY` (POST) for links that let change, `uploads` (tus).
 
-use super::page;
-use super::{Gate, Tried, Visit, base, enter, gate, link_pages, parts, refused, to, visit};
+use super::{Tried, enter, link_pages, page, parts, refused, to};
+use crate::dto::opening::base;
 use crate::http::problem::Refusal;
-use crate::identity::principal::{check_origin, hash_secret, new_secret};
+use crate::identity::origin::check_origin;
+use crate::identity::visitor::{Gate, gate, visit};
 use crate::state::State;
+use crate::state::archives::{Format, Wanted};
+use crate::state::secrets::{hash_secret, new_secret};
+use crate::state::visits::Visit;
 use crate::strangers::preview::{Kind as Shows, encoded, kind_of};
-use crate::transfer::archive::{self, Format, Wanted};
 use crate::transfer::reader::Reader;
-use crate::transfer::send;
+use crate::transfer::{archive, send};
 use actix_web::body::{BodySize, BoxBody, MessageBody};
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -355,7 +358,7 @@ async fn begin_upload(request: HttpRequest, state: web::Data<State>, payload: we
         let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
         parts::begin(&request, &state, &visit, None, payload).await
     };
-    crate::api::files::uploads::speak(begun.await)
+    crate::transfer::tus::speak(begun.await)
 }
 
 async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web::Payload) -> HttpResponse {
@@ -363,5 +366,5 @@ async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web:
         let visit = visit(&request, &state, Kind::Link, ending(&request)).await?;
         parts::one(&request, &state, &visit, None, payload).await
     };
-    crate::api::files::uploads::speak(done.await)
+    crate::transfer::tus::speak(done.await)
 }

@@ -2,14 +2,12 @@
 //!
 //! `Upload-Metadata`: `filename`; `way`, the folders on the way to it; `modified`; `blake3`.
 
-use super::Visit;
-use crate::api::files::uploads::{
-    LENGTH, OFFSET, brings_part, check_part, check_version, metadata, number, tell,
-};
 use crate::http::problem::Refusal;
 use crate::http::times;
 use crate::state::State;
+use crate::state::visits::Visit;
 use crate::transfer::receive::append;
+use crate::transfer::tus::{LENGTH, OFFSET, brings_part, check_part, check_version, metadata, number, tell};
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse, web};
 use yellow_attic_core::name::from_stranger;

@@ -1,8 +1,8 @@
 //! What of a file is shown to a stranger: the common kinds, by the browser's own means and never as
 //! anything that could run; the pages of a PDF are drawn by our own script.
 
-use super::Visit;
 use crate::state::State;
+use crate::state::visits::Visit;
 use crate::transfer::send::{encode_name, safe_type};
 use maud::{Markup, html};
 use std::os::unix::fs::FileExt;

@@ -6,3 +6,4 @@ pub mod receive;
 pub mod send;
 pub mod tar_in;
 pub mod thumbnails;
+pub mod tus;

@@ -1,8 +1,9 @@
 //! Whoever bytes go to: somebody who is signed in, or a stranger who came through a link.
 
-use crate::identity::principal::{self, Who};
+use crate::identity::principal;
 use crate::state::State;
-use crate::strangers::Visit;
+use crate::state::sessions::Who;
+use crate::state::visits::Visit;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::rights::Level;
 use yellow_attic_store::Actor;
@@ -41,7 +42,7 @@ impl Reader {
     pub async fn still(&self, state: &State) -> bool {
         match self {
             Reader::Signed(who) => principal::still(state, who).await,
-            Reader::Stranger(visit) => visit.still(state).await,
+            Reader::Stranger(visit) => visit.still(&state.engine).await,
         }
     }
 

@@ -209,7 +209,7 @@ async fn parts(
     parts: Vec<(u64, u64)>,
 ) -> Result<HttpResponse, Refusal> {
     let size = row.size().max(0) as u64;
-    let boundary = crate::identity::principal::new_secret()?[..32].to_string();
+    let boundary = crate::state::secrets::new_secret()?[..32].to_string();
     let kind = kind.unwrap_or("application/octet-stream");
     let head = |from: u64, length: u64| {
         format!(

@@ -4,8 +4,8 @@
 //! serves hundreds of them. What was answered is on the disk, whatever becomes of the rest.
 
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use crate::transfer::receive::{feed_on, lots};
 use actix_web::{HttpResponse, web};
 use bytes::{Buf, Bytes};

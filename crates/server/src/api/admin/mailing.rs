@@ -3,9 +3,9 @@
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
-use crate::mail::{Letter, compose};
+use crate::mail::compose::{Letter, compose};
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::password;

@@ -1,6 +1,7 @@
 //! What administrators see and set.
 
 pub mod mailing;
+pub mod metrics;
 pub mod rules;
 pub mod slowed;
 pub mod space;

@@ -1,10 +1,10 @@
 //! Who has to wait for guessing, and letting them go on.
 
-use crate::api::people::people::Directory;
+use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, web};
 use yellow_attic_api as api;
 use yellow_attic_core::guessing::By;

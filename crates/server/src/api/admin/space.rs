@@ -1,52 +1,21 @@
 //! Where the space went, and quotas.
 
+use crate::dto::space::{held, title, to_api};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
-use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{NodeId, ShelfId, ShelfPath};
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::rights::quota::{Counts, LineOf};
-use yellow_attic_store::timeline::space::Held;
+use yellow_attic_store::rights::quota::LineOf;
 use yellow_attic_store::{Shelf, ShelfKind, StoreError};
 
 const DAY_MS: i64 = 86_400_000;
-
-/// A shelf's name for people.
-pub fn title(shelf: &Shelf) -> String {
-    match shelf.kind {
-        ShelfKind::Home => format!("Home of {}", shelf.name),
-        ShelfKind::Shared => shelf.name.clone(),
-    }
-}
-
-/// How paths on a shelf begin, for somebody.
-pub fn head(shelf: &Shelf, who: &Who) -> String {
-    match shelf.kind {
-        ShelfKind::Home if shelf.owner == Some(who.account.id) => "home:".into(),
-        ShelfKind::Home => format!("home of {}:", shelf.name),
-        ShelfKind::Shared => format!("{}:", shelf.name),
-    }
-}
-
-fn held(h: &Held) -> api::Held {
-    api::Held {
-        live: h.live,
-        files: h.files,
-        versions: h.versions,
-        version_states: h.version_states,
-        trash: h.trash,
-        trash_files: h.trash_files,
-        only_snapshots: h.only_snapshots,
-        all: h.all(),
-    }
-}
 
 fn add(a: &mut api::Held, b: &api::Held) {
     a.live += b.live;
@@ -163,49 +132,12 @@ pub async fn show_folder_space(
     Ok(HttpResponse::Ok().json(api::FolderSpace { held: held(&all), children: children.collect() }))
 }
 
-/// All lines, with how full they are.
-pub async fn quotas(state: &State, counts: Option<Counts>, all: bool) -> Result<Vec<api::Quota>, Refusal> {
-    let percent = match state.engine.rules().decide(Rule::QuotaWarns, &[]).value {
-        Value::Number(Some(n)) => n,
-        _ => 90,
-    };
-    let shelves = state.engine.shelves();
-    let of = |f: &yellow_attic_store::rights::quota::Filled| match f.of {
-        LineOf::Organisation => "organisation".to_string(),
-        LineOf::Folder(node) => format!("folder:{node}"),
-        LineOf::Shelf(id) => {
-            let name = shelves.iter().find(|s| s.id == id).map(|s| s.name.clone()).unwrap_or_default();
-            if f.account.is_some() { format!("home:{name}") } else { format!("shelf:{name}") }
-        }
-    };
-    Ok(state
-        .engine
-        .filled(counts, all)
-        .await?
-        .iter()
-        .map(|f| api::Quota {
-            of: of(f),
-            name: f.name.clone(),
-            used: f.used,
-            soft: f.lines.soft,
-            hard: f.lines.hard,
-            by_groups: f.by_groups,
-            warns: f.warns(percent),
-        })
-        .collect())
-}
-
-async fn shown(state: &State) -> Result<api::Quotas, Refusal> {
-    let counts = state.engine.rules().decide(Rule::QuotaCounts, &[]).value;
-    Ok(api::Quotas { quotas: quotas(state, None, true).await?, counts: Rule::QuotaCounts.sentence(&counts) })
-}
-
 /// All lines, with how full they are. For administrators.
 #[utoipa::path(context_path = "/api/v1", tag = "space", responses((status = 200, body = api::Quotas), (status = 403, body = api::Problem)))]
 #[get("/quotas")]
 pub async fn list_quotas(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    Ok(HttpResponse::Ok().json(shown(&state).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state).await?))
 }
 
 /// Sets a soft or hard line of the organisation, a home, a shared shelf or a folder. For administrators.
@@ -250,8 +182,8 @@ pub async fn set_quota(
             ));
         }
     };
-    let soft = body.soft.as_deref().map(crate::api::people::people::quota).transpose()?;
-    let hard = body.hard.as_deref().map(crate::api::people::people::quota).transpose()?;
+    let soft = body.soft.as_deref().map(crate::dto::quota::quota).transpose()?;
+    let hard = body.hard.as_deref().map(crate::dto::quota::quota).transpose()?;
     if let (Some(Some(soft)), Some(Some(hard))) = (soft, hard)
         && soft > hard
     {
@@ -263,7 +195,7 @@ pub async fn set_quota(
     }
     who.need(&state, Deed::SetQuota)?;
     state.engine.set_lines(&who.actor, of, &body.of, soft, hard).await?;
-    Ok(HttpResponse::Ok().json(shown(&state).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state).await?))
 }
 
 fn folder(row: &yellow_attic_store::Row) -> Result<LineOf, Refusal> {

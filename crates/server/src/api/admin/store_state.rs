@@ -1,12 +1,13 @@
 //! How the store stands: the disk's promise, the catalogue's age, shelves that wait, and what was noticed.
 
+use crate::dto::store::promise_of;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
+use crate::http::words::sentence;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, web};
 use yellow_attic_api as api;
-use yellow_attic_store::Durability;
 
 /// How the store stands.
 #[utoipa::path(context_path = "/api/v1", tag = "space",
@@ -32,28 +33,4 @@ pub async fn store_state(state: web::Data<State>, who: Who) -> Result<HttpRespon
             .map(|f| api::StoreFinding { at: show(f.at), kind: f.kind, detail: f.detail })
             .collect(),
     }))
-}
-
-/// With a capital at its beginning and a stop at its end.
-pub fn sentence(text: &str) -> String {
-    let mut chars = text.chars();
-    let first = chars.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
-    let end = if text.ends_with(['.', '?']) { "" } else { "." };
-    format!("{first}{}{end}", chars.as_str())
-}
-
-/// What a file system promises, as a word and in words.
-pub fn promise_of(durability: &Durability) -> (&'static str, String) {
-    match durability {
-        Durability::Journal => {
-            ("kept", "ext4 with a journal: what was saved is there after a power cut".into())
-        }
-        Durability::EachFile(kind) => ("kept", format!("{kind}: what was saved is there after a power cut")),
-        Durability::Unsafe(why) => {
-            ("unsafe", format!("what was said to be saved can be lost in a power cut: {why}"))
-        }
-        Durability::Unknown(why) => {
-            ("unknown", format!("whether what was saved survives a power cut cannot be known: {why}"))
-        }
-    }
 }

@@ -3,9 +3,11 @@
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times;
-use crate::identity::principal::{Who, new_secret};
 use crate::state::State;
-use crate::transfer::archive::{self, Format, Wanted};
+use crate::state::archives::{Format, Wanted};
+use crate::state::secrets::new_secret;
+use crate::state::sessions::Who;
+use crate::transfer::archive;
 use crate::transfer::reader::Reader;
 use actix_web::{HttpRequest, HttpResponse, post, route, web};
 use yellow_attic_api as api;

@@ -6,10 +6,11 @@
 //! comes back misses nothing. `upto` only moves the id on; `openings`: something happened at a link
 //! or intake; `locks`: other locks than before lie on these nodes; `end` says that the sign-in has ended.
 
-use crate::api::files::shelves::shown_change;
+use crate::dto::shelf::change_to_api;
 use crate::http::problem::Refusal;
-use crate::identity::principal::{Who, still};
+use crate::identity::principal::still;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use std::collections::VecDeque;
@@ -210,7 +211,7 @@ impl Following {
                 return Ok((Vec::new(), reached));
             }
             for change in found {
-                let shown = shown_change(&self.state, &self.who, &change, &names).await?;
+                let shown = change_to_api(&self.state, &self.who, &change, &names).await?;
                 // Where the caller knows it to be: several moves may lie between.
                 let before = engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
                 let from = match before {

@@ -3,8 +3,8 @@
 use crate::dto::node;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;

@@ -1,9 +1,9 @@
 //! Files and folders, now.
 
 pub mod archives;
+pub mod by_path;
 pub mod delta;
 pub mod events;
-pub mod files;
 pub mod locks;
 pub mod nodes;
 pub mod search;

@@ -1,12 +1,12 @@
 //! Files and folders by their id: facts, lists now and then, changes, history.
 
-use crate::dto::node;
+use crate::dto::node::{self, at_in};
 use crate::http::body::Json;
 use crate::http::conditions::of_write;
 use crate::http::problem::Refusal;
 use crate::http::times::{self, show};
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use crate::transfer::reader::Reader;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web};
@@ -339,7 +339,7 @@ pub async fn history(
             kept: fates
                 .get(&s.row.since.0)
                 .filter(|_| s.ended.is_some())
-                .map(|f| crate::api::history::retention::kept(*f)),
+                .map(|f| crate::dto::history::kept(*f)),
             node: node::seen(&state, &who, &s.row, None, &names).await?,
             ended: s.ended.map(|(_, at, _)| show(at)),
             ended_how: s.ended.map(|(_, _, how)| how.word().to_string()),
@@ -404,10 +404,4 @@ async fn row_at(request: &HttpRequest, state: &State, who: &Who, node: NodeId) -
     let at = times::moment(&state.engine, &at).await?;
     let chain = state.engine.check_past(&who.actor, node, at).await?;
     chain.into_iter().next().ok_or_else(|| Refusal::not_found("The file"))
-}
-
-/// The value of `at` in a query; the only one that content takes beside `download`.
-pub fn at_in(request: &HttpRequest) -> Option<String> {
-    let value = request.query_string().split('&').find_map(|p| p.strip_prefix("at="))?;
-    Some(percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned())
 }

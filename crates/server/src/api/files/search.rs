@@ -1,28 +1,14 @@
 //! Finding by name, and what changed last.
 
 use crate::dto::node;
+use crate::dto::search::found;
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
 use yellow_attic_store::Row;
-use yellow_attic_store::timeline::search::FoundChain;
-
-async fn found(state: &State, who: &Who, chains: &[FoundChain]) -> Result<Vec<api::FoundNode>, Refusal> {
-    let names = state.names_for(who).await;
-    let mut all = Vec::with_capacity(chains.len());
-    for chain in chains {
-        let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-        let way = state.engine.way_of(&who.actor, &way).await?;
-        all.push(api::FoundNode {
-            node: node::seen(state, who, &chain[0], None, &names).await?,
-            path: way.path,
-        });
-    }
-    Ok(all)
-}
 
 /// Files and folders whose names hold every word, last changed first.
 #[utoipa::path(context_path = "/api/v1", tag = "nodes", params(api::FindQuery),

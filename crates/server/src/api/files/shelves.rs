@@ -1,21 +1,21 @@
 //! Shelves, and what changed on them.
 
-use crate::api::people::people::Directory;
-use crate::api::sharing::rights::gives;
+use crate::dto::directory::Directory;
+use crate::dto::grants::gives;
 use crate::dto::node;
+use crate::dto::shelf::{change_to_api, shared_to_api, shelf_name};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Level, Subject};
 use yellow_attic_core::{Moment, Name, NodeId};
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::timeline::paths::GIVEN;
-use yellow_attic_store::{Change, NewShelf, Row, Shelf, ShelfKind};
+use yellow_attic_store::{NewShelf, Row, Shelf, ShelfKind};
 
 /// How many of the files changed last stand on a shelf's board.
 const ON_THE_BOARD: usize = 12;
@@ -111,20 +111,6 @@ async fn show_shelf(
     })
 }
 
-/// Reads the name of a shared shelf.
-pub fn shelf_name(text: &str) -> Result<Name, Refusal> {
-    let name = Name::new(text.trim()).map_err(yellow_attic_store::StoreError::from)?;
-    let taken = ["home", GIVEN].contains(&name.as_str()) || crate::dav::RESERVED.contains(&name.as_str());
-    if taken || name.as_str().contains(':') {
-        return Err(Refusal::bad(
-            "shelf_name_cannot_be",
-            "A shelf cannot be named \"home\", \"given\", \".person\" or \".states\", and its name cannot contain \":\".",
-            "Choose another name: it stands before the colon in paths.",
-        ));
-    }
-    Ok(name)
-}
-
 /// Makes a shared shelf. Its maker owns it, unless others are named.
 #[utoipa::path(context_path = "/api/v1", tag = "shelves", request_body = api::NewShelf,
     responses((status = 201, body = api::Shelf), (status = 403, body = api::Problem), (status = 409, body = api::Problem)))]
@@ -142,7 +128,7 @@ pub async fn make(
         grants.push((people.subject(&person.to)?, gives(&person.level)?));
     }
     let owners = body.owners.iter().map(|o| people.account(o)).collect::<Result<Vec<_>, _>>()?;
-    let quota = body.quota.as_deref().map(crate::api::people::people::quota).transpose()?;
+    let quota = body.quota.as_deref().map(crate::dto::quota::quota).transpose()?;
     who.need(&state, Deed::MakeShelf)?;
     let owner = owners.first().copied().unwrap_or(who.account.id);
     let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(owner), grants };
@@ -162,23 +148,6 @@ fn shared(state: &State, root: i64) -> Result<std::sync::Arc<Shelf>, Refusal> {
     found.ok_or_else(|| Refusal::not_found("The shelf"))
 }
 
-async fn shown_shared(state: &State, people: &Directory, shelf: &Shelf) -> Result<api::SharedShelf, Refusal> {
-    let full = state.engine.fullness(shelf).await?;
-    let sums = state.engine.shelf_sums(shelf.root).await?;
-    let owners = state.engine.owners_of(shelf);
-    Ok(api::SharedShelf {
-        name: shelf.name.clone(),
-        root: shelf.root.0,
-        note: state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default(),
-        owner_names: owners.iter().map(|o| people.name(*o).unwrap_or_default()).collect(),
-        owners: owners.into_iter().map(|o| people.sign_in(o)).collect(),
-        quota: full.line,
-        bytes: full.used,
-        claimed: full.claimed,
-        files: sums.map_or(0, |s| s.files),
-    })
-}
-
 /// All shared shelves, with their owners and quotas. For administrators; what is on them is not shown.
 #[utoipa::path(context_path = "/api/v1", tag = "shelves", responses((status = 200, body = api::SharedShelves), (status = 403, body = api::Problem)))]
 #[get("/desk/shelves")]
@@ -187,7 +156,7 @@ pub async fn list_shared(state: web::Data<State>, who: Who) -> Result<HttpRespon
     let people = Directory::read(&state).await?;
     let mut shelves = Vec::new();
     for shelf in state.engine.shelves().into_iter().filter(|s| s.kind == ShelfKind::Shared) {
-        shelves.push(shown_shared(&state, &people, &shelf).await?);
+        shelves.push(shared_to_api(&state, &people, &shelf).await?);
     }
     shelves.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(HttpResponse::Ok().json(api::SharedShelves { shelves }))
@@ -210,10 +179,10 @@ pub async fn change_shelf(
         Some(names) => Some(names.iter().map(|o| people.account(o)).collect::<Result<Vec<_>, _>>()?),
         None => None,
     };
-    let quota = body.quota.as_deref().map(crate::api::people::people::quota).transpose()?;
+    let quota = body.quota.as_deref().map(crate::dto::quota::quota).transpose()?;
     who.need(&state, Deed::ChangeShelf)?;
     state.engine.change_shelf(&who.actor, &shelf, body.note.clone(), quota, owners).await?;
-    Ok(HttpResponse::Ok().json(shown_shared(&state, &people, &shelf).await?))
+    Ok(HttpResponse::Ok().json(shared_to_api(&state, &people, &shelf).await?))
 }
 
 /// A folder becomes a shared shelf, without copying. Whoever could enter it still can.
@@ -232,7 +201,7 @@ pub async fn raise(
     who.need(&state, Deed::RaiseShelf)?;
     let shelf = state.engine.raise_folder(&who.actor, NodeId(*path), name).await?;
     let people = Directory::read(&state).await?;
-    Ok(HttpResponse::Created().json(shown_shared(&state, &people, &shelf).await?))
+    Ok(HttpResponse::Created().json(shared_to_api(&state, &people, &shelf).await?))
 }
 
 /// A shared shelf becomes a folder, without copying. Its owners may manage the folder.
@@ -283,27 +252,7 @@ pub async fn changes(
     let names = state.names_for(&who).await;
     let mut told = Vec::with_capacity(found.len());
     for change in &found {
-        told.push(shown_change(&state, &who, change, &names).await?);
+        told.push(change_to_api(&state, &who, change, &names).await?);
     }
     Ok(HttpResponse::Ok().json(api::Changes { changes: told, upto: upto.token(), more }))
-}
-
-/// A change as it stands in answers and events.
-pub async fn shown_change(
-    state: &State,
-    who: &Who,
-    change: &Change,
-    names: &crate::state::NameMap,
-) -> Result<api::Change, Refusal> {
-    let (what, row) = match change {
-        Change::Changed(row) => ("changed", row),
-        Change::Removed(past) => ("removed", &past.row),
-        Change::Arrived(row) => ("arrived", row),
-        Change::Left(past) => ("left", &past.row),
-    };
-    Ok(api::Change {
-        what: what.to_string(),
-        moment: change.moment().token(),
-        node: node::seen(state, who, row, None, names).await?,
-    })
 }

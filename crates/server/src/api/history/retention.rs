@@ -1,82 +1,24 @@
 //! The trash, versions with names, comparing texts, and letting go for good.
 
+use crate::dto::history::{going, why};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::{self, show};
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, post, put, web};
 use std::collections::HashSet;
 use std::io::Read;
 use std::sync::atomic::Ordering;
 use yellow_attic_api as api;
-use yellow_attic_core::keeping::{Fate, Why};
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
-use yellow_attic_store::timeline::retention::{Purge, Reach, Sum};
+use yellow_attic_store::timeline::retention::{Reach, Sum};
 use yellow_attic_store::{Actor, Row, StoreError};
 
 /// Texts above this are not compared.
 const MOST_TEXT: u64 = 2 << 20;
-
-/// Why a state is kept, in words.
-pub fn why(why: Why) -> String {
-    match why {
-        Why::Hold => "nothing of this shelf goes".into(),
-        Why::Named => "it has a name".into(),
-        Why::Snapshot(_) => "a snapshot shows it".into(),
-        Why::Last(n) => format!("one of the last {n} versions"),
-        Why::Spaced(spacing) => match spacing.word() {
-            "everything" => "every version is kept for a while".into(),
-            word => format!("the {word} version"),
-        },
-        Why::Trash => "removed things are kept for a while".into(),
-        Why::NoRule => "no rule lets it go".into(),
-    }
-}
-
-/// A fate as callers see it.
-pub fn kept(fate: Fate) -> api::Kept {
-    match fate {
-        Fate::Kept(reason, until) => api::Kept { why: why(reason), until: until.map(show) },
-        Fate::Drops(_) | Fate::Erased => api::Kept { why: String::new(), until: None },
-    }
-}
-
-fn shelf_title(state: &State, id: yellow_attic_core::ShelfId) -> String {
-    let shelf = state.engine.shelves().into_iter().find(|s| s.id == id);
-    shelf.map_or_else(|| format!("#{id}"), |s| crate::api::admin::space::title(&s))
-}
-
-/// What goes, as callers see it.
-pub fn going(state: &State, plan: &Purge, done: bool) -> api::Going {
-    let total = plan.total();
-    let sums = plan.sums.iter().map(|((shelf, goes), sum)| api::GoingSum {
-        shelf: shelf_title(state, *shelf),
-        why: goes.word().into(),
-        states: sum.states,
-        bytes: sum.bytes,
-        oldest: show(sum.oldest),
-        newest: show(sum.newest),
-    });
-    let largest = plan.largest.iter().map(|s| api::GoingSample {
-        name: s.name.clone(),
-        shelf: shelf_title(state, s.shelf),
-        size: s.size,
-        ended: show(s.ended_at),
-        why: s.why.word().into(),
-    });
-    api::Going {
-        states: total.states,
-        bytes: total.bytes,
-        sums: sums.collect(),
-        largest: largest.collect(),
-        kept: Vec::new(),
-        token: plan.token.clone(),
-        done,
-    }
-}
 
 /// What was removed from a folder and from beneath it, newest first.
 #[utoipa::path(context_path = "/api/v1", tag = "history", params(("node" = i64, Path), api::PageQuery),
@@ -135,7 +77,7 @@ async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::timelin
     }
     words.push(removed.past.row.name());
     let head = match (&shelf, hidden) {
-        (Some(shelf), false) => crate::api::admin::space::head(shelf, who),
+        (Some(shelf), false) => crate::dto::space::head(shelf, who),
         _ => "given:".into(),
     };
     format!("{head}/{}", words.join("/"))

@@ -1,47 +1,20 @@
 //! Rolling folders back, and alarms that ask for it.
 
+use crate::dto::rollback::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::{self, show};
-use crate::identity::principal::Who;
+use crate::jobs::rollbacks::run;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
-use yellow_attic_store::StoreError;
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::timeline::rollback::{Begin, Rollback, What, why};
-
-async fn shown(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, Refusal> {
-    let path = match state.engine.chain(&who.actor, r.node, Level::View).await {
-        Ok(chain) => {
-            let way: Vec<&yellow_attic_store::Row> = chain.iter().map(|r| &**r).collect();
-            state.engine.way_of(&who.actor, &way).await?.path
-        }
-        Err(_) => String::new(),
-    };
-    Ok(api::Rollback {
-        id: r.id,
-        node: r.node.0,
-        path,
-        to: r.goal.token(),
-        at: show(state.engine.time_of(r.goal).await?),
-        before: r.begun.token(),
-        by: r.who.clone(),
-        made: show(r.made_at),
-        state: r.state.clone(),
-        ended: r.ended_at.map(show),
-        steps: r.steps,
-        done: r.done,
-        bytes: r.bytes,
-        bytes_done: r.bytes_done,
-        undoes: r.undoes,
-        left_alone: r.left_alone.iter().map(|l| (l.name.clone(), l.why.clone())).collect(),
-    })
-}
+use yellow_attic_store::timeline::rollback::{Begin, What, why};
 
 fn read_keep(text: Option<&str>) -> Result<Vec<NodeId>, Refusal> {
     let ids = text.unwrap_or_default().split(',').filter(|id| !id.is_empty());
@@ -108,18 +81,6 @@ pub async fn look_at_rollback(
     }))
 }
 
-/// Carries it out in the background; the answer to the request does not wait.
-pub fn run(state: &web::Data<State>, id: i64) {
-    let state = state.clone();
-    state.engine.runtime().clone().spawn(async move {
-        match state.engine.run_rollback(id).await {
-            Ok(_) | Err(StoreError::Stopping) => {}
-            Err(error) => tracing::warn!(%error, id, "a rollback was stopped"),
-        }
-        state.openings_changed();
-    });
-}
-
 /// Begins to roll a folder back. What it does can be taken back.
 #[utoipa::path(context_path = "/api/v1", tag = "history", params(("node" = i64, Path)), request_body = api::NewRollback,
     responses((status = 202, body = api::Rollback), (status = 403, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem), (status = 507, body = api::Problem)))]
@@ -135,7 +96,7 @@ pub async fn begin_rollback(
     let how = Begin { token: body.token.as_deref(), undoes: None, keep: &keep };
     let begun = state.engine.begin_rollback(&who.actor, NodeId(*path), goal, how).await?;
     run(&state, begun.id);
-    Ok(HttpResponse::Accepted().json(shown(&state, &who, &begun).await?))
+    Ok(HttpResponse::Accepted().json(to_api(&state, &who, &begun).await?))
 }
 
 /// The rollbacks of a shelf, newest first.
@@ -147,11 +108,11 @@ pub async fn list_rollbacks(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let shelf = crate::api::history::snapshots::shelf_at(&state, *path)?;
+    let shelf = crate::dto::history::shelf_at(&state, *path)?;
     state.engine.chain(&who.actor, shelf.root, Level::View).await?;
     let mut rollbacks = Vec::new();
     for one in state.engine.rollbacks(&who.actor, shelf.id).await? {
-        rollbacks.push(shown(&state, &who, &one).await?);
+        rollbacks.push(to_api(&state, &who, &one).await?);
     }
     Ok(HttpResponse::Ok().json(api::Rollbacks { rollbacks }))
 }
@@ -166,7 +127,7 @@ pub async fn show_rollback(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let found = state.engine.rollback_of(&who.actor, *path).await?;
-    Ok(HttpResponse::Ok().json(shown(&state, &who, &found).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state, &who, &found).await?))
 }
 
 /// Stops a rollback where it is. What it has done stays, and can be taken back.
@@ -186,7 +147,7 @@ pub async fn stop_rollback(
             found
         }
     };
-    Ok(HttpResponse::Ok().json(shown(&state, &who, &found).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state, &who, &found).await?))
 }
 
 /// Takes a rollback back: the folder becomes what it was before it.
@@ -202,7 +163,7 @@ pub async fn undo_rollback(
     let how = Begin { undoes: Some(found.id), ..Begin::default() };
     let begun = state.engine.begin_rollback(&who.actor, found.node, found.begun, how).await?;
     run(&state, begun.id);
-    Ok(HttpResponse::Accepted().json(shown(&state, &who, &begun).await?))
+    Ok(HttpResponse::Accepted().json(to_api(&state, &who, &begun).await?))
 }
 
 /// Alarms on shelves that one manages; for administrators, all.
@@ -216,10 +177,10 @@ pub async fn list_alarms(state: web::Data<State>, who: Who) -> Result<HttpRespon
         let Some(shelf) = state.engine.shelves().into_iter().find(|s| s.id == alarm.shelf) else { continue };
         alarms.push(api::Alarm {
             id: alarm.id,
-            shelf: crate::api::admin::space::title(&shelf),
+            shelf: crate::dto::space::title(&shelf),
             root: shelf.root.0,
             path: match state.engine.chain(&who.actor, shelf.root, Level::View).await {
-                Ok(_) => Some(format!("{}/", crate::api::admin::space::head(&shelf, &who))),
+                Ok(_) => Some(format!("{}/", crate::dto::space::head(&shelf, &who))),
                 Err(_) => None,
             },
             by: alarm.account.and_then(|a| names.accounts.get(&a).cloned()),

@@ -1,39 +1,16 @@
 //! Snapshots of a shelf.
 
+use crate::dto::history::shelf_at;
+use crate::dto::snapshot::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::http::times::{self, show};
-use crate::identity::principal::Who;
+use crate::http::times;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, patch, post, web};
-use std::sync::Arc;
 use yellow_attic_api as api;
-use yellow_attic_core::NodeId;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Rule;
-use yellow_attic_store::Shelf;
-use yellow_attic_store::timeline::snapshots::Snapshot;
-
-/// The shelf whose top is this node.
-pub fn shelf_at(state: &State, root: i64) -> Result<Arc<Shelf>, Refusal> {
-    let shelf = state.engine.shelves().into_iter().find(|s| s.root == NodeId(root));
-    shelf.ok_or_else(|| Refusal::not_found("The shelf"))
-}
-
-async fn shown(state: &State, snapshot: &Snapshot) -> api::Snapshot {
-    let names = state.names.get(&state.engine).await;
-    let shelf = state.engine.shelves().into_iter().find(|s| s.id == snapshot.shelf);
-    api::Snapshot {
-        id: snapshot.id,
-        shelf: shelf.map_or_else(String::new, |s| crate::api::admin::space::title(&s)),
-        moment: snapshot.moment.token(),
-        at: show(snapshot.at),
-        label: snapshot.label.clone(),
-        by: snapshot.made_by.and_then(|a| names.accounts.get(&a).cloned()),
-        schedule: snapshot.schedule.clone(),
-        ends: snapshot.ends_at.map(show),
-    }
-}
 
 fn end(text: Option<&str>) -> Result<Option<Option<i64>>, Refusal> {
     match text {
@@ -55,7 +32,7 @@ pub async fn list_snapshots(
     let shelf = shelf_at(&state, *path)?;
     let mut snapshots = Vec::new();
     for snapshot in state.engine.snapshots(&who.actor, &shelf).await? {
-        snapshots.push(shown(&state, &snapshot).await);
+        snapshots.push(to_api(&state, &snapshot).await);
     }
     let rules = state.engine.rules();
     let schedules = rules.decide_on(Rule::Snapshots, &[], Some(shelf.id)).value;
@@ -80,7 +57,7 @@ pub async fn take_snapshot(
     let ends = end(body.ends.as_deref())?.flatten();
     let label = body.label.as_deref().unwrap_or("by hand");
     let taken = state.engine.take_snapshot(&who.actor, &shelf, label, ends).await?;
-    Ok(HttpResponse::Created().json(shown(&state, &taken).await))
+    Ok(HttpResponse::Created().json(to_api(&state, &taken).await))
 }
 
 /// Changes a snapshot's label or its end.
@@ -97,7 +74,7 @@ pub async fn change_snapshot(
     state.engine.manages_snapshot(&who.actor, *path).await?;
     who.need(&state, Deed::ChangeSnapshot)?;
     let changed = state.engine.change_snapshot(&who.actor, *path, body.label.as_deref(), ends).await?;
-    Ok(HttpResponse::Ok().json(shown(&state, &changed).await))
+    Ok(HttpResponse::Ok().json(to_api(&state, &changed).await))
 }
 
 /// Ends a snapshot: what only it kept goes with the next look at the rules.

@@ -1,11 +1,11 @@
 //! Deleting accounts: what would go, when, and who gets the files.
 
-use crate::api::people::people::Directory;
+use crate::dto::directory::Directory;
+use crate::dto::removal::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::http::times::show;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
@@ -22,23 +22,6 @@ async fn found(state: &State, path: &str) -> Result<(Directory, Account), Refusa
     Ok((all, account))
 }
 
-async fn shown(state: &State, all: &Directory, account: &Account) -> Result<api::Goes, Refusal> {
-    let goes = state.engine.what_goes(account).await?;
-    let heir = account.leaves.and_then(|(_, heir)| heir);
-    Ok(api::Goes {
-        files: goes.files,
-        bytes: goes.bytes,
-        given: goes.given,
-        received: goes.received,
-        computers: goes.computers,
-        groups: goes.groups,
-        uploads: goes.uploads,
-        sole_owner_of: goes.shelves,
-        leaves: account.leaves.map(|(at, _)| show(at)),
-        heir: heir.map(|h| all.sign_in(h)),
-    })
-}
-
 /// What would go with an account.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)),
     responses((status = 200, body = api::Goes), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
@@ -50,7 +33,7 @@ pub async fn show_removal(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let (all, account) = found(&state, &path).await?;
-    Ok(HttpResponse::Ok().json(shown(&state, &all, &account).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state, &all, &account).await?))
 }
 
 /// Has a disabled account deleted after some days. Until then it can be undone.
@@ -101,7 +84,7 @@ pub async fn decide_removal(
     let at = state.engine.now_ms() + i64::from(days) * DAY_MS;
     state.engine.mark_leaving(&who.actor, &account, at, heir).await?;
     let (all, account) = found(&state, &path).await?;
-    Ok(HttpResponse::Ok().json(shown(&state, &all, &account).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state, &all, &account).await?))
 }
 
 /// Undoes that: the account stays, disabled.

@@ -1,16 +1,18 @@
 //! Accounts, as administrators see and change them.
 
-use crate::api::files::uploads::shown_upload;
-use crate::api::people::people::{Directory, hashed, hashed_for, quota};
-use crate::api::session::sessions::shown_device;
-use crate::api::session::signing::{session_id, shown_session};
-use crate::api::sharing::openings::place;
-use crate::api::sharing::rights::reasons;
+use crate::dto::account::{device_to_api, session_id, session_to_api};
+use crate::dto::directory::Directory;
+use crate::dto::grants::reasons;
+use crate::dto::opening::place;
+use crate::dto::quota::quota;
+use crate::dto::record::line;
+use crate::dto::upload::upload_to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::Who;
+use crate::identity::passwords::{hashed, hashed_for};
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, patch, post, web};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use yellow_attic_api as api;
@@ -60,7 +62,7 @@ async fn shown(
         Some(home) => Some(state.engine.fullness(&home).await?),
         None => None,
     };
-    let shut = crate::identity::principal::shut(state, account);
+    let shut = crate::identity::doors::shut(state, account);
     Ok(api::Account {
         sign_in: account.sign_in.clone(),
         display_name: account.display_name.clone(),
@@ -121,7 +123,7 @@ pub async fn list_accounts(
     }
     let all = Directory::read(&state).await?;
     let beside = Beside::read(&state, &all).await?;
-    let words = crate::api::people::people::words(query.words.as_deref());
+    let words = crate::http::words::words(query.words.as_deref());
     let mut list: Vec<&Account> = all
         .accounts
         .values()
@@ -175,14 +177,14 @@ pub async fn show_account(
         account: shown(&state, &all, &Beside::read(&state, &all).await?, account).await?,
         made: show(account.made_at),
         reaches: reached(&state, &who, &all, account).await?,
-        devices: devices.into_iter().zip(fresh).map(|(d, fresh)| shown_device(&who, d, fresh)).collect(),
-        sessions: state.engine.sessions(id).await?.into_iter().map(|s| shown_session(&who, s)).collect(),
+        devices: devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect(),
+        sessions: state.engine.sessions(id).await?.into_iter().map(|s| session_to_api(&who, s)).collect(),
         factors: state
             .engine
             .factors(id)
             .await?
             .into_iter()
-            .map(crate::api::session::factors::shown_factor)
+            .map(crate::dto::account::factor_to_api)
             .collect(),
         recovery_left: state.engine.recovery_left(id).await?,
         invitation: invitation.map(|i| api::OpenInvitation {
@@ -190,17 +192,10 @@ pub async fn show_account(
             expires: show(i.expires_at),
             by: i.made_by.and_then(|by| all.name(by)),
         }),
-        uploads: state.engine.uploads(&as_them).await?.iter().map(shown_upload).collect(),
+        uploads: state.engine.uploads(&as_them).await?.iter().map(upload_to_api).collect(),
         given: links + state.engine.grants_made(by).await?.len(),
         record: state.engine.recorded_of(id, LINES).await?.into_iter().map(line).collect(),
     }))
-}
-
-fn line(row: yellow_attic_store::people::record::Recorded) -> api::RecordLine {
-    let mut fields = row.fields.into_iter();
-    let mut next = || fields.next().unwrap_or_default();
-    let (action, _who, device, from, what, detail) = (next(), next(), next(), next(), next(), next());
-    api::RecordLine { id: row.id, at: show(row.at), action, what, detail, device, from }
 }
 
 /// What an account may enter, and why: the walk that decides.
@@ -414,14 +409,14 @@ pub async fn change_account(
         if let Some(account) = after.accounts.get_mut(&id) {
             account.closed = closed.clone();
         }
-        crate::api::admin::rules::check_way_in(&after, &state, &state.engine.rules())?;
+        crate::dto::rules::check_way_in(&after, &state, &state.engine.rules())?;
     }
     state.engine.change_account(&who.actor, &sign_in, change).await?;
     if account.why_disabled == Why::Waiting && body.disabled == Some(false) && account.password.is_empty() {
         // Approved: only now the way to choose a password goes out.
         let (address, expires) =
-            crate::api::session::signing::invitation(&state, &who.actor, account).await?;
-        crate::api::session::signing::mail_invitation(&state, &who.actor, account, &address, expires).await?;
+            crate::identity::invitations::invitation(&state, &who.actor, account).await?;
+        crate::identity::invitations::mail_invitation(&state, &who.actor, account, &address, expires).await?;
     }
     state.names.forget().await;
     // What somebody may do counts at once, in whatever is open.

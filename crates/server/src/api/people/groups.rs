@@ -1,15 +1,17 @@
 //! Groups, as administrators see and change them.
 
-use crate::api::people::people::{Directory, quota, words};
+use crate::dto::directory::Directory;
+use crate::dto::group::group_to_api;
+use crate::dto::quota::quota;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
+use crate::http::words::words;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::collate::looks;
 use yellow_attic_core::proof::Deed;
-use yellow_attic_core::rules::{Rule, Scope, Value};
 use yellow_attic_store::people::groups::Group;
 
 /// Groups of a page if nobody says.
@@ -17,27 +19,9 @@ const PAGE: usize = 200;
 /// Members told of each group in a list.
 const FIRST: usize = 8;
 
-fn shown_group(state: &State, all: &Directory, group: &Group) -> api::Group {
-    let mut members: Vec<api::Person> = group.members.iter().filter_map(|m| all.person(*m)).collect();
-    members.sort_by(|a, b| a.name.cmp(&b.name));
-    let closed = match state.engine.rules().at(Scope::Group(group.id), Rule::DoorsClosed) {
-        Some(Value::Words(words)) => words.iter().cloned().collect(),
-        _ => Vec::new(),
-    };
-    let people = members.len();
-    api::Group {
-        name: group.name.clone(),
-        note: group.note.clone(),
-        members,
-        people,
-        quota: group.quota,
-        closed,
-    }
-}
-
 async fn one_group(state: &State, name: &str) -> Result<api::Group, Refusal> {
     let all = Directory::read(state).await?;
-    Ok(shown_group(state, &all, all.group(name)?))
+    Ok(group_to_api(state, &all, all.group(name)?))
 }
 
 /// Groups, by pages. For administrators.
@@ -75,7 +59,7 @@ pub async fn list_groups(
     let groups = list
         .into_iter()
         .map(|(_, g)| {
-            let mut shown = shown_group(&state, &all, g);
+            let mut shown = group_to_api(&state, &all, g);
             shown.members.truncate(FIRST);
             shown
         })

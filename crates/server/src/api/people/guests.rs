@@ -1,14 +1,16 @@
 //! People from outside: guests who are invited, and those who sign up themselves.
 
-use crate::api::people::people::Directory;
-use crate::api::session::signing::{invitation, mail_invitation};
-use crate::api::sharing::rights::gives;
+use crate::dto::directory::Directory;
+use crate::dto::grants::gives;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times;
-use crate::identity::principal::{Who, address, check_origin, from};
-use crate::mail::{self, Letter};
+use crate::identity::address::{address, from};
+use crate::identity::invitations::{invitation, mail_invitation};
+use crate::identity::origin::check_origin;
+use crate::mail::compose::Letter;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::forwarded::counted;
@@ -155,7 +157,7 @@ async fn tell_guest(
         paragraphs,
         open: Some((open, address.to_string())),
     };
-    Ok(mail::write(state, &who.actor, says).await?)
+    Ok(crate::state::letters::write(state, &who.actor, says).await?)
 }
 
 /// Asks for an account, where a rule lets people of a mail domain sign up. The way to choose a
@@ -213,7 +215,7 @@ pub async fn sign_up(
             ],
             open: Some(("Sign in", state.base())),
         };
-        mail::write(&state, &actor, says).await?;
+        crate::state::letters::write(&state, &actor, says).await?;
         return Ok(HttpResponse::Accepted().finish());
     }
     let waits = rules.on(Rule::SignUpApproval, &[]);
@@ -248,7 +250,7 @@ async fn tell_administrators(state: &State, actor: &Actor, account: &Account) ->
             )],
             open: Some(("Look at it", format!("{}/desk/people", state.base()))),
         };
-        mail::write(state, actor, says).await?;
+        crate::state::letters::write(state, actor, says).await?;
     }
     Ok(())
 }

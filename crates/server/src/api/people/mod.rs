@@ -5,5 +5,6 @@ pub mod accounts;
 pub mod groups;
 pub mod guests;
 pub mod importing;
-pub mod people;
+pub mod listing;
+pub mod lists;
 pub mod plans;

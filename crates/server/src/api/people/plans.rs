@@ -1,14 +1,15 @@
 //! Plans: accounts, groups, shelves, grants and rules as they are to be, looked at and applied.
 
-use crate::api::admin::rules::{check_groups, check_way_in, read_rule, read_scope};
-use crate::api::files::shelves::shelf_name;
-use crate::api::people::importing::{carry_out, present, told};
-use crate::api::people::people::{Directory, quota};
-use crate::api::sharing::rights::gives;
+use crate::api::people::lists::{carry_out, present, told};
+use crate::dto::directory::Directory;
+use crate::dto::grants::gives;
+use crate::dto::quota::quota;
+use crate::dto::rules::{check_groups, check_way_in, read_rule, read_scope};
+use crate::dto::shelf::shelf_name;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, post, web};
 use std::collections::{BTreeSet, HashMap};
 use yellow_attic_api as api;

@@ -1,12 +1,19 @@
 //! Second factors: signing in with one, and setting them up.
 
-use crate::api::session::sessions::{me, open_session, with_cookies};
+use crate::dto::account::me;
+use crate::dto::factors::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::http::times::show;
-use crate::identity::factors::{Held, check_code, check_passkey, credentials, new_recovery, passkeys};
-use crate::identity::principal::{AnyWho, Who, check_host, check_origin, from, hash_secret};
+use crate::http::qr::qr;
+use crate::identity::address::from;
+use crate::identity::factors::{check_code, check_passkey, credentials, new_recovery, passkeys};
+use crate::identity::origin::{check_host, check_origin};
+use crate::identity::principal::AnyWho;
+use crate::identity::sessions::{open_session, with_cookies};
 use crate::state::State;
+use crate::state::secrets::hash_secret;
+use crate::state::sessions::Who;
+use crate::state::tickets::Held;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use webauthn_rs::prelude::{RegisterPublicKeyCredential, Uuid};
 use yellow_attic_api as api;
@@ -14,7 +21,7 @@ use yellow_attic_core::factor;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::second_factor::{Factor, FactorKind};
+use yellow_attic_store::people::second_factor::FactorKind;
 
 /// The most second factors of one account.
 const MOST: usize = 20;
@@ -88,28 +95,6 @@ pub async fn second_step(
     Ok(with_cookies(HttpResponse::Ok(), cookies).json(me(&state, &account).await?))
 }
 
-async fn shown(state: &State, request: &HttpRequest, who: &Who) -> Result<api::Factors, Refusal> {
-    let factors = state.engine.factors(who.account.id).await?;
-    Ok(api::Factors {
-        factors: factors.into_iter().map(shown_factor).collect(),
-        recovery_left: state.engine.recovery_left(who.account.id).await?,
-        demanded_from: crate::identity::principal::factor_demanded(state, &who.account)
-            .map(|d| d.to_string()),
-        passkeys: passkeys(state, request).is_ok(),
-    })
-}
-
-/// A second factor as it is told.
-pub fn shown_factor(factor: Factor) -> api::Factor {
-    api::Factor {
-        id: factor.id,
-        kind: factor.kind.word().to_string(),
-        name: factor.name,
-        made: show(factor.made_at),
-        used: factor.used_at.map(show),
-    }
-}
-
 /// The caller's second factors.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Factors)))]
 #[get("/me/factors")]
@@ -119,7 +104,7 @@ pub async fn list_factors(
     who: AnyWho,
 ) -> Result<HttpResponse, Refusal> {
     who.0.need_own()?;
-    Ok(HttpResponse::Ok().json(shown(&state, &request, &who.0).await?))
+    Ok(HttpResponse::Ok().json(to_api(&state, &request, &who.0).await?))
 }
 
 async fn may_add(state: &State, who: &Who) -> Result<bool, Refusal> {
@@ -157,19 +142,6 @@ pub async fn begin_codes(state: web::Data<State>, who: AnyWho) -> Result<HttpRes
     let written = factor::written(&secret);
     let ticket = state.tickets.make(Held::Codes(who.account.id, secret), state.engine.now_ms())?;
     Ok(HttpResponse::Created().json(api::NewCodes { ticket, secret: written, address, picture }))
-}
-
-/// A QR code as SVG: dark on white in both themes, with the quiet zone that readers need.
-pub fn qr(text: &str) -> Result<String, Refusal> {
-    let code = qrcode::QrCode::new(text.as_bytes()).map_err(|_| {
-        Refusal::bad("too_long_for_a_code", "The text is too long for a code.", "Copy it instead.")
-    })?;
-    Ok(code
-        .render::<qrcode::render::svg::Color>()
-        .min_dimensions(200, 200)
-        .dark_color(qrcode::render::svg::Color("#201D18"))
-        .light_color(qrcode::render::svg::Color("#FFFFFF"))
-        .build())
 }
 
 fn named(name: &str, usual: &str) -> Result<String, Refusal> {
@@ -304,8 +276,15 @@ pub async fn end_factor(
         "A second factor was removed from your account, from {}. If that was not you, tell an administrator at once.",
         who.actor.from
     );
-    crate::mail::tell(&state, &who.actor, &who.account, None, "a second factor was removed".into(), said)
-        .await;
+    crate::state::letters::tell(
+        &state,
+        &who.actor,
+        &who.account,
+        None,
+        "a second factor was removed".into(),
+        said,
+    )
+    .await;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -343,7 +322,14 @@ pub async fn end_factors(
         "{} took the second factors of your account away: the password alone lets you in. Set a new one up.",
         who.account.display_name
     );
-    crate::mail::tell(&state, &who.actor, &account, None, "your second factors were removed".into(), said)
-        .await;
+    crate::state::letters::tell(
+        &state,
+        &who.actor,
+        &account,
+        None,
+        "your second factors were removed".into(),
+        said,
+    )
+    .await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -1,13 +1,15 @@
 //! One's own account, and looking as somebody else.
 
-use crate::api::people::people::Directory;
-use crate::api::session::sessions::look_cookie;
+use crate::dto::directory::Directory;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
-use crate::identity::principal::{AnyWho, Who, hash_secret, new_secret};
-use crate::mail::{self, Letter};
+use crate::identity::cookies::look_cookie;
+use crate::identity::principal::AnyWho;
+use crate::mail::compose::Letter;
 use crate::state::State;
+use crate::state::secrets::{hash_secret, new_secret};
+use crate::state::sessions::Who;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, patch, post, put, web};
 use yellow_attic_api as api;
@@ -45,10 +47,7 @@ pub async fn show_own(state: web::Data<State>, who: Who) -> Result<HttpResponse,
         groups: all.groups_of(id),
         quota,
         bytes,
-        closed: crate::identity::principal::shut(&state, account)
-            .keys()
-            .map(|d| d.word().to_string())
-            .collect(),
+        closed: crate::identity::doors::shut(&state, account).keys().map(|d| d.word().to_string()).collect(),
         picture: state.engine.picture(id).await?.map(|(_, at)| show(at)),
         letters: Notice::ALL
             .into_iter()
@@ -160,7 +159,7 @@ pub async fn show_picture(
     let gone = || Refusal::not_found("The picture");
     let all = Directory::read(&state).await?;
     let id = all.account(&path).map_err(|_| gone())?;
-    if id != who.account.id && !crate::api::people::people::sees(&state, &all, &who).await?.contains(&id) {
+    if id != who.account.id && !crate::dto::directory::sees(&state, &all, &who).await?.contains(&id) {
         return Err(gone());
     }
     let (bytes, _) = state.engine.picture(id).await?.ok_or_else(gone)?;
@@ -216,7 +215,7 @@ pub async fn begin_look(
             ],
             open: None,
         };
-        mail::write(&state, &who.actor, says).await?;
+        crate::state::letters::write(&state, &who.actor, says).await?;
     }
     let begun = api::LookBegun { account: seen.sign_in.clone(), ends: show(ends), told };
     Ok(HttpResponse::Created().cookie(look_cookie(&state, secret, LOOK_MS / 1000)).json(begun))

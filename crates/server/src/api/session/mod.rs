@@ -2,5 +2,6 @@
 
 pub mod factors;
 pub mod me;
+pub mod proof;
 pub mod sessions;
 pub mod signing;

@@ -1,18 +1,21 @@
 //! Signing in and out, connecting computers, the first administrator.
 
+use crate::dto::account::{device_to_api, me};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::http::times::show;
+use crate::identity::address::{address, from};
+use crate::identity::cookies::cookie;
+use crate::identity::doors::{check_door, lacks_factor};
 use crate::identity::factors::{ask_second, check_code};
-use crate::identity::principal::{
-    AnyWho, BROWSER_COOKIE, BROWSER_MS, COOKIE, LOOK_COOKIE, SESSION_MS, Who, address, browser_proof,
-    check_door, check_host, check_origin, check_password, cookie_name, from, hash_secret, lacks_factor,
-    new_secret,
-};
+use crate::identity::origin::{check_host, check_origin};
+use crate::identity::passwords::check_password;
+use crate::identity::principal::AnyWho;
+use crate::identity::sessions::{open_session, with_cookies};
 use crate::state::State;
+use crate::state::secrets::{hash_secret, new_secret};
+use crate::state::sessions::Who;
 use crate::state::throttle::Try;
-use actix_web::cookie::{Cookie, SameSite, time::Duration};
-use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, delete, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
 use yellow_attic_core::forwarded::counted;
@@ -22,19 +25,7 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::{Door, Rule, Value};
 use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::accounts::{Account, Device, Role};
-
-/// Who is signed in, as the pages show it.
-pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {
-    Ok(api::Me {
-        sign_in: account.sign_in.clone(),
-        display_name: account.display_name.clone(),
-        role: account.role.word().to_string(),
-        seen_by: None,
-        needs_factor: crate::identity::principal::lacks_factor(state, account).await?,
-        picture: state.engine.picture(account.id).await?.map(|(_, at)| show(at)),
-    })
-}
+use yellow_attic_store::people::accounts::Role;
 
 /// What a page must know first: whether there is an administrator, and who is signed in.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Welcome)))]
@@ -96,14 +87,6 @@ impl Drop for SetUpCode<'_> {
     }
 }
 
-/// An answer that leaves cookies.
-pub fn with_cookies(mut answer: HttpResponseBuilder, cookies: [Cookie<'static>; 2]) -> HttpResponseBuilder {
-    for cookie in cookies {
-        answer.cookie(cookie);
-    }
-    answer
-}
-
 /// Makes the first administrator, with the one-time code that the service printed.
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::SetUp,
     responses((status = 201, body = api::Me), (status = 403, body = api::Problem)))]
@@ -135,7 +118,7 @@ pub async fn set_up(
         ));
     }
     let hash =
-        crate::api::people::people::hashed(&state, &wanted, &[&body.display_name], &[], &body.password)
+        crate::identity::passwords::hashed(&state, &wanted, &[&body.display_name], &[], &body.password)
             .await?;
     let actor = Actor {
         account: None,
@@ -151,56 +134,6 @@ pub async fn set_up(
     state.names.forget().await;
     let cookies = open_session(&state, &account, &request, false).await?;
     Ok(with_cookies(HttpResponse::Created(), cookies).json(me(&state, &account).await?))
-}
-
-/// The first letter large.
-pub fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |c| c.to_uppercase().collect::<String>() + chars.as_str())
-}
-
-/// Opens a session: its cookie, and the one by which the browser is known again. `factor`: a second one was given.
-pub async fn open_session(
-    state: &State,
-    account: &Account,
-    request: &HttpRequest,
-    factor: bool,
-) -> Result<[Cookie<'static>; 2], Refusal> {
-    let secret = new_secret()?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(request, state).into(),
-        through: None,
-        tokens: Default::default(),
-    };
-    let ends = state.engine.now_ms() + SESSION_MS;
-    let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
-    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
-    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
-    let known = cookie_named(BROWSER_COOKIE, state, browser_proof(state, account)?, BROWSER_MS / 1000);
-    Ok([cookie(state, secret, SESSION_MS / 1000), known])
-}
-
-fn cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
-    cookie_named(COOKIE, state, value, seconds)
-}
-
-/// The cookie of a look as somebody else.
-pub fn look_cookie(state: &State, value: String, seconds: i64) -> Cookie<'static> {
-    cookie_named(LOOK_COOKIE, state, value, seconds)
-}
-
-fn cookie_named(name: &str, state: &State, value: String, seconds: i64) -> Cookie<'static> {
-    let https = state.config.is_https();
-    Cookie::build(cookie_name(state, name), value)
-        .path("/")
-        .http_only(true)
-        .secure(https)
-        .same_site(SameSite::Strict)
-        .max_age(Duration::seconds(seconds))
-        .finish()
 }
 
 /// Signs in to the console: answers with a session cookie.
@@ -239,24 +172,8 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
 pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let devices = state.engine.devices(who.account.id).await?;
     let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
-    let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| shown_device(&who, d, fresh)).collect();
+    let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect();
     Ok(HttpResponse::Ok().json(api::Devices { devices }))
-}
-
-/// A device as it is told. `fresh`: its last use, if that is not written yet.
-pub fn shown_device(who: &Who, device: Device, fresh: Option<(i64, String)>) -> api::Device {
-    let (used, used_from) = match fresh {
-        Some((at, from)) => (Some(at), Some(from)),
-        None => (device.used_at, device.used_from),
-    };
-    api::Device {
-        id: device.id.0,
-        name: device.name,
-        connected: show(device.made_at),
-        used: used.map(show),
-        used_from,
-        this: who.actor.device == Some(device.id),
-    }
 }
 
 /// Connects a computer: answers with its own token, once.
@@ -309,7 +226,7 @@ pub async fn connect(
         actor.from
     );
     let subject = "a computer was connected".to_string();
-    crate::mail::tell(&state, &actor, &account, Some(Notice::Computer), subject, said).await;
+    crate::state::letters::tell(&state, &actor, &account, Some(Notice::Computer), subject, said).await;
     Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
 }
 

@@ -1,27 +1,26 @@
 //! Choosing passwords, and where one is signed in.
 
-use crate::api::people::people::{Directory, hashed_for};
-use crate::api::session::sessions::{me, open_session, with_cookies};
+use crate::dto::account::{me, session_id, session_to_api};
+use crate::dto::directory::Directory;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::times::show;
+use crate::identity::address::from;
+use crate::identity::doors::check_door;
 use crate::identity::factors::ask_second;
-use crate::identity::principal::{
-    Who, check_door, check_host, check_own_password, from, hash_secret, new_secret,
-};
-use crate::mail::{self, Letter};
+use crate::identity::invitations::{invitation, mail_invitation};
+use crate::identity::origin::check_host;
+use crate::identity::passwords::{check_own_password, hashed_for};
+use crate::identity::sessions::{open_session, with_cookies};
 use crate::state::State;
+use crate::state::secrets::hash_secret;
+use crate::state::sessions::Who;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rules::Door;
 use yellow_attic_store::Actor;
-use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::people::accounts::Account;
-use yellow_attic_store::people::sessions::Session;
-
-/// How long an invitation counts.
-const INVITED_MS: i64 = 7 * 86_400_000;
 
 /// Makes an address by which an account's password is chosen, once, within seven days. Earlier ones
 /// count no more.
@@ -43,53 +42,6 @@ pub async fn invite(
     Ok(HttpResponse::Created().json(api::Invitation { address, mailed, expires: show(expires) }))
 }
 
-/// Makes an invitation: its address, and until when it counts.
-pub async fn invitation(state: &State, actor: &Actor, account: &Account) -> Result<(String, i64), Refusal> {
-    let secret = new_secret()?;
-    let expires = state.engine.now_ms() + INVITED_MS;
-    state.engine.invite(actor, account, hash_secret(&secret), expires).await?;
-    // After the #, so that it comes into no log on the way.
-    Ok((format!("{}/welcome#{secret}", state.base()), expires))
-}
-
-/// Sends an invitation, if there is a mail server and an address to send it to.
-pub async fn mail_invitation(
-    state: &State,
-    actor: &Actor,
-    account: &Account,
-    address: &str,
-    expires: i64,
-) -> Result<bool, Refusal> {
-    let Some(to) = &account.mail else { return Ok(false) };
-    let organisation = &state.config.organisation;
-    let (subject, what) = match account.password.is_empty() {
-        true => (
-            "your account",
-            format!("there is an account for you at {organisation}: \"{}\".", account.sign_in),
-        ),
-        false => (
-            "a new password",
-            format!(
-                "a new password can be chosen for your account \"{}\" at {organisation}.",
-                account.sign_in
-            ),
-        ),
-    };
-    let day = crate::http::times::today(expires);
-    let says = Letter {
-        kind: if account.password.is_empty() { "invitation" } else { "password reset" },
-        to,
-        subject: subject.into(),
-        paragraphs: vec![
-            format!("Hello {},", account.display_name),
-            what,
-            format!("Choose a password at the address below. It counts once, until {day}."),
-        ],
-        open: Some(("Choose a password", address.to_string())),
-    };
-    Ok(mail::write(state, actor, says).await?)
-}
-
 /// The account of an invitation that still counts.
 async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(Account, i64), Refusal> {
     let gone = |code, detail| {
@@ -104,7 +56,7 @@ async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(
             "See that it was copied whole, or ask an administrator for a new one.",
         )
     };
-    let by = crate::state::throttle::place(request, state, b"invitations").by;
+    let by = crate::identity::address::place(request, state, b"invitations").by;
     let attempt = state.guessing.begin(&state.engine, by).await?;
     let found = state.engine.invitation(hash_secret(secret)).await?.ok_or_else(unknown)?;
     // It was made once: nobody guessed it.
@@ -189,14 +141,16 @@ pub async fn change_password(
         "Your password was changed, from {}. If that was not you, tell an administrator at once.",
         who.actor.from
     );
-    mail::tell(&state, &who.actor, &who.account, None, "your password was changed".into(), said).await;
+    crate::state::letters::tell(
+        &state,
+        &who.actor,
+        &who.account,
+        None,
+        "your password was changed".into(),
+        said,
+    )
+    .await;
     Ok(HttpResponse::NoContent().finish())
-}
-
-/// How a session is named: by a part of the hash of its secret.
-/// What a session is named by: the beginning of the hash of its secret.
-pub fn session_id(token: &[u8; 32]) -> String {
-    hex(&token[..8])
 }
 
 /// Where the caller is signed in to the console.
@@ -204,20 +158,8 @@ pub fn session_id(token: &[u8; 32]) -> String {
 #[get("/sessions")]
 pub async fn list_sessions(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let sessions = state.engine.sessions(who.account.id).await?;
-    let sessions = sessions.into_iter().map(|s| shown_session(&who, s)).collect();
+    let sessions = sessions.into_iter().map(|s| session_to_api(&who, s)).collect();
     Ok(HttpResponse::Ok().json(api::Sessions { sessions }))
-}
-
-/// A session as it is told.
-pub fn shown_session(who: &Who, session: Session) -> api::Session {
-    api::Session {
-        id: session_id(&session.token),
-        opened: show(session.made_at),
-        ends: show(session.ends_at),
-        this: session.token == who.token,
-        from: session.from,
-        agent: session.agent,
-    }
 }
 
 /// Ends one of the caller's sessions: it counts no more at once.

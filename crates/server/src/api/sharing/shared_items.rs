@@ -1,88 +1,21 @@
 //! All that was given out and is taken in, in one list, and changing many of it at once.
 
-use crate::api::people::people::Directory;
-use crate::api::sharing::openings::{kind, mine, place, set_of, shown};
+use crate::dto::directory::Directory;
+use crate::dto::opening::{kind, mine, set_of, to_api};
+use crate::dto::shared_item::{given_opening, given_share};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
-use crate::http::times::{self, show};
-use crate::identity::principal::Who;
+use crate::http::times;
 use crate::state::State;
+use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::GrantId;
 use yellow_attic_core::openings::STATES;
 use yellow_attic_core::proof::Deed;
-use yellow_attic_core::rights::{Gives, Level};
 use yellow_attic_store::Actor;
 use yellow_attic_store::ops::grants::NewGrant;
-use yellow_attic_store::people::grants::Given;
 use yellow_attic_store::sharing::openings::Wanted;
-
-async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Given) -> Option<api::Given> {
-    let Gives::Allow(level) = grant.gives else { return None };
-    let (name, path, folder) = place(state, who, grant.node).await;
-    let over = grant.until.is_some_and(|until| until <= state.engine.now_ms());
-    let (state_word, sentence) = match (over, name.is_empty()) {
-        (true, _) => ("over", "Its time is over."),
-        (_, true) => ("target removed", "Its file or folder was removed."),
-        _ => ("open", ""),
-    };
-    let mine = state.engine.chain(&who.actor, grant.node, Level::Manage).await.is_ok();
-    Some(api::Given {
-        kind: "share".into(),
-        id: grant.id.0,
-        node: grant.node.0,
-        name,
-        path,
-        folder,
-        to: all.word(grant.subject).1,
-        can: level.word().to_string(),
-        state: state_word.into(),
-        sentence: sentence.into(),
-        until: grant.until.map(show),
-        used: None,
-        most: None,
-        used_at: None,
-        used_from: None,
-        address: None,
-        password: false,
-        by: grant.made_by.and_then(|a| all.name(a)).unwrap_or_default(),
-        at: show(grant.made_at),
-        mine,
-    })
-}
-
-fn given_opening(o: api::Opening) -> api::Given {
-    let to = match (o.kind.as_str(), o.password) {
-        ("intake", _) => "anybody with the address",
-        (_, true) => "anybody with the address and password",
-        _ => "anybody with the address",
-    };
-    let title =
-        if o.title.is_empty() || o.title == o.name { o.name } else { format!("{} ({})", o.title, o.name) };
-    api::Given {
-        can: if o.kind == "intake" { "hand in".into() } else { o.can },
-        kind: o.kind,
-        id: o.id,
-        node: o.node,
-        name: title,
-        path: o.path,
-        folder: o.folder,
-        to: to.into(),
-        state: o.state,
-        sentence: o.sentence,
-        until: o.until,
-        used: Some(o.used),
-        most: o.most,
-        used_at: o.used_at,
-        used_from: o.used_from,
-        address: o.address,
-        password: o.password,
-        by: o.by,
-        at: o.at,
-        mine: o.mine,
-    }
-}
 
 async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<Vec<api::Given>, Refusal> {
     if let Some(word) = query.state.as_deref().filter(|s| !STATES.contains(s)) {
@@ -103,7 +36,7 @@ async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<
     if wants("link") || wants("intake") {
         for opening in state.engine.openings(&Wanted { by, ..Wanted::default() }).await? {
             if wants(opening.kind.word()) {
-                given.push(given_opening(shown(state, who, &all, &opening).await?));
+                given.push(given_opening(to_api(state, who, &all, &opening).await?));
             }
         }
     }

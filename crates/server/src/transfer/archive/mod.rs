@@ -7,106 +7,23 @@ pub mod parts;
 use crate::http::conditions::asked;
 use crate::http::problem::Refusal;
 use crate::state::State;
+use crate::state::archives::{Format, Wanted};
 use crate::transfer::reader::Reader;
 use crate::transfer::send::{BLOCK, StillMay, block, guarded};
 use actix_web::body::SizedStream;
 use actix_web::http::{Method, header};
 use actix_web::{HttpRequest, HttpResponse};
 use bytes::Bytes;
-pub use parts::Format;
 use parts::Layout;
-use std::collections::HashMap;
 use std::io::Read;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
+use yellow_attic_core::Moment;
 use yellow_attic_core::range::Asked;
-use yellow_attic_core::{AccountId, Moment, NodeId};
-use yellow_attic_store::engine::RightsWatch;
 use yellow_attic_store::timeline::tree::{Tree, TreeItem};
 use yellow_attic_store::{Engine, StoreError};
 
-/// Files and folders in one archive.
-const MOST_ITEMS: usize = 500_000;
-/// Selections that are kept, and for how long.
-const MOST_KEPT: usize = 200;
-const KEPT_MS: i64 = 86_400_000;
-/// Trees kept in memory, counted by their items.
-const MOST_ITEMS_KEPT: usize = 100_000;
 /// Pieces of a file whose checksum is not known, and of the directory, have this size.
 const PIECE: usize = 256 * 1024;
-
-/// Checksums (CRC-32) of contents by BLAKE3 hash: what a ZIP's directory needs, and what going on with
-/// a download would otherwise read again.
-pub struct Checksums(quick_cache::sync::Cache<[u8; 32], u32>);
-
-impl Default for Checksums {
-    fn default() -> Self {
-        Checksums(quick_cache::sync::Cache::new(100_000))
-    }
-}
-
-/// What to fetch.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wanted {
-    /// The nodes, in order.
-    pub nodes: Vec<NodeId>,
-    /// As they were at this moment.
-    pub at: Moment,
-    /// Zip or tar.
-    pub format: Format,
-}
-
-/// A tree last fetched: whose, what for, and whether rights have changed since.
-type Kept = (Option<AccountId>, Wanted, Arc<Tree>, RightsWatch);
-
-/// Selections by the end of their address, and the trees last fetched.
-#[derive(Default)]
-pub struct Archives {
-    kept: Mutex<HashMap<String, (AccountId, Wanted, i64)>>,
-    trees: Mutex<Vec<Kept>>,
-}
-
-impl Archives {
-    /// Keeps a selection for a day.
-    pub fn keep(&self, id: &str, account: AccountId, wanted: Wanted, now: i64) {
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.retain(|_, (_, _, until)| *until > now);
-        while kept.len() >= MOST_KEPT {
-            let Some(oldest) = kept.iter().min_by_key(|(_, k)| k.2).map(|(id, _)| id.clone()) else { break };
-            kept.remove(&oldest);
-        }
-        kept.insert(id.to_string(), (account, wanted, now + KEPT_MS));
-    }
-
-    /// A selection of this account.
-    pub fn kept(&self, id: &str, account: AccountId, now: i64) -> Option<Wanted> {
-        let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.get(id).filter(|(owner, _, until)| *owner == account && *until > now).map(|k| k.1.clone())
-    }
-
-    async fn tree(&self, state: &State, reader: &Reader, wanted: &Wanted) -> Result<Arc<Tree>, Refusal> {
-        // Rights are looked at each time, whatever is kept.
-        for node in &wanted.nodes {
-            state.engine.check_past(reader.actor(), *node, wanted.at).await?;
-        }
-        let known = {
-            let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-            // What may be seen may be less by now.
-            trees.retain(|(_, _, _, watch)| !watch.changed());
-            trees.iter().find(|(a, w, ..)| *a == reader.actor().author() && w == wanted).map(|t| t.2.clone())
-        };
-        if let Some(tree) = known {
-            return Ok(tree);
-        }
-        let watch = state.engine.rights_watch();
-        let tree = Arc::new(state.engine.tree(reader.actor(), &wanted.nodes, wanted.at, MOST_ITEMS).await?);
-        let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-        trees.push((reader.actor().author(), wanted.clone(), tree.clone(), watch));
-        while trees.len() > 1 && trees.iter().map(|t| t.2.items.len()).sum::<usize>() > MOST_ITEMS_KEPT {
-            trees.remove(0);
-        }
-        Ok(tree)
-    }
-}
 
 /// What an archive will be: its length, how many files, what is left out.
 pub async fn measure(
@@ -114,7 +31,7 @@ pub async fn measure(
     reader: &Reader,
     wanted: &Wanted,
 ) -> Result<(u64, u64, Vec<String>), Refusal> {
-    let tree = state.archives.tree(state, reader, wanted).await?;
+    let tree = state.archives.tree(&state.engine, reader.actor(), wanted).await?;
     let files = tree.items.iter().filter(|i| !i.folder).count() as u64;
     Ok((Layout::of(wanted.format, &tree.items).length(), files, tree.lost.clone()))
 }
@@ -127,7 +44,7 @@ pub async fn answer(
     wanted: Wanted,
     name: &str,
 ) -> Result<HttpResponse, Refusal> {
-    let tree = state.archives.tree(state, reader, &wanted).await?;
+    let tree = state.archives.tree(&state.engine, reader.actor(), &wanted).await?;
     let length = Layout::of(wanted.format, &tree.items).length();
     let tag = tag(&wanted);
     let (from, count, partial) = match asked(request, &tag, None, length) {

@@ -1,44 +1,9 @@
 //! The parts of an archive in either format: what comes before and after each file, and at the end.
 
+use crate::state::archives::Format;
 use yellow_attic_core::name::escaped;
 use yellow_attic_core::{tar, zip};
 use yellow_attic_store::timeline::tree::TreeItem;
-
-/// Which kind of archive.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Format {
-    /// ZIP, stored.
-    Zip,
-    /// POSIX tar with pax headers where they are needed.
-    Tar,
-}
-
-impl Format {
-    /// Reads the word for it.
-    pub fn from_word(word: &str) -> Option<Format> {
-        match word {
-            "zip" => Some(Format::Zip),
-            "tar" => Some(Format::Tar),
-            _ => None,
-        }
-    }
-
-    /// The word for it, which is the ending of its name too.
-    pub fn word(self) -> &'static str {
-        match self {
-            Format::Zip => "zip",
-            Format::Tar => "tar",
-        }
-    }
-
-    /// Its media type.
-    pub fn media_type(self) -> &'static str {
-        match self {
-            Format::Zip => "application/zip",
-            Format::Tar => "application/x-tar",
-        }
-    }
-}
 
 /// How an archive of some items is laid out.
 pub struct Layout {

@@ -1,12 +1,11 @@
 //! Bytes in and out by path, and into a folder by name.
 
-use crate::api::files::nodes::at_in;
-use crate::dto::node;
+use crate::dto::node::{self, at_in};
 use crate::http::conditions::of_write;
 use crate::http::problem::Refusal;
 use crate::http::times;
-use crate::identity::principal::Who;
 use crate::state::State;
+use crate::state::sessions::Who;
 use crate::transfer::reader::Reader;
 use crate::transfer::receive::{is_small, receive};
 use crate::transfer::send;
