@@ -11,6 +11,7 @@ import { ShelvesPage } from "./pages/shelves";
 import { SignInPage } from "./pages/signin";
 import { UploadTray } from "./pages/tray";
 import { Empty, Frame, Loading, Notice } from "./ui";
+import { key } from "./lib/query-keys";
 
 // What most people open seldom comes when it is opened.
 const AccountPage = lazy(() => import("./pages/account"));
@@ -36,12 +37,12 @@ export function App() {
 function Pages() {
   const queries = useQueryClient();
   const [location] = useLocation();
-  const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome, refetchInterval: 60_000 });
+  const welcome = useQuery({ queryKey: key("welcome"), queryFn: api.welcome, refetchInterval: 60_000 });
   const signOut = useCallback(async () => {
     const me = queries.getQueryData<Welcome>(["welcome"])?.me;
     // Whoever looks as somebody is themselves again afterwards.
     await (me?.seen_by ? api.endLook() : api.signOut()).catch(() => {});
-    await queries.refetchQueries({ queryKey: ["welcome"] });
+    await queries.refetchQueries({ queryKey: key("welcome") });
     // Nothing of the one who left stays for the next.
     queries.removeQueries({ predicate: (q) => q.queryKey[0] !== "welcome" });
   }, [queries]);

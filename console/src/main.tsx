@@ -7,6 +7,7 @@ import { Refusal } from "./lib/api";
 import { ToastProvider } from "./ui";
 import { startTheme } from "./ui/theme";
 import "./ui/tokens.css";
+import { key } from "./lib/query-keys";
 
 startTheme();
 // The one style sheet that is made at run time (it keeps the page from scrolling behind a dialog).
@@ -17,7 +18,7 @@ const queries = new QueryClient({
     // The sign-in ended meanwhile: the page follows.
     onError: (error, query) => {
       if (error instanceof Refusal && error.status === 401 && query.queryKey[0] !== "welcome") {
-        void queries.invalidateQueries({ queryKey: ["welcome"] });
+        void queries.invalidateQueries({ queryKey: key("welcome") });
       }
     },
   }),

@@ -1,117 +1,24 @@
 /** The API as the console uses it: types as they come, and refusals as errors with a remedy. */
 
+import type { Api } from "./api-shapes";
 import { unattended } from "./present";
-import type { Going, Kept, Quota } from "./past";
 
 export type Kind = "folder" | "file";
 export type SinceThen = "same" | "different" | "moved" | "removed" | "inside";
 
-export interface Sums {
-  bytes: number;
-  files: number;
-  folders: number;
-  history_bytes: number;
-}
-
-export interface Node {
-  id: number;
-  parent?: number;
-  name: string;
-  kind: Kind;
-  size: number;
-  modified: string;
-  changed: string;
-  by?: string;
-  how: string;
-  moment: string;
-  etag?: string;
-  blake3?: string;
-  sums?: Sums;
-  since_then?: SinceThen;
-  /** Given on this very node: to others, to the caller, or both. */
-  given?: "out" | "in" | "both";
-  held?: boolean;
-  /** Somebody holds a lock on it, or on a folder above. */
-  locked?: HeldLock;
-}
-
-export interface HeldLock {
-  node: number;
-  by: string;
-  mine: boolean;
-  program: boolean;
-  since: string;
-  until: string;
-}
+export type Sums = Api<"Sums">;
+export type Node = Api<"Node">;
+export type HeldLock = Api<"Lock">;
 
 export type Level = "view" | "add" | "edit" | "manage";
 export type Gives = Level | "deny";
 
-export interface Grant {
-  id: number;
-  to: string;
-  to_name: string;
-  can: Gives;
-  until?: string;
-  message?: string;
-  by?: string;
-  at: string;
-  node: number;
-  path?: string;
-  counts: boolean;
-}
-
-export interface Reach {
-  owners: string[];
-  afresh: boolean;
-  grants: Grant[];
-  people: number;
-}
-
-export interface Why {
-  account: string;
-  display_name: string;
-  level?: Level;
-  sentence: string;
-  reasons: { grant: Grant; effect: string; sentence: string }[];
-}
-
-export interface Person {
-  to: string;
-  name: string;
-}
-
-export interface GivenPlace {
-  node: Node;
-  path: string;
-  level: Level;
-  by?: string;
-  until?: string;
-  message?: string;
-  grant?: number;
-}
-
-export interface Account {
-  sign_in: string;
-  display_name: string;
-  mail?: string;
-  role: Role;
-  groups: string[];
-  disabled?: string;
-  why_disabled?: "away" | "waiting" | "leaving";
-  /** No password is chosen yet. */
-  invited?: boolean;
-  bytes: number;
-  leaves?: string;
-  quota?: number;
-  own_quota?: boolean;
-  closed?: string[];
-  shut?: string[];
-  second_factor?: boolean;
-  seen?: string;
-  invited_by?: string;
-  picture?: string;
-}
+export type Grant = Api<"Grant">;
+export type Reach = Api<"Reach">;
+export type Why = Api<"Why">;
+export type Person = Api<"Person">;
+export type GivenPlace = Api<"GivenPlace">;
+export type Account = Api<"Account">;
 
 /** Which accounts are wanted. */
 export interface AccountsFilter {
@@ -137,262 +44,35 @@ export interface AccountFacts {
   record: RecordLine[];
 }
 
-export interface RecordLine {
-  id: number;
-  at: string;
-  action: string;
-  what: string;
-  detail?: string;
-  device?: string;
-  from?: string;
-}
-
+export type RecordLine = Api<"RecordLine">;
 export type Role = "administrator" | "member" | "guest";
 
-export interface Factor {
-  id: number;
-  kind: "codes" | "passkey";
-  name: string;
-  made: string;
-  used?: string;
-}
-
-export interface Factors {
-  factors: Factor[];
-  recovery_left: number;
-  demanded_from?: string;
-  passkeys: boolean;
-}
-
-export interface Own {
-  sign_in: string;
-  display_name: string;
-  mail?: string;
-  role: Role;
-  groups: string[];
-  quota?: number;
-  bytes: number;
-  closed: string[];
-  picture?: string;
-  letters: { kind: string; title: string; wanted: boolean }[];
-  looks: { by: string; at: string }[];
-}
-
-export interface Rule {
-  name: string;
-  title: string;
-  value: string;
-  sentence: string;
-  usual: string;
-  wanted: string;
-  choices: string[];
-  for_groups: boolean;
-  for_shelves: boolean;
-  set: { scope: string; value: string; sentence: string }[];
-}
-
-export interface RuleEffects {
-  value: string;
-  sentence: string;
-  people: { sign_in: string; display_name: string; before: string; after: string; at_once: string }[];
-  broken: { kind: string; id: number; name: string; by: string; breaks: string; shorten?: string }[];
-  /** What of the past the rules let go then, and how many states they do as they are. */
-  going?: Going;
-  going_before?: number;
-  /** How full everything would be. */
-  quotas?: Quota[];
-  done: boolean;
-}
-
-export interface Letter {
-  id: number;
-  kind: string;
-  to: string;
-  subject: string;
-  written: string;
-  state: "waiting" | "sent" | "given up";
-  tries: number;
-  due?: string;
-  sent?: string;
-  said?: string;
-}
-
-export interface Mail {
-  server?: string;
-  from?: string;
-  letters: Letter[];
-}
-
-export interface ListedPeople {
-  columns: { heading: string; column?: string }[];
-  separator: string;
-  rows: { line: number; sign_in: string; display_name: string; fate: string; details: string[] }[];
-  sums: Record<string, number>;
-  done: boolean;
-  invited: number;
-}
-
-export interface Goes {
-  files: number;
-  bytes: number;
-  given: number;
-  received: number;
-  computers: number;
-  groups: number;
-  uploads: number;
-  sole_owner_of: string[];
-  leaves?: string;
-  heir?: string;
-}
-
-export interface SharedShelf {
-  name: string;
-  root: number;
-  note: string;
-  owners: string[];
-  owner_names: string[];
-  quota?: number;
-  bytes: number;
-  claimed: number;
-  files: number;
-}
-
-export interface GuestInvited {
-  sign_in: string;
-  made: boolean;
-  address?: string;
-  mailed: boolean;
-}
-
-export interface Invited {
-  sign_in: string;
-  display_name: string;
-  again: boolean;
-  expires: string;
-}
-
-export interface Session {
-  id: string;
-  opened: string;
-  ends: string;
-  from: string;
-  agent: string;
-  this: boolean;
-}
-
-export interface Group {
-  name: string;
-  note: string;
-  /** In a list the first of them. */
-  members: Person[];
-  people: number;
-  quota?: number;
-  closed?: string[];
-}
-
-export interface Facts {
-  node: Node;
-  path: string;
-  way: { id: number; name: string }[];
-  level: Level;
-  shelf: string;
-}
-
-export interface Entries {
-  entries: Node[];
-  next?: string;
-}
-
-export interface State {
-  node: Node;
-  ended?: string;
-  ended_how?: string;
-  /** What somebody called this version, so that it stays. */
-  label?: string;
-  /** Why it is kept, and until when. */
-  kept?: Kept;
-}
-
-export interface Activity {
-  days: { day: number; changes: number }[];
-  turns: { moment: string; at: string }[];
-}
-
-export interface Shelf {
-  id: number;
-  name: string;
-  title: string;
-  kind: "home" | "shared";
-  root: number;
-  level: Facts["level"];
-  people: string;
-  note?: string;
-  quota?: number;
-  sums: Sums;
-  changed: string;
-  latest: Node[];
-}
-
-export interface Shelves {
-  shelves: Shelf[];
-  given: GivenPlace[];
-  disk_free: number;
-  disk_total: number;
-}
-
-export interface Me {
-  sign_in: string;
-  display_name: string;
-  role: Role;
-  /** The administrator who looks as this account, reading only. */
-  seen_by?: string;
-  /** Nothing more can be done until a second factor is set up. */
-  needs_factor?: boolean;
-  picture?: string;
-}
-
-export interface Welcome {
-  needs_set_up: boolean;
-  me?: Me;
-  organisation: string;
-  sign_up?: string[];
-  version: string;
-  largest_file: number;
-}
-
-export interface Upload {
-  id: string;
-  parent: number;
-  name: string;
-  size: number;
-  received: number;
-  modified?: string;
-  /** The hash that the whole will have: only a file of that hash goes on with it. */
-  blake3?: string;
-  begun: string;
-  expires: string;
-}
-
-export interface Device {
-  id: number;
-  name: string;
-  connected: string;
-  used?: string;
-  used_from?: string;
-}
-
-export interface Found {
-  found: { node: Node; path: string }[];
-  more: boolean;
-}
-
-/** One change, as an event tells it. `from`: the folder it was in before, if another one. */
-export interface Change {
-  root: number;
-  from?: number | null;
-  change: { what: "changed" | "removed" | "arrived" | "left"; moment: string; node: Node };
-}
-
+export type Factor = Api<"Factor">;
+export type Factors = Api<"Factors">;
+export type Own = Api<"Own">;
+export type Rule = Api<"Rule">;
+export type RuleEffects = Api<"RuleEffects">;
+export type Letter = Api<"Letter">;
+export type Mail = Api<"Mail">;
+export type ListedPeople = Api<"ListedPeople">;
+export type Goes = Api<"Goes">;
+export type SharedShelf = Api<"SharedShelf">;
+export type GuestInvited = Api<"GuestInvited">;
+export type Invited = Api<"Invited">;
+export type Session = Api<"Session">;
+export type Group = Api<"Group">;
+export type Facts = Api<"Facts">;
+export type Entries = Api<"Entries">;
+export type State = Api<"State">;
+export type Activity = Api<"Activity">;
+export type Shelf = Api<"Shelf">;
+export type Shelves = Api<"Shelves">;
+export type Me = Api<"Me">;
+export type Welcome = Api<"Welcome">;
+export type Upload = Api<"Upload">;
+export type Device = Api<"Device">;
+export type Found = Api<"Found">;
+export type Change = Api<"Change">;
 interface Problem {
   title: string;
   detail: string;
@@ -428,6 +108,11 @@ export class Refusal extends Error {
     );
   }
 
+  /** Anything that went wrong, as a refusal. */
+  static of(error: unknown): Refusal {
+    return error instanceof Refusal ? error : new Refusal(sayingOf(error), "unknown", "", 0);
+  }
+
   static line(): Refusal {
     return new Refusal(
       "The service cannot be reached.",
@@ -436,6 +121,12 @@ export class Refusal extends Error {
       0,
     );
   }
+}
+
+/** What an error says, with what helps. */
+export function sayingOf(error: unknown): string {
+  if (error instanceof Refusal) return `${error.message} ${error.remedy}`;
+  return error instanceof Error ? error.message : "It failed for an unknown reason.";
 }
 
 const base = "/api/v1";
@@ -494,21 +185,8 @@ export async function proved<T>(act: () => Promise<T>): Promise<T> {
   }
 }
 
-/** Somebody or something whose next attempt has to wait. */
-export interface Slowed {
-  kind: string;
-  of: string;
-  failures: number;
-  last: string;
-  until: string;
-}
-
-export interface AllSlowed {
-  slowed: Slowed[];
-  total: number;
-  proxies: string[];
-}
-
+export type Slowed = Api<"Slowed">;
+export type AllSlowed = Api<"AllSlowed">;
 export interface Sorting {
   sort: "name" | "size" | "changed";
   order: "up" | "down";
@@ -767,13 +445,13 @@ export function sendFile(
     const modified = new Date(file.lastModified).toISOString();
     request.open("PUT", `${base}/nodes/${parent}/files/${encodeURIComponent(name)}${query({ modified })}`);
     if (!replace) request.setRequestHeader("If-None-Match", "*");
-    request.upload.onprogress = (e) => onBytes(e.loaded);
-    request.onload = () => {
+    request.upload.addEventListener("progress", (e) => onBytes(e.loaded));
+    request.addEventListener("load", () => {
       if (request.status >= 200 && request.status < 300) resolve();
       else reject(refusalIn(request.responseText, request.status));
-    };
-    request.onerror = () => reject(Refusal.line());
-    request.onabort = () => reject(new Refusal("Stopped.", "stopped", "", 0));
+    });
+    request.addEventListener("error", () => reject(Refusal.line()));
+    request.addEventListener("abort", () => reject(new Refusal("Stopped.", "stopped", "", 0)));
     signal.addEventListener("abort", () => request.abort());
     request.send(file);
   });

@@ -3,6 +3,14 @@
 import type { InfiniteData, QueryClient } from "@tanstack/react-query";
 import { useEffect, useSyncExternalStore } from "react";
 import type { Change, Entries } from "./api";
+import { key, type Keys } from "./query-keys";
+
+/** A change as an event tells it: on which shelf, and from which folder it came if it was in another one. */
+interface Heard {
+  root: number;
+  from?: number;
+  change: Change;
+}
 
 /** Changes are gathered this long; long lists are read anew less often. */
 const gather = 60;
@@ -38,7 +46,7 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
     let source: EventSource | undefined;
     let again: ReturnType<typeof setTimeout> | undefined;
     let told: ReturnType<typeof setTimeout> | undefined;
-    let waiting: Change[] = [];
+    let waiting: Heard[] = [];
     let timer: ReturnType<typeof setTimeout> | undefined;
     let last = 0;
 
@@ -60,25 +68,25 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
         before = true;
       });
       source.addEventListener("change", (e) => {
-        waiting.push(JSON.parse((e as MessageEvent<string>).data) as Change);
+        waiting.push(JSON.parse((e as MessageEvent<string>).data) as Heard);
         const pause = Math.max(gather, waiting.length > 50 ? 500 - (Date.now() - last) : 0);
         timer ??= setTimeout(apply, pause);
       });
       // What one may see is more or less now: everything in sight is read anew.
       source.addEventListener("access", () => void queries.invalidateQueries());
       source.addEventListener("openings", () => {
-        for (const key of ["openings", "given", "deliveries"]) {
-          void queries.invalidateQueries({ queryKey: [key] });
+        for (const name of ["openings", "given", "deliveries"] as (keyof Keys)[]) {
+          void queries.invalidateQueries({ queryKey: [name] });
         }
       });
       // A lock is no change of a file: what shows locks is read anew, as far as it is in sight.
       source.addEventListener("locks", () => {
-        for (const key of ["place", "entries"]) {
-          void queries.invalidateQueries({ queryKey: [key], predicate: (q) => q.queryKey[2] === undefined });
+        for (const name of ["place", "entries"] as (keyof Keys)[]) {
+          void queries.invalidateQueries({ queryKey: [name], predicate: (q) => q.queryKey[2] === undefined });
         }
       });
-      source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: ["welcome"] }));
-      source.onerror = () => {
+      source.addEventListener("end", () => void queries.invalidateQueries({ queryKey: key("welcome") }));
+      source.addEventListener("error", () => {
         // A short break is taken up by the browser unseen.
         clearTimeout(told);
         told = setTimeout(() => setBroken(true), 2_000);
@@ -89,7 +97,7 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
             void queries.invalidateQueries();
           }, 3_000);
         }
-      };
+      });
     };
     // A browser has few lines to one service: a page that nobody sees, or that is only kept for going
     // back to it, holds none.
@@ -131,7 +139,7 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
 const refreshed = new Map<string, number>();
 
 /** Reads anew what changes touch. */
-function touch(queries: QueryClient, changes: Change[]) {
+function touch(queries: QueryClient, changes: Heard[]) {
   const folders = new Set<number>();
   const nodes = new Set<number>();
   for (const { change, from } of changes) {
@@ -139,20 +147,20 @@ function touch(queries: QueryClient, changes: Change[]) {
     if (change.node.parent !== undefined) folders.add(change.node.parent);
     if (from) folders.add(from);
   }
-  void queries.invalidateQueries({ queryKey: ["shelves"] });
-  void queries.invalidateQueries({ queryKey: ["place"], predicate: (q) => q.queryKey[2] === undefined });
-  void queries.invalidateQueries({ queryKey: ["activity"] });
-  void queries.invalidateQueries({ queryKey: ["recent"] });
-  void queries.invalidateQueries({ queryKey: ["found"] });
-  void queries.invalidateQueries({ queryKey: ["folders"] });
-  void queries.invalidateQueries({ queryKey: ["trash"] });
-  void queries.invalidateQueries({ queryKey: ["space"] });
-  void queries.invalidateQueries({ queryKey: ["folder space"] });
+  void queries.invalidateQueries({ queryKey: key("shelves") });
+  void queries.invalidateQueries({ queryKey: key("place"), predicate: (q) => q.queryKey[2] === undefined });
+  void queries.invalidateQueries({ queryKey: key("activity") });
+  void queries.invalidateQueries({ queryKey: key("recent") });
+  void queries.invalidateQueries({ queryKey: key("found") });
+  void queries.invalidateQueries({ queryKey: key("folders") });
+  void queries.invalidateQueries({ queryKey: key("trash") });
+  void queries.invalidateQueries({ queryKey: key("space") });
+  void queries.invalidateQueries({ queryKey: key("folder space") });
   void queries.invalidateQueries({
-    queryKey: ["history"],
+    queryKey: key("history"),
     predicate: (q) => nodes.has(q.queryKey[1] as number),
   });
-  for (const query of queries.getQueryCache().findAll({ queryKey: ["entries"] })) {
+  for (const query of queries.getQueryCache().findAll({ queryKey: key("entries") })) {
     const [, folder, at] = query.queryKey as [string, number, string | undefined];
     const data = query.state.data as InfiniteData<Entries> | undefined;
     if (at !== undefined && data) continue;
@@ -162,17 +170,17 @@ function touch(queries: QueryClient, changes: Change[]) {
     const near = pages.length <= 1 && pages.some((p) => p.entries.some((e) => e.kind === "folder"));
     if (!within && !near) continue;
     const wait = pages.length > 5 ? longListEvery : 0;
-    const key = query.queryHash;
-    const due = (refreshed.get(key) ?? 0) + wait - Date.now();
+    const hash = query.queryHash;
+    const due = (refreshed.get(hash) ?? 0) + wait - Date.now();
     const read = () => {
-      refreshed.set(key, Date.now());
+      refreshed.set(hash, Date.now());
       void queries.invalidateQueries({ queryKey: query.queryKey, exact: true });
     };
     if (due <= 0) read();
-    else if (!refreshed.has(`${key} waits`)) {
-      refreshed.set(`${key} waits`, 1);
+    else if (!refreshed.has(`${hash} waits`)) {
+      refreshed.set(`${hash} waits`, 1);
       setTimeout(() => {
-        refreshed.delete(`${key} waits`);
+        refreshed.delete(`${hash} waits`);
         read();
       }, due);
     }

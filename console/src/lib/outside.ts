@@ -1,99 +1,14 @@
 /** Links, intakes, and all that was given out, as the API has them. */
 
+import type { Api } from "./api-shapes";
 import { call, proved, query } from "./api";
 
 export type OpeningKind = "link" | "intake";
 
-export interface Opening {
-  id: number;
-  kind: OpeningKind;
-  /** "open", or why not. */
-  state: string;
-  sentence: string;
-  node: number;
-  name: string;
-  path?: string;
-  folder: boolean;
-  address?: string;
-  own_ending: boolean;
-  can: "view" | "download" | "add" | "edit";
-  title: string;
-  message: string;
-  password: boolean;
-  begins?: string;
-  ends?: string;
-  until?: string;
-  most?: number;
-  used: number;
-  used_at?: string;
-  used_from?: string;
-  guessed_at?: string;
-  /** Uploads through it that are not whole yet, and how many bytes of them are here. */
-  coming: number;
-  coming_bytes: number;
-  largest_file?: number;
-  largest_all?: number;
-  kinds: string;
-  asks_mail: boolean;
-  by: string;
-  at: string;
-  mine: boolean;
-}
-
-/** What can be set; what is left out stays. Empty texts and 0 take something away. */
-export interface OpeningSet {
-  can?: string;
-  title?: string;
-  message?: string;
-  password?: string;
-  begins?: string;
-  ends?: string;
-  most?: number;
-  largest_file?: number;
-  largest_all?: number;
-  kinds?: string;
-  asks_mail?: boolean;
-  paused?: boolean;
-  confirmed?: boolean;
-  ended?: boolean;
-}
-
-export interface Delivery {
-  id: number;
-  sender: string;
-  mail?: string;
-  from: string;
-  folder?: number;
-  begun: string;
-  done?: string;
-  state: "under way" | "done" | "broken off";
-  files: number;
-  bytes: number;
-}
-
-export interface Given {
-  kind: OpeningKind | "share";
-  id: number;
-  node: number;
-  name: string;
-  path?: string;
-  folder: boolean;
-  to: string;
-  can: string;
-  state: string;
-  sentence: string;
-  until?: string;
-  used?: number;
-  most?: number;
-  used_at?: string;
-  used_from?: string;
-  address?: string;
-  password: boolean;
-  by: string;
-  at: string;
-  mine: boolean;
-}
-
+export type Opening = Api<"Opening">;
+export type OpeningSet = Api<"OpeningSet">;
+export type Delivery = Api<"Delivery">;
+export type Given = Api<"Given">;
 export interface GivenFilter {
   all: boolean;
   /** Of one account, for administrators. */
@@ -103,12 +18,7 @@ export interface GivenFilter {
   state: string;
 }
 
-export interface AddressCheck {
-  address: string;
-  findings: { good: boolean; what: string; remedy: string }[];
-  seen: { address: string; times: number; last: string; right: boolean }[];
-}
-
+export type AddressCheck = Api<"AddressCheck">;
 const filter = (f: GivenFilter, more: Record<string, string | number | undefined>) =>
   query({
     all: f.all ? "true" : undefined,

@@ -1,7 +1,7 @@
 /** Passkeys: what the service asks and the browser answers, both as JSON (WebAuthn level 3). */
 
-function bytes(text: string): ArrayBuffer {
-  const plain = atob(text.replace(/-/g, "+").replace(/_/g, "/"));
+function bytes(encoded: string): ArrayBuffer {
+  const plain = atob(encoded.replace(/-/g, "+").replace(/_/g, "/"));
   return Uint8Array.from(plain, (c) => c.charCodeAt(0)).buffer;
 }
 
@@ -55,7 +55,7 @@ export async function makePasskey(options: unknown): Promise<unknown> {
 }
 
 /** Uses one. */
-export async function usePasskey(options: unknown): Promise<unknown> {
+export async function withPasskey(options: unknown): Promise<unknown> {
   const { publicKey: asked } = options as { publicKey: Asked };
   const used = (await navigator.credentials.get({
     publicKey: {

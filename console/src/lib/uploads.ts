@@ -215,7 +215,7 @@ class Uploads {
   }
 
   private notSent(s: Sending, e: unknown) {
-    const refusal = e instanceof Refusal ? e : new Refusal(String(e), "unknown", "", 0);
+    const refusal = Refusal.of(e);
     // Stopped by hand: its state is set. Paused: it waits.
     if (refusal.code === "stopped" || s.abort?.signal.aborted) {
       if (s.state === "under way") s.state = "waiting";
@@ -303,7 +303,7 @@ class Uploads {
         storeFingerprintForResuming: false,
         retryDelays: [500, 1000, 2000, 5000],
         onShouldRetry: (e) => {
-          const status = (e as DetailedError).originalResponse?.getStatus() ?? 0;
+          const status = e.originalResponse?.getStatus() ?? 0;
           return status === 0 || status === 409 || status === 423 || status >= 500;
         },
         onProgress: (sent) => onBytes(sent),

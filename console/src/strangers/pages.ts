@@ -9,23 +9,22 @@ const most = 50;
 
 export async function draw(place: HTMLElement, address: string, name: string) {
   try {
-    const document_ = await getDocument({ url: address, enableXfa: false, useSystemFonts: false }).promise;
-    const pages = Math.min(most, document_.numPages);
+    const pdf = await getDocument({ url: address, enableXfa: false, useSystemFonts: false }).promise;
+    const pages = Math.min(most, pdf.numPages);
     place.replaceChildren();
     for (let n = 1; n <= pages; n += 1) {
       const canvas = document.createElement("canvas");
       canvas.setAttribute("role", "img");
-      canvas.setAttribute("aria-label", `${name}, page ${n} of ${document_.numPages}`);
+      canvas.setAttribute("aria-label", `${name}, page ${n} of ${pdf.numPages}`);
       place.append(canvas);
-      const page = await document_.getPage(n);
+      const page = await pdf.getPage(n);
       const natural = page.getViewport({ scale: 1 });
       const viewport = page.getViewport({ scale: (place.clientWidth * devicePixelRatio) / natural.width });
       canvas.width = viewport.width;
       canvas.height = viewport.height;
       await page.render({ canvas, viewport }).promise;
     }
-    if (document_.numPages > pages)
-      place.append(said(`These are the first ${pages} of ${document_.numPages} pages.`));
+    if (pdf.numPages > pages) place.append(said(`These are the first ${pages} of ${pdf.numPages} pages.`));
   } catch {
     place.replaceChildren(said("This PDF cannot be drawn here."));
   }

@@ -166,7 +166,7 @@ class Sender {
           // A broken line is waited for, longer and longer.
           retryDelays: [0, 1000, 3000, 5000, 10_000, 30_000, 60_000],
           onShouldRetry: (e) => {
-            const status = (e as DetailedError).originalResponse?.getStatus() ?? 0;
+            const status = e.originalResponse?.getStatus() ?? 0;
             return status === 0 || status === 409 || status === 423 || status === 429 || status >= 500;
           },
           storeFingerprintForResuming: false,
@@ -298,10 +298,13 @@ function handIn(place: HTMLElement) {
       // Without storage only coming back to the page does not work.
     }
   };
-  const ask = async (path: string, options: RequestInit = {}) => {
+  const ask = async (
+    path: string,
+    { headers, ...options }: Omit<RequestInit, "headers"> & { headers?: Record<string, string> } = {},
+  ) => {
     const answer = await fetch(base + path, {
       ...options,
-      headers: { Accept: "application/json", ...options.headers },
+      headers: { Accept: "application/json", ...headers },
     });
     if (!answer.ok) throw new Told(inWords(problemIn(await answer.text()), "It was refused. Try again."));
     return answer;

@@ -3,6 +3,13 @@ import { DayPicker } from "react-day-picker";
 import { enGB } from "react-day-picker/locale";
 import { dateOf, dayOf } from "../lib/days";
 
+const arrows = { left: ChevronLeft, right: ChevronRight, up: ChevronUp, down: ChevronDown };
+
+function Arrow({ orientation }: { orientation?: keyof typeof arrows }) {
+  const Icon = arrows[orientation ?? "right"];
+  return <Icon size={18} aria-hidden />;
+}
+
 /** A month of days, of which one can be chosen. It comes when it is first opened. */
 export default function Calendar({
   value,
@@ -25,14 +32,7 @@ export default function Calendar({
       defaultMonth={chosen ?? before}
       disabled={before && { before }}
       onSelect={(day: Date) => onChange(dayOf(day))}
-      components={{
-        Chevron: ({ orientation }) => {
-          const Icon = { left: ChevronLeft, right: ChevronRight, up: ChevronUp, down: ChevronDown }[
-            orientation ?? "right"
-          ];
-          return <Icon size={18} aria-hidden />;
-        },
-      }}
+      components={{ Chevron: Arrow }}
       classNames={{
         root: "relative",
         months: "relative",

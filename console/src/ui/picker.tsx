@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useDeferredValue, useId, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
+import { key } from "../lib/query-keys";
 
 /** Somebody or something that is chosen by its name. */
 export interface Choosable {
@@ -34,7 +35,7 @@ export function Picker({ label, placeholder, hint, chosen, onChange, find, of, s
   const [at, setAt] = useState(0);
   const sought = useDeferredValue(words.trim());
   const answer = useQuery({
-    queryKey: ["choosing", of, sought],
+    queryKey: key("choosing", of, sought),
     queryFn: () => find(sought),
     enabled: open,
     placeholderData: (before) => before,

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { Refusal } from "../lib/api";
+import { Refusal, sayingOf } from "../lib/api";
 import { Button } from "./button";
 
 /** Nothing is here yet: what the place is for, and the first act. */
@@ -37,7 +37,7 @@ export function Loading({ rows = 6 }: { rows?: number }) {
 
 /** Something was refused or failed: the reason and the remedy. */
 export function Notice({ error, retry }: { error: unknown; retry?: () => void }) {
-  const refusal = error instanceof Refusal ? error : new Refusal(String(error), "unknown", "", 0);
+  const refusal = error instanceof Refusal ? error : Refusal.of(error);
   return (
     <div role="alert" className="m-4 rounded-lg bg-brick-wash p-4 text-ink">
       <p className="font-semibold">{refusal.message}</p>
@@ -56,7 +56,7 @@ export function FormError({ error }: { error: unknown }) {
   if (!error) return null;
   return (
     <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
-      {error instanceof Refusal ? `${error.message} ${error.remedy}` : String(error)}
+      {sayingOf(error)}
     </p>
   );
 }

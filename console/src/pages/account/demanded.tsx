@@ -5,11 +5,12 @@ import { api } from "../../lib/api";
 import { canPasskey } from "../../lib/passkeys";
 import { Bare, Button, Notice } from "../../ui";
 import { RecoveryCodes, SetUp } from "./factors";
+import { key } from "../../lib/query-keys";
 
 /** All that can be done when a second factor is demanded and there is none. */
 export default function FactorDemanded({ onSignOut }: { onSignOut: () => void }) {
   const queries = useQueryClient();
-  const factors = useQuery({ queryKey: ["factors"], queryFn: api.factors });
+  const factors = useQuery({ queryKey: key("factors"), queryFn: api.factors });
   const [setting, setSetting] = useState<"codes" | "passkey">();
   const [codes, setCodes] = useState<string[]>();
   const go = () => void queries.invalidateQueries();

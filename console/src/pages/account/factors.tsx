@@ -1,25 +1,21 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { KeyRound, Smartphone } from "lucide-react";
 import { useState, type FormEvent } from "react";
-import { api, Refusal, type Factor } from "../../lib/api";
+import { api, sayingOf, type Factor } from "../../lib/api";
 import { canPasskey, makePasskey } from "../../lib/passkeys";
 import { count, exactly, when } from "../../lib/show";
 import { Button, Chip, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
-
-function said(error: unknown): string | undefined {
-  if (!error) return undefined;
-  return error instanceof Refusal ? `${error.message} ${error.remedy}` : String(error);
-}
+import { key } from "../../lib/query-keys";
 
 /** One's second factors: authenticators, passkeys, recovery codes. */
 export function FactorsSection() {
   const queries = useQueryClient();
   const toast = useToast();
-  const factors = useQuery({ queryKey: ["factors"], queryFn: api.factors });
+  const factors = useQuery({ queryKey: key("factors"), queryFn: api.factors });
   const [setting, setSetting] = useState<"codes" | "passkey">();
   const [codes, setCodes] = useState<string[]>();
   const [ending, setEnding] = useState<Factor>();
-  const fresh = () => queries.invalidateQueries({ queryKey: ["factors"] });
+  const fresh = () => queries.invalidateQueries({ queryKey: key("factors") });
   const end = useMutation({
     mutationFn: (f: Factor) => api.endFactor(f.id),
     onSuccess: async (_, f) => {
@@ -143,7 +139,7 @@ export function SetUp({
   const [name, setName] = useState("");
   const [code, setCode] = useState("");
   const begun = useQuery({
-    queryKey: ["new codes"],
+    queryKey: key("new codes"),
     queryFn: api.beginCodes,
     enabled: kind === "codes",
     staleTime: Infinity,
@@ -169,7 +165,7 @@ export function SetUp({
   const refusal =
     confirm.error instanceof DOMException
       ? "The browser did not make a passkey. Try again, or use an authenticator."
-      : said(confirm.error);
+      : sayingOf(confirm.error);
   return (
     <Dialog
       open

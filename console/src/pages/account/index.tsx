@@ -7,6 +7,7 @@ import { Letters, Profile } from "./profile";
 import { api, Refusal, type Me, type Session } from "../../lib/api";
 import { exactly, when } from "../../lib/show";
 import { Button, Chip, Field, Frame, Loading, NewPassword, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** One's own account: the name and picture, second factors, the password, and where one is signed in. */
 export default function AccountPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
@@ -35,7 +36,7 @@ function Password() {
       setPresent("");
       setNext("");
       setTurn((n) => n + 1);
-      await queries.invalidateQueries({ queryKey: ["sessions"] });
+      await queries.invalidateQueries({ queryKey: key("sessions") });
       toast.say("Your password is changed. Other browsers are signed out; computers stay connected.");
     },
   });
@@ -77,11 +78,11 @@ function Password() {
 function Sessions() {
   const queries = useQueryClient();
   const toast = useToast();
-  const sessions = useQuery({ queryKey: ["sessions"], queryFn: api.sessions });
+  const sessions = useQuery({ queryKey: key("sessions"), queryFn: api.sessions });
   const ending = useMutation({
     mutationFn: (s: Session) => api.endSession(s.id),
     onSuccess: async (_, s) => {
-      await queries.invalidateQueries({ queryKey: ["sessions"] });
+      await queries.invalidateQueries({ queryKey: key("sessions") });
       toast.say(`Signed out there: ${browser(s.agent)}.`);
     },
     onError: (e) => toast.refuse(e),

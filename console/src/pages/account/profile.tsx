@@ -3,10 +3,11 @@ import { useRef, useState, type FormEvent } from "react";
 import { api } from "../../lib/api";
 import { exactly, size, when } from "../../lib/show";
 import { Button, Field, Loading, Notice, Portrait, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** Who one is here: the name, the picture, how full one's home is, and who looked. */
 export function Profile() {
-  const own = useQuery({ queryKey: ["own"], queryFn: api.own });
+  const own = useQuery({ queryKey: key("own"), queryFn: api.own });
   if (own.isPending) return <Loading rows={2} />;
   if (own.isError) return <Notice error={own.error} retry={() => void own.refetch()} />;
   const me = own.data;
@@ -44,10 +45,10 @@ export function Profile() {
 export function Letters() {
   const queries = useQueryClient();
   const toast = useToast();
-  const own = useQuery({ queryKey: ["own"], queryFn: api.own });
+  const own = useQuery({ queryKey: key("own"), queryFn: api.own });
   const change = useMutation({
     mutationFn: (muted: string[]) => api.changeOwn({ muted }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["own"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: key("own") }),
     onError: (e) => toast.refuse(e),
   });
   if (!own.data) return null;

@@ -4,10 +4,11 @@ import { useState } from "react";
 import { api, type Device, type Me, type Upload } from "../../lib/api";
 import { exactly, plain, size, when } from "../../lib/show";
 import { Button, Dialog, DialogActions, Empty, Frame, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** One's connected computers: when they were last used, and ending what was lost. */
 export default function ComputersPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
-  const devices = useQuery({ queryKey: ["devices"], queryFn: api.devices, refetchInterval: 20_000 });
+  const devices = useQuery({ queryKey: key("devices"), queryFn: api.devices, refetchInterval: 20_000 });
   const [ending, setEnding] = useState<Device>();
   return (
     <Frame {...frame} heading={<h1 className="font-bold">Computers</h1>}>
@@ -61,11 +62,11 @@ export default function ComputersPage({ frame }: { frame: { me: Me; onSignOut: (
 function Unfinished() {
   const queries = useQueryClient();
   const toast = useToast();
-  const found = useQuery({ queryKey: ["uploads"], queryFn: api.uploads, refetchInterval: 20_000 });
+  const found = useQuery({ queryKey: key("uploads"), queryFn: api.uploads, refetchInterval: 20_000 });
   const ending = useMutation({
     mutationFn: (upload: Upload) => api.endUpload(upload.id),
     onSuccess: async (_, upload) => {
-      await queries.invalidateQueries({ queryKey: ["uploads"] });
+      await queries.invalidateQueries({ queryKey: key("uploads") });
       toast.say(`"${upload.name}" is not sent any more. Its room is free.`);
     },
     onError: (e) => toast.refuse(e),
@@ -104,7 +105,7 @@ function EndDevice({ device, onClose }: { device: Device; onClose: () => void })
   const ending = useMutation({
     mutationFn: () => api.endDevice(device.id),
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ["devices"] });
+      await queries.invalidateQueries({ queryKey: key("devices") });
       toast.say(`"${device.name}" is disconnected.`);
       onClose();
     },

@@ -26,6 +26,7 @@ import { invite, PassOn, type Invitation } from "./invitation";
 import { LeavingDialog } from "./leaving";
 import { roles } from "./new-account";
 import { Standing } from "./standing";
+import { key } from "../../lib/query-keys";
 
 const doors: [string, string][] = [
   ["console", "The console in a browser"],
@@ -35,7 +36,7 @@ const doors: [string, string][] = [
 
 /** One account on one page: what it is, what it may reach and why, where it is signed in, what it did. */
 export function AccountDesk({ signIn, me }: { signIn: string; me: Me }) {
-  const facts = useQuery({ queryKey: ["account", signIn], queryFn: () => api.account(signIn) });
+  const facts = useQuery({ queryKey: key("account", signIn), queryFn: () => api.account(signIn) });
   const own = signIn === me.sign_in;
   return (
     <>
@@ -114,21 +115,21 @@ function Facts({ account, own }: { account: Account; own: boolean }) {
   const before = {
     name: account.display_name,
     mail: account.mail ?? "",
-    role: account.role as string,
+    role: account.role,
     quota: account.own_quota && account.quota !== undefined ? size(account.quota) : "",
     groups: account.groups.map((g): Choosable => ({ key: g, name: g })),
     closed: account.closed ?? [],
   };
   const [now, setNow] = useState(before);
   const set = (change: Partial<typeof before>) => setNow({ ...now, ...change });
-  const names = (groups: Choosable[]) => groups.map((g) => g.key).sort();
+  const names = (groups: Choosable[]) => groups.map((g) => g.key).toSorted();
   const changed = {
     ...(now.name.trim() !== before.name && { display_name: now.name.trim() }),
     ...(now.mail.trim() !== before.mail && { mail: now.mail.trim() }),
     ...(now.role !== before.role && { role: now.role }),
     ...(now.quota.trim() !== before.quota && { quota: now.quota.trim() || "none" }),
     ...(names(now.groups).join("\n") !== names(before.groups).join("\n") && { groups: names(now.groups) }),
-    ...([...now.closed].sort().join() !== [...before.closed].sort().join() && { closed: now.closed }),
+    ...(now.closed.toSorted().join() !== before.closed.toSorted().join() && { closed: now.closed }),
   };
   const dirty = Object.keys(changed).length > 0;
   const saving = useMutation({
@@ -300,7 +301,7 @@ function SigningIn({ facts, own }: { facts: AccountFacts; own: boolean }) {
   const toast = useToast();
   const { account } = facts;
   const [invitation, setInvitation] = useState<Invitation>();
-  const fresh = () => queries.invalidateQueries({ queryKey: ["account", account.sign_in] });
+  const fresh = () => queries.invalidateQueries({ queryKey: key("account", account.sign_in) });
   const ending = useMutation({
     mutationFn: ({ run }: { run: () => Promise<void>; said: string }) => run(),
     onSuccess: async (_, { said }) => {

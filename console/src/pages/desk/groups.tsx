@@ -17,6 +17,7 @@ import {
   useToast,
   type Choosable,
 } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** The names of those that are not among the others. */
 const without = (some: Choosable[], others: Choosable[]) =>
@@ -27,7 +28,7 @@ export function Groups() {
   const [text, setText] = useState("");
   const words = useDeferredValue(text.trim());
   const list = useInfiniteQuery({
-    queryKey: ["groups", words],
+    queryKey: key("groups", words),
     queryFn: ({ pageParam }) => api.groups({ words: words || undefined, limit: 100, cursor: pageParam }),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
@@ -35,9 +36,9 @@ export function Groups() {
   });
   const groups = list.data?.pages.flatMap((p) => p.groups) ?? [];
   const total = list.data?.pages[0]?.total ?? 0;
-  const [open, setOpen] = useState<string | "new">();
+  const [open, setOpen] = useState<{ name?: string }>();
   const make = (
-    <Button look="primary" icon={<Plus size={18} />} onClick={() => setOpen("new")}>
+    <Button look="primary" icon={<Plus size={18} />} onClick={() => setOpen({})}>
       New group
     </Button>
   );
@@ -72,7 +73,7 @@ export function Groups() {
               <li key={g.name} className="border-b border-line">
                 <button
                   type="button"
-                  onClick={() => setOpen(g.name)}
+                  onClick={() => setOpen({ name: g.name })}
                   className="grid w-full grid-cols-[28px_1fr_2fr_2fr] items-center gap-3 px-1 py-2.5 text-left hover:bg-sheet max-md:grid-cols-[28px_1fr_auto]"
                 >
                   <Users size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
@@ -81,9 +82,10 @@ export function Groups() {
                   <span className="min-w-0 truncate text-[14.5px]">
                     <span className="max-md:hidden">
                       {g.members.map((m) => m.name).join(", ") || "nobody yet"}
-                      {g.people > g.members.length && ` and ${g.people - g.members.length} more`}
+                      {(g.people ?? 0) > g.members.length &&
+                        ` and ${(g.people ?? 0) - g.members.length} more`}
                     </span>
-                    <span className="text-muted md:hidden">{count(g.people, "member")}</span>
+                    <span className="text-muted md:hidden">{count(g.people ?? 0, "member")}</span>
                   </span>
                 </button>
               </li>
@@ -100,15 +102,15 @@ export function Groups() {
           )}
         </>
       )}
-      {open === "new" && <GroupDialog onClose={() => setOpen(undefined)} />}
-      {open !== undefined && open !== "new" && <OneGroup name={open} onClose={() => setOpen(undefined)} />}
+      {open && open.name === undefined && <GroupDialog onClose={() => setOpen(undefined)} />}
+      {open?.name !== undefined && <OneGroup name={open.name} onClose={() => setOpen(undefined)} />}
     </>
   );
 }
 
 /** A group with all its members, once they are here. */
 function OneGroup({ name, onClose }: { name: string; onClose: () => void }) {
-  const group = useQuery({ queryKey: ["group", name], queryFn: () => api.group(name) });
+  const group = useQuery({ queryKey: key("group", name), queryFn: () => api.group(name) });
   if (group.data) return <GroupDialog group={group.data} onClose={onClose} />;
   return (
     <Dialog open onClose={onClose} title={name}>
@@ -126,8 +128,8 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
   const toast = useToast();
   const before =
     group?.members.map((m): Choosable => {
-      const key = m.to.replace("account:", "");
-      return { key, name: m.name, note: key };
+      const signIn = m.to.replace("account:", "");
+      return { key: signIn, name: m.name, note: signIn };
     }) ?? [];
   const [name, setName] = useState(group?.name ?? "");
   const [note, setNote] = useState(group?.note ?? "");
@@ -207,7 +209,7 @@ function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void })
         <FormError error={error} />
         {ending && group && (
           <p role="alert" className="mt-4 rounded-lg bg-brick-wash p-3">
-            {count(group.people, "member")} will lose what was given to this group. Nothing is removed.
+            {count(group.people ?? 0, "member")} will lose what was given to this group. Nothing is removed.
           </p>
         )}
         <DialogActions>

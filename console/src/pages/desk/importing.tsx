@@ -63,7 +63,7 @@ export function ImportDialog({ onClose }: { onClose: () => void }) {
   // What is wrong is what has to be looked at.
   const order = ["wrong", "made", "changed", "there", "same"];
   const rows =
-    told && [...told.rows].sort((a, b) => order.indexOf(a.fate) - order.indexOf(b.fate) || a.line - b.line);
+    told && told.rows.toSorted((a, b) => order.indexOf(a.fate) - order.indexOf(b.fate) || a.line - b.line);
   return (
     <Dialog
       open

@@ -14,6 +14,7 @@ import {
   useToast,
   type Choosable,
 } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** Deleting a disabled account: what would go, when, and who gets the files. */
 export function LeavingDialog({
@@ -28,7 +29,7 @@ export function LeavingDialog({
   const queries = useQueryClient();
   const toast = useToast();
   const goes = useQuery({
-    queryKey: ["removal", account.sign_in],
+    queryKey: key("removal", account.sign_in),
     queryFn: () => api.removal(account.sign_in),
   });
   const [name, setName] = useState("");

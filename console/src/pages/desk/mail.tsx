@@ -3,15 +3,16 @@ import { useState, type FormEvent } from "react";
 import { api, type Letter } from "../../lib/api";
 import { exactly, when } from "../../lib/show";
 import { Button, Chip, Empty, Field, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** The mail server, a letter to try it with, and what went out. */
 export function MailDesk() {
   const queries = useQueryClient();
   const toast = useToast();
-  const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail, refetchInterval: 5000 });
+  const mail = useQuery({ queryKey: key("mail"), queryFn: api.mail, refetchInterval: 5000 });
   const change = useMutation({
     mutationFn: ({ letter, again }: { letter: Letter; again: boolean }) => api.changeLetter(letter.id, again),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["mail"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: key("mail") }),
     onError: (e) => toast.refuse(e),
   });
   if (mail.isPending) return <Loading />;

@@ -74,10 +74,10 @@ export function NewAccount({
           value={name}
           onChange={(e) => {
             setName(e.target.value);
-            const first = e.target.value.trim().split(/\s+/)[0] ?? "";
+            const given = e.target.value.trim().split(/\s+/)[0] ?? "";
             if (chose) return;
             setSignIn(
-              first
+              given
                 .normalize("NFD")
                 .toLowerCase()
                 .replace(/[^a-z0-9._-]/g, ""),

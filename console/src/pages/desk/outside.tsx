@@ -4,6 +4,7 @@ import { outside } from "../../lib/outside";
 import { count, exactly, when } from "../../lib/show";
 import { Loading, Notice } from "../../ui";
 import { GivenList } from "../outside/given";
+import { key } from "../../lib/query-keys";
 
 /** Everything that anybody gave out, and what strangers would get under the public address. */
 export function OutsideDesk() {
@@ -16,7 +17,11 @@ export function OutsideDesk() {
 }
 
 function AddressCheck() {
-  const check = useQuery({ queryKey: ["public-address"], queryFn: outside.address, refetchInterval: 30_000 });
+  const check = useQuery({
+    queryKey: key("public-address"),
+    queryFn: outside.address,
+    refetchInterval: 30_000,
+  });
   if (check.isPending) return <Loading rows={2} />;
   if (check.isError) return <Notice error={check.error} retry={() => void check.refetch()} />;
   const { findings, seen } = check.data;

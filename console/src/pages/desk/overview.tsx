@@ -8,6 +8,7 @@ import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, moment, size, when } from "../../lib/show";
 import { Button, Loading, Notice, useToast } from "../../ui";
 import { Growth } from "../space/growth";
+import { key } from "../../lib/query-keys";
 
 /** Whose attempts have to wait. */
 function waits({ kind, of }: Slowed): string {
@@ -32,26 +33,26 @@ export function Overview() {
   const queries = useQueryClient();
   const toast = useToast();
   const [, go] = useLocation();
-  const alarms = useQuery({ queryKey: ["alarms"], queryFn: kept.alarms });
-  const quotas = useQuery({ queryKey: ["quotas"], queryFn: kept.quotas });
+  const alarms = useQuery({ queryKey: key("alarms"), queryFn: kept.alarms });
+  const quotas = useQuery({ queryKey: key("quotas"), queryFn: kept.quotas });
   const accounts = useQuery({
-    queryKey: ["accounts", "waiting"],
+    queryKey: key("accounts", "waiting"),
     queryFn: () => api.accounts({ state: "waiting", limit: 50 }),
   });
   const people = useQuery({
-    queryKey: ["accounts", "count"],
+    queryKey: key("accounts", "count"),
     queryFn: () => api.accounts({ state: "active", limit: 1 }),
   });
-  const mail = useQuery({ queryKey: ["mail"], queryFn: api.mail });
-  const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
-  const clock = useQuery({ queryKey: ["clock"], queryFn: kept.clock });
+  const mail = useQuery({ queryKey: key("mail"), queryFn: api.mail });
+  const space = useQuery({ queryKey: key("space"), queryFn: kept.space });
+  const clock = useQuery({ queryKey: key("clock"), queryFn: kept.clock });
   // Nothing on the timeline tells of it: it is asked for now and then.
-  const store = useQuery({ queryKey: ["store"], queryFn: kept.store, refetchInterval: 30_000 });
-  const slowed = useQuery({ queryKey: ["slowed"], queryFn: api.slowed, refetchInterval: 10_000 });
+  const store = useQuery({ queryKey: key("store"), queryFn: kept.store, refetchInterval: 30_000 });
+  const slowed = useQuery({ queryKey: key("slowed"), queryFn: api.slowed, refetchInterval: 10_000 });
   const releasing = useMutation({
     mutationFn: api.release,
     onSuccess: async (_, of) => {
-      await queries.invalidateQueries({ queryKey: ["slowed"] });
+      await queries.invalidateQueries({ queryKey: key("slowed") });
       toast.say(`${of} may try again at once.`);
     },
     onError: (e) => toast.refuse(e),
@@ -59,7 +60,7 @@ export function Overview() {
   const confirming = useMutation({
     mutationFn: kept.confirmClock,
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ["clock"] });
+      await queries.invalidateQueries({ queryKey: key("clock") });
       toast.say("Rules and schedules go by the clock again.");
     },
     onError: (e) => toast.refuse(e),
@@ -67,7 +68,7 @@ export function Overview() {
   const settling = useMutation({
     mutationFn: (alarm: Alarm) => kept.settle(alarm.id),
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ["alarms"] });
+      await queries.invalidateQueries({ queryKey: key("alarms") });
       toast.say("Settled. It stays in the record.");
     },
     onError: (e) => toast.refuse(e),
@@ -133,14 +134,14 @@ export function Overview() {
                 second factor sign in by a recovery code only.
               </Decision>
             )}
-            {disk?.stopped.map((s) => (
+            {disk?.stopped.map((shelf) => (
               <Decision
-                key={s.shelf}
+                key={shelf.shelf}
                 icon={<HardDrive size={22} className="text-brick" aria-hidden />}
-                title={`The shelf "${s.shelf}" takes no writes.`}
+                title={`The shelf "${shelf.shelf}" takes no writes.`}
                 acts={null}
               >
-                {s.why} The service looks again by itself; other shelves go on.
+                {shelf.why} The service looks again by itself; other shelves go on.
               </Decision>
             ))}
             {disk?.durability === "unsafe" && (
@@ -181,20 +182,20 @@ export function Overview() {
                 {!a.path && " You may not enter there: whoever owns it can roll it back."}
               </Decision>
             ))}
-            {slowed.data?.slowed.slice(0, 5).map((s) => (
+            {slowed.data?.slowed.slice(0, 5).map((who) => (
               <Decision
-                key={`${s.kind} ${s.of}`}
+                key={`${who.kind} ${who.of}`}
                 icon={<ShieldAlert size={22} aria-hidden />}
-                title={`${waits(s)} to wait after ${count(s.failures, "wrong attempt")}.`}
+                title={`${waits(who)} to wait after ${count(who.failures, "wrong attempt")}.`}
                 acts={
-                  <Button disabled={releasing.isPending} onClick={() => releasing.mutate(s.of)}>
+                  <Button disabled={releasing.isPending} onClick={() => releasing.mutate(who.of)}>
                     Let them try again
                   </Button>
                 }
               >
-                The last one was <span title={exactly(s.last)}>{when(s.last)}</span>, the next is looked at{" "}
-                <span title={exactly(s.until)}>{soon(s.until)}</span>. Nothing is locked, and browsers that
-                were signed in before go on.
+                The last one was <span title={exactly(who.last)}>{when(who.last)}</span>, the next is looked
+                at <span title={exactly(who.until)}>{soon(who.until)}</span>. Nothing is locked, and browsers
+                that were signed in before go on.
               </Decision>
             ))}
             {slowed.data && slowed.data.total > 5 && (

@@ -9,6 +9,7 @@ import { ImportDialog } from "./importing";
 import { PassOn, type Invitation } from "./invitation";
 import { NewAccount } from "./new-account";
 import { Standing } from "./standing";
+import { key } from "../../lib/query-keys";
 
 const states: [NonNullable<AccountsFilter["state"]> | "", string][] = [
   ["", "All"],
@@ -32,7 +33,7 @@ export function People() {
   const words = useDeferredValue(text.trim());
   const wanted: AccountsFilter = { words: words || undefined, state: state || undefined };
   const list = useInfiniteQuery({
-    queryKey: ["accounts", wanted],
+    queryKey: key("accounts", wanted),
     queryFn: ({ pageParam }) => api.accounts({ ...wanted, limit: 100, cursor: pageParam }),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,

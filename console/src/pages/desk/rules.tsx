@@ -4,6 +4,7 @@ import { api, Refusal, type Rule, type RuleEffects } from "../../lib/api";
 import type { Going } from "../../lib/past";
 import { count, size, when } from "../../lib/show";
 import { Button, Choice, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 const people = (n: number) => count(n, "person").replace("persons", "people");
 
@@ -16,7 +17,7 @@ const doors: Record<string, string> = {
 
 /** Every rule: what it does now, where it is set, and what a change would do. */
 export function RulesDesk() {
-  const rules = useQuery({ queryKey: ["rules"], queryFn: api.rules });
+  const rules = useQuery({ queryKey: key("rules"), queryFn: api.rules });
   const [open, setOpen] = useState<Rule>();
   return (
     <>
@@ -68,13 +69,13 @@ export function RulesDesk() {
 function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => api.groups({ limit: 1000 }) });
+  const groups = useQuery({ queryKey: key("groups", "all"), queryFn: () => api.groups({ limit: 1000 }) });
   const [scope, setScope] = useState("service");
   const at = (where: string) => rule.set.find((s) => s.scope === where)?.value;
   const [value, setValue] = useState(at("service") ?? rule.usual);
   const [breaking, setBreaking] = useState<"leave" | "shorten" | "end">("leave");
   const shelves = useQuery({
-    queryKey: ["shared shelves"],
+    queryKey: key("shared shelves"),
     queryFn: api.sharedShelves,
     enabled: rule.for_shelves,
   });
@@ -85,7 +86,7 @@ function RuleDialog({ rule, onClose }: { rule: Rule; onClose: () => void }) {
     return () => clearTimeout(timer);
   }, [value]);
   const preview = useQuery({
-    queryKey: ["rule preview", rule.name, scope, settled],
+    queryKey: key("rule preview", rule.name, scope, settled),
     queryFn: () => api.setRule(rule.name, { scope, value: settled, preview: true }),
     enabled: settled.trim() !== "" && settled !== at(scope),
     placeholderData: keepPreviousData,

@@ -17,10 +17,11 @@ import {
   type Choosable,
 } from "../../ui";
 import { Fullness } from "../account/profile";
+import { key } from "../../lib/query-keys";
 
 /** All shared shelves: what they are for, who owns them, how full they are. */
 export function ShelvesDesk() {
-  const shelves = useQuery({ queryKey: ["shared shelves"], queryFn: api.sharedShelves });
+  const shelves = useQuery({ queryKey: key("shared shelves"), queryFn: api.sharedShelves });
   const [open, setOpen] = useState<SharedShelf>();
   return (
     <>
@@ -42,7 +43,9 @@ export function ShelvesDesk() {
               <Library size={20} strokeWidth={1.6} aria-hidden className="text-muted" />
               <span className="min-w-0 truncate font-semibold">{s.name}</span>
               <span className="min-w-0 truncate text-[14.5px] text-muted max-md:hidden">{s.note}</span>
-              <span className="min-w-0 truncate text-[14.5px] max-md:hidden">{s.owner_names.join(", ")}</span>
+              <span className="min-w-0 truncate text-[14.5px] max-md:hidden">
+                {s.owner_names?.join(", ")}
+              </span>
               <span className="text-right font-mono text-[14px]">
                 {size(s.bytes)}
                 {s.quota !== undefined && ` of ${size(s.quota)}`}
@@ -62,7 +65,7 @@ function ShelfDialog({ shelf, onClose }: { shelf: SharedShelf; onClose: () => vo
   const [note, setNote] = useState(shelf.note);
   const before = shelf.quota === undefined ? "" : size(shelf.quota).replace(/\.0+ /, " ");
   const [quota, setQuota] = useState(before);
-  const was = shelf.owners.map((o, i): Choosable => ({ key: o, name: shelf.owner_names[i] ?? o, note: o }));
+  const was = shelf.owners.map((o, i): Choosable => ({ key: o, name: shelf.owner_names?.[i] ?? o, note: o }));
   const [owners, setOwners] = useState(was);
   const keys = owners.map((o) => o.key);
   const saving = useMutation({

@@ -128,5 +128,5 @@ export function actsOf(nodes: Node[], doing: Doing): Act[] {
       run: () => doing.remove!(nodes),
     },
   ];
-  return acts.filter((act) => !!act) as Act[];
+  return acts.filter((act) => act !== undefined && act !== false);
 }

@@ -101,6 +101,8 @@ export default function Code({ name, text, against, readOnly, label, onChange, o
   const ref = useRef<HTMLDivElement>(null);
   const calls = useRef({ onChange, onSave });
   calls.current = { onChange, onSave };
+  // What is only shown is shown anew when it changes; what is edited is the editor's own.
+  const shown = readOnly ? text : "";
   const start = useRef(text);
   if (readOnly) start.current = text;
   useEffect(() => {
@@ -148,6 +150,6 @@ export default function Code({ name, text, against, readOnly, label, onChange, o
       gone = true;
       view?.destroy();
     };
-  }, [name, against, readOnly, label, readOnly ? text : ""]);
+  }, [name, against, readOnly, label, shown]);
   return <div ref={ref} className="min-h-0 flex-1 overflow-hidden rounded-lg border border-line" />;
 }

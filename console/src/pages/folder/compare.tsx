@@ -5,6 +5,7 @@ import { kept, type Comparison } from "../../lib/kept";
 import { lookOf, shownByBrowsers } from "../../lib/kinds";
 import { count, moment, size } from "../../lib/show";
 import { Button, Dialog, DialogActions, Loading, Notice } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** An earlier state beside the present one: line by line, or one picture over the other. */
 export default function Compare({ node, state, onClose }: { node: Node; state: State; onClose: () => void }) {
@@ -29,7 +30,7 @@ export default function Compare({ node, state, onClose }: { node: Node; state: S
 
 function Texts({ node, state }: { node: Node; state: State }) {
   const found = useQuery({
-    queryKey: ["comparison", node.id, state.node.moment, node.moment],
+    queryKey: key("comparison", node.id, state.node.moment, node.moment),
     queryFn: () => kept.compare(node.id, state.node.moment),
     retry: false,
   });

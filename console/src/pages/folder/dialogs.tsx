@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { ChevronRight, Folder, Library } from "lucide-react";
 import { useState, type FormEvent } from "react";
-import { api, Refusal, type Facts, type Node } from "../../lib/api";
+import { api, Refusal, sayingOf, type Facts, type Node } from "../../lib/api";
 import { count } from "../../lib/show";
 import { Button, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 interface Common {
   onClose: () => void;
@@ -38,8 +39,7 @@ function NameDialog({
     e.preventDefault();
     sending.mutate();
   };
-  const refusal =
-    sending.error instanceof Refusal ? `${sending.error.message} ${sending.error.remedy}` : undefined;
+  const refusal = sending.error instanceof Refusal ? sayingOf(sending.error) : undefined;
   return (
     <Dialog open onClose={onClose} title={title}>
       <form onSubmit={submit}>
@@ -116,15 +116,15 @@ export function ChooseFolder({
 }: Common & { act: "move" | "copy"; nodes: Node[]; start: Facts }) {
   const toast = useToast();
   const [here, setHere] = useState<string | undefined>(start.path);
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const shelves = useQuery({ queryKey: key("shelves"), queryFn: api.shelves });
   const facts = useQuery({
-    queryKey: ["place", here, undefined],
+    queryKey: key("place", here, undefined),
     queryFn: () => api.place(here!),
     enabled: here !== undefined,
   });
   const folder = here === undefined ? undefined : facts.data?.node;
   const below = useQuery({
-    queryKey: ["folders", folder?.id, folder?.changed],
+    queryKey: key("folders", folder?.id, folder?.changed),
     queryFn: async () => {
       const page = await api.entries(folder!.id, { sort: "name", order: "up" });
       return page.entries.filter((e) => e.kind === "folder");

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { api, readText, Refusal, saveText, type Node } from "../../lib/api";
 import { Button, Dialog, DialogActions, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 const Code = lazy(() => import("./code"));
 
@@ -15,7 +16,7 @@ interface Props {
 export function Editor({ node, onClose, onDone }: Props) {
   const toast = useToast();
   const read = useQuery({
-    queryKey: ["edit", node.id],
+    queryKey: key("edit", node.id),
     queryFn: () => readText(node.id),
     staleTime: Infinity,
     gcTime: 0,

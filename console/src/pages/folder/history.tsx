@@ -20,6 +20,7 @@ import {
 } from "../../ui";
 import { LettingGo } from "./letting-go";
 import { Look } from "./preview";
+import { key } from "../../lib/query-keys";
 
 const Compare = lazy(() => import("./compare"));
 
@@ -41,7 +42,7 @@ export function History({
   onChanged: () => Promise<void>;
 }) {
   const history = useQuery({
-    queryKey: ["history", node.id, node.moment],
+    queryKey: key("history", node.id, node.moment),
     queryFn: () => api.history(node.id),
   });
   const toast = useToast();

@@ -47,6 +47,7 @@ import { Look } from "./preview";
 import { QuickLink } from "./quick-link";
 import { Strip, type StripMark } from "./strip";
 import { Tiles, useTiles } from "./tiles";
+import { key } from "../../lib/query-keys";
 
 const RollbackPanel = lazy(() => import("./rollback").then((m) => ({ default: m.RollbackPanel })));
 const TrashView = lazy(() => import("./trash").then((m) => ({ default: m.TrashView })));
@@ -74,14 +75,14 @@ export function FolderPage({ frame }: Props) {
   const toast = useToast();
 
   const facts = useQuery({
-    queryKey: ["place", place, at],
+    queryKey: key("place", place, at),
     queryFn: () => api.place(place, at),
     placeholderData: keepPreviousData,
   });
   const folder = facts.data?.node.kind === "folder" ? facts.data.node : undefined;
   const [sorting, setSorting] = useState<Sorting>({ sort: "name", order: "up" });
   const entries = useInfiniteQuery({
-    queryKey: ["entries", folder?.id, at, at ? "" : sorting.sort, at ? "" : sorting.order],
+    queryKey: key("entries", folder?.id, at, at ? "" : sorting.sort, at ? "" : sorting.order),
     queryFn: ({ pageParam }) => api.entries(folder!.id, sorting, at, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
@@ -89,7 +90,7 @@ export function FolderPage({ frame }: Props) {
     placeholderData: keepPreviousData,
   });
   const activity = useQuery({
-    queryKey: ["activity", folder?.id],
+    queryKey: key("activity", folder?.id),
     queryFn: () => api.activity(folder!.id),
     // A folder that was removed since has no strip of its own.
     enabled: folder !== undefined,
@@ -99,14 +100,14 @@ export function FolderPage({ frame }: Props) {
   // What stands on the strip beside the changes: the shelf's snapshots, and alarms for whoever manages it.
   const top = facts.data?.shelf === "given" ? undefined : (facts.data?.way[0] ?? facts.data?.node);
   const snapshots = useQuery({
-    queryKey: ["snapshots", top?.id],
+    queryKey: key("snapshots", top?.id),
     queryFn: () => kept.snapshots(top!.id),
     enabled: top !== undefined,
     retry: false,
   });
   const manages = facts.data?.level === "manage" || frame.me.role === "administrator";
   const alarms = useQuery({
-    queryKey: ["alarms"],
+    queryKey: key("alarms"),
     queryFn: kept.alarms,
     enabled: manages && !frame.me.seen_by,
   });
@@ -157,17 +158,17 @@ export function FolderPage({ frame }: Props) {
 
   const changed = useCallback(async () => {
     await Promise.all([
-      queries.invalidateQueries({ queryKey: ["place"] }),
-      queries.invalidateQueries({ queryKey: ["entries"] }),
-      queries.invalidateQueries({ queryKey: ["history"] }),
-      queries.invalidateQueries({ queryKey: ["shelves"] }),
+      queries.invalidateQueries({ queryKey: key("place") }),
+      queries.invalidateQueries({ queryKey: key("entries") }),
+      queries.invalidateQueries({ queryKey: key("history") }),
+      queries.invalidateQueries({ queryKey: key("shelves") }),
     ]);
   }, [queries]);
 
   const [finding, setFinding] = useState("");
   const wanted = useDeferredValue(finding.trim());
   const found = useQuery({
-    queryKey: ["found", wanted, folder?.id, at],
+    queryKey: key("found", wanted, folder?.id, at),
     queryFn: () => api.find(wanted, folder!.id, at),
     enabled: wanted !== "" && folder !== undefined,
     placeholderData: keepPreviousData,
@@ -187,9 +188,9 @@ export function FolderPage({ frame }: Props) {
     if (node.kind === "folder") go(pageOf(within(facts.data!.path, node.name), at));
     else setLooking(node);
   };
-  const fetchFrom = (address: string, name: string) => {
+  const fetchFrom = (from: string, name: string) => {
     const a = document.createElement("a");
-    a.href = address;
+    a.href = from;
     a.download = name;
     a.click();
   };
@@ -310,11 +311,11 @@ export function FolderPage({ frame }: Props) {
     }),
   };
 
-  const onKey = (key: "remove" | "rename" | "up") => {
+  const onKey = (pressed: "remove" | "rename" | "up") => {
     const above = facts.data?.way.at(-1);
-    if (key === "up" && above) go(pageOf(place.replace(/\/[^/]*$/, "").replace(/:$/, ":/"), at));
-    if (key === "remove" && mayEdit && chosen.length > 0) void remove(chosen);
-    if (key === "rename" && mayEdit && chosen.length === 1) {
+    if (pressed === "up" && above) go(pageOf(place.replace(/\/[^/]*$/, "").replace(/:$/, ":/"), at));
+    if (pressed === "remove" && mayEdit && chosen.length > 0) void remove(chosen);
+    if (pressed === "rename" && mayEdit && chosen.length === 1) {
       setAsking({ kind: "rename", node: chosen[0]! });
     }
   };

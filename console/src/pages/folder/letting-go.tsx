@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { kept, type LetGo } from "../../lib/kept";
 import { count, size } from "../../lib/show";
 import { Button, Dialog, DialogActions, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** The only thing that cannot be undone: what goes is shown first, and exactly that goes. */
 export function LettingGo({
@@ -16,7 +17,7 @@ export function LettingGo({
   const queries = useQueryClient();
   const toast = useToast();
   const preview = useQuery({
-    queryKey: ["letting go", what],
+    queryKey: key("letting go", what),
     queryFn: () => kept.lookAtLettingGo(what),
     gcTime: 0,
   });

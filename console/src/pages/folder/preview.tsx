@@ -6,6 +6,7 @@ import { editable, lookOf, shownByBrowsers } from "../../lib/kinds";
 import { size } from "../../lib/show";
 import { Button, Dialog, DialogActions, FileIcon, IconButton, Loading, Notice } from "../../ui";
 import { Picture } from "./picture";
+import { key } from "../../lib/query-keys";
 
 const Pdf = lazy(() => import("./pdf"));
 const Code = lazy(() => import("./code"));
@@ -103,7 +104,7 @@ function NoPreview({ node, large, box }: { node: Node; large: boolean; box: stri
 function Text({ node, at, large, box }: Required<Omit<Props, "at">> & { at?: string; box: string }) {
   const most = large ? whole : glance;
   const text = useQuery({
-    queryKey: ["text", node.id, node.moment, at, most],
+    queryKey: key("text", node.id, node.moment, at, most),
     queryFn: async () => {
       if (node.size === 0) return "";
       const answer = await fetch(contentAddress(node.id, at), {

@@ -5,6 +5,7 @@ import type { Node } from "../../lib/api";
 import { outside, type Opening, type OpeningSet } from "../../lib/outside";
 import { moment, plain } from "../../lib/show";
 import { Button, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 const day = 86_400_000;
 
@@ -42,14 +43,14 @@ export function QuickLink({
       .then(async (made) => {
         setLink(made);
         await copy(made.address!);
-        await queries.invalidateQueries({ queryKey: ["openings"] });
+        await queries.invalidateQueries({ queryKey: key("openings") });
       })
       .catch(setError);
   }, [node.id, queries]);
   const set = async (terms: OpeningSet) => {
     try {
       setLink(await outside.change(link!.id, terms));
-      await queries.invalidateQueries({ queryKey: ["openings"] });
+      await queries.invalidateQueries({ queryKey: key("openings") });
     } catch (e) {
       toast.refuse(e);
     }

@@ -4,6 +4,7 @@ import { useDeferredValue, useEffect, useState } from "react";
 import { kept, type Rollback, type RollbackLine } from "../../lib/kept";
 import { count, moment, size, span, when } from "../../lib/show";
 import { Button, IconButton, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 interface Props {
   folder: { id: number; name: string };
@@ -26,14 +27,14 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
     setKeep([]);
   }, [folder.id, at]);
   const first = useQuery({
-    queryKey: ["rollback preview", folder.id, to, ""],
+    queryKey: key("rollback preview", folder.id, to, ""),
     queryFn: () => kept.lookAtRollback(folder.id, to, []),
     enabled: begun === undefined,
   });
   const others = first.data?.lines.filter((l) => l.others) ?? [];
   const wanted = keeping ? [...new Set([...others.map((l) => l.node), ...keep])] : keep;
   const second = useQuery({
-    queryKey: ["rollback preview", folder.id, to, wanted.join()],
+    queryKey: key("rollback preview", folder.id, to, wanted.join()),
     queryFn: () => kept.lookAtRollback(folder.id, to, wanted),
     enabled: begun === undefined && first.data !== undefined && wanted.length > 0,
     placeholderData: keepPreviousData,
@@ -45,7 +46,7 @@ export function RollbackPanel({ folder, at, onClose, onNow }: Props) {
     onSuccess: setBegun,
     onError: (e) => {
       toast.refuse(e);
-      void queries.invalidateQueries({ queryKey: ["rollback preview"] });
+      void queries.invalidateQueries({ queryKey: key("rollback preview") });
     },
   });
 
@@ -217,7 +218,7 @@ function Under({
   const queries = useQueryClient();
   const toast = useToast();
   const now = useQuery({
-    queryKey: ["rollback", begun.id],
+    queryKey: key("rollback", begun.id),
     queryFn: () => kept.rollback(begun.id),
     initialData: begun,
     initialDataUpdatedAt: 0,

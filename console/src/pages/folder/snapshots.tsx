@@ -5,6 +5,7 @@ import { dayOf, endOfDay } from "../../lib/days";
 import { kept, type Snapshot } from "../../lib/kept";
 import { exactly, size, when } from "../../lib/show";
 import { Button, DayField, Dialog, Field, IconButton, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** The snapshots of a shelf: gone to, taken, renamed, ended. */
 export function SnapshotsDialog({
@@ -20,7 +21,7 @@ export function SnapshotsDialog({
 }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const found = useQuery({ queryKey: ["snapshots", root], queryFn: () => kept.snapshots(root) });
+  const found = useQuery({ queryKey: key("snapshots", root), queryFn: () => kept.snapshots(root) });
   const [editing, setEditing] = useState<Snapshot>();
   const [label, setLabel] = useState("");
   const [ends, setEnds] = useState("");
@@ -28,7 +29,7 @@ export function SnapshotsDialog({
     setEditing(undefined);
     setLabel("");
     setEnds("");
-    await queries.invalidateQueries({ queryKey: ["snapshots"] });
+    await queries.invalidateQueries({ queryKey: key("snapshots") });
   };
   const saving = useMutation({
     mutationFn: () => {

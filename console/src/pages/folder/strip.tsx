@@ -42,11 +42,11 @@ export function Strip({ activity, marks = [], alarms = [], at, onMove }: Props) 
   const right = Math.max(width - 60, left + 40);
   const x = (time: number) => left + ((time - start) / (now - start)) * (right - left);
   const timeAt = (px: number) => start + ((px - left) / (right - left)) * (now - start);
-  const turns = [...(activity?.turns ?? [])].reverse();
+  const turns = (activity?.turns ?? []).toReversed();
   const oldest = turns[0] ? new Date(turns[0].at).getTime() : now;
   // What is of a time before the folder was there is none of its moments.
   const there = marks.filter((m) => new Date(m.at).getTime() >= oldest);
-  const stops = [...turns, ...there].sort((a, b) => new Date(a.at).getTime() - new Date(b.at).getTime());
+  const stops = [...turns, ...there].toSorted((a, b) => new Date(a.at).getTime() - new Date(b.at).getTime());
   const shown = shownTime(at, stops, now);
   const markAt = (px: number) => there.find((m) => Math.abs(x(new Date(m.at).getTime()) - px) <= near);
   const alarmed = new Set(alarms.map((a) => Math.floor(new Date(a).getTime() / dayMs)));
@@ -62,8 +62,8 @@ export function Strip({ activity, marks = [], alarms = [], at, onMove }: Props) 
     else {
       // Before its first change the folder was not there.
       const time = Math.round(timeAt(Math.max(left, px)));
-      const first = turns[0];
-      onMove(first && time < oldest ? first.moment : new Date(time).toISOString());
+      const began = turns[0];
+      onMove(began && time < oldest ? began.moment : new Date(time).toISOString());
     }
   };
   const step = (by: number) => {

@@ -26,7 +26,7 @@ export default function Table({ text, name }: { text: string; name: string }) {
     overscan: 20,
   });
   const grid = { gridTemplateColumns: widths.join(" ") };
-  const numeric = (text: string) => /^-?[\d.,\s]+$/.test(text) && text.trim() !== "";
+  const numeric = (cell: string) => /^-?[\d.,\s]+$/.test(cell) && cell.trim() !== "";
   return (
     <div
       ref={ref}

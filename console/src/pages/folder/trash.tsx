@@ -9,6 +9,7 @@ import { count, exactly, plain, size, when } from "../../lib/show";
 import { Button, Empty, FileIcon, IconButton, Loading, Notice, useToast } from "../../ui";
 import { BringBackAs } from "./dialogs";
 import { LettingGo } from "./letting-go";
+import { key } from "../../lib/query-keys";
 
 /** All that was removed from a folder and from beneath it, newest first. */
 export function TrashView({
@@ -26,7 +27,7 @@ export function TrashView({
   const toast = useToast();
   const [, go] = useLocation();
   const trash = useInfiniteQuery({
-    queryKey: ["trash", folder.id],
+    queryKey: key("trash", folder.id),
     queryFn: ({ pageParam }) => kept.trash(folder.id, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,

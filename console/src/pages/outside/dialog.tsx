@@ -5,6 +5,7 @@ import { outside, type Opening, type OpeningKind } from "../../lib/outside";
 import { Button, Dialog, DialogActions, Loading, Notice } from "../../ui";
 import { OpeningForm } from "./form";
 import { OpeningShown } from "./shown";
+import { key } from "../../lib/query-keys";
 
 interface Props {
   node: number;
@@ -16,12 +17,12 @@ interface Props {
 /** Links and intakes of one file or folder: making one, and deciding over those there are. */
 export default function OutsideDialog({ node, name, folder, onClose }: Props) {
   const queries = useQueryClient();
-  const found = useQuery({ queryKey: ["openings", node], queryFn: () => outside.openings({ node }) });
+  const found = useQuery({ queryKey: key("openings", node), queryFn: () => outside.openings({ node }) });
   const [making, setMaking] = useState<OpeningKind>();
   const [editing, setEditing] = useState<Opening>();
   const done = async () => {
-    await queries.invalidateQueries({ queryKey: ["openings"] });
-    await queries.invalidateQueries({ queryKey: ["given"] });
+    await queries.invalidateQueries({ queryKey: key("openings") });
+    await queries.invalidateQueries({ queryKey: key("given") });
     setMaking(undefined);
     setEditing(undefined);
   };

@@ -21,7 +21,7 @@ interface Props {
 
 /** What a link or an intake says, takes, and until when. */
 export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: Props) {
-  const [can, setCan] = useState<string>(opening?.can ?? "download");
+  const [can, setCan] = useState<Opening["can"]>(opening?.can ?? "download");
   const [title, setTitle] = useState(opening?.title ?? "");
   const [message, setMessage] = useState(opening?.message ?? "");
   const [ending, setEnding] = useState("");
@@ -88,7 +88,7 @@ export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: P
             }[w]!,
           ])}
           value={can}
-          onChange={(e) => setCan(e.target.value)}
+          onChange={(e) => setCan(e.target.value as Opening["can"])}
         />
       )}
       {!intake && can === "view" && (

@@ -22,8 +22,9 @@ import {
 import { mayWords } from "../rights";
 import OutsideDialog from "./dialog";
 import { canWords, State } from "./state";
+import { key } from "../../lib/query-keys";
 
-const key = (g: Given) => `${g.kind} ${g.id}`;
+const one = (g: Given) => `${g.kind} ${g.id}`;
 
 /** All that was given out and is taken in: one's own, or everybody's. */
 export function GivenList({ all, by }: { all: boolean; by?: string }) {
@@ -35,7 +36,7 @@ export function GivenList({ all, by }: { all: boolean; by?: string }) {
   const [ending, setEnding] = useState(false);
   const [open, setOpen] = useState<Given>();
   const list = useInfiniteQuery({
-    queryKey: ["given", wanted],
+    queryKey: key("given", wanted),
     queryFn: ({ pageParam }) => outside.given(wanted, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
@@ -45,8 +46,8 @@ export function GivenList({ all, by }: { all: boolean; by?: string }) {
   const total = list.data?.pages[0]?.total ?? 0;
   const turn = (g: Given, on: boolean) => {
     const next = new Map(chosen);
-    if (on) next.set(key(g), g);
-    else next.delete(key(g));
+    if (on) next.set(one(g), g);
+    else next.delete(one(g));
     setChosen(next);
   };
   const filtered = words !== "" || kind !== "" || state !== "";
@@ -97,7 +98,7 @@ export function GivenList({ all, by }: { all: boolean; by?: string }) {
       </div>
       <div className="flex min-h-11 flex-wrap items-center gap-3" role="status">
         <span className="text-muted">
-          {list.data && `${count(total, "entry").replace("entrys", "entries")}`}
+          {list.data && count(total, "entry").replace("entrys", "entries")}
           {chosen.size > 0 && `, ${chosen.size} chosen`}
         </span>
         {chosen.size > 0 && <Button onClick={() => setEnding(true)}>Change or end them</Button>}
@@ -114,10 +115,10 @@ export function GivenList({ all, by }: { all: boolean; by?: string }) {
       <ul>
         {rows.map((g) => (
           <GivenRow
-            key={key(g)}
+            key={one(g)}
             given={g}
             all={all}
-            chosen={chosen.has(key(g))}
+            chosen={chosen.has(one(g))}
             onChoose={(on) => turn(g, on)}
             onOpen={() => setOpen(g)}
           />
@@ -245,8 +246,8 @@ function ChangeMany({ given, onClose }: { given: Given[]; onClose: (done: boolea
     mutationFn: (how: { end?: boolean; paused?: boolean; ends?: string }) =>
       outside.changeMany({ of, ...how }),
     onSuccess: async (done) => {
-      await queries.invalidateQueries({ queryKey: ["given"] });
-      await queries.invalidateQueries({ queryKey: ["openings"] });
+      await queries.invalidateQueries({ queryKey: key("given") });
+      await queries.invalidateQueries({ queryKey: key("openings") });
       if (done.refused.length > 0) {
         const first = done.refused[0]!;
         toast.say(`${done.done} changed, ${done.refused.length} not: ${first.reason}`);
@@ -264,7 +265,7 @@ function ChangeMany({ given, onClose }: { given: Given[]; onClose: (done: boolea
     >
       <ul className="max-h-48 overflow-y-auto text-[14.5px]">
         {given.map((g) => (
-          <li key={key(g)} className="flex justify-between gap-3 py-0.5">
+          <li key={one(g)} className="flex justify-between gap-3 py-0.5">
             <span className="min-w-0 truncate">
               {g.kind} {g.name || "(gone)"}
             </span>

@@ -7,17 +7,18 @@ import { count, exactly, size, when } from "../../lib/show";
 import { Chip, Dialog, Empty, Loading, Notice } from "../../ui";
 import { OpeningForm } from "./form";
 import { OpeningShown } from "./shown";
+import { key } from "../../lib/query-keys";
 
 /** One's intakes, and what was handed in at each. */
 export function Intakes() {
   const queries = useQueryClient();
   const found = useQuery({
-    queryKey: ["openings", "intake"],
+    queryKey: key("openings", "intake"),
     queryFn: () => outside.openings({ kind: "intake" }),
   });
   const [editing, setEditing] = useState<Opening>();
   const done = async () => {
-    await queries.invalidateQueries({ queryKey: ["openings"] });
+    await queries.invalidateQueries({ queryKey: key("openings") });
     setEditing(undefined);
   };
   return (
@@ -59,7 +60,7 @@ export function Intakes() {
 
 function Deliveries({ intake }: { intake: Opening }) {
   const found = useQuery({
-    queryKey: ["deliveries", intake.id],
+    queryKey: key("deliveries", intake.id),
     queryFn: () => outside.deliveries(intake.id),
   });
   const [all, setAll] = useState(false);

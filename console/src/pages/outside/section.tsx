@@ -3,10 +3,11 @@ import { Link2 } from "lucide-react";
 import { outside } from "../../lib/outside";
 import { Button, Notice } from "../../ui";
 import { State } from "./state";
+import { key } from "../../lib/query-keys";
 
 /** In the facts of something: the links and intakes of it, and the way to make one. */
 export function OutsideSection({ node, onMore }: { node: number; onMore: () => void }) {
-  const found = useQuery({ queryKey: ["openings", node], queryFn: () => outside.openings({ node }) });
+  const found = useQuery({ queryKey: key("openings", node), queryFn: () => outside.openings({ node }) });
   const live = (found.data?.openings ?? []).filter((o) => o.state !== "ended");
   return (
     <section aria-label="Links and intakes" className="mt-5 text-[14.5px]">

@@ -5,6 +5,7 @@ import { outside, type Opening, type OpeningSet } from "../../lib/outside";
 import { count, exactly, shortDay, size, when } from "../../lib/show";
 import { Button, Field, IconButton, Notice, useToast } from "../../ui";
 import { canWords, State } from "./state";
+import { key } from "../../lib/query-keys";
 
 /** One link or intake: its address, how it stands, and what can be done with it. */
 export function OpeningShown({
@@ -25,7 +26,8 @@ export function OpeningShown({
   const change = useMutation({
     mutationFn: (set: OpeningSet) => outside.change(opening.id, set),
     onSuccess: async () => {
-      await Promise.all(["openings", "given"].map((key) => queries.invalidateQueries({ queryKey: [key] })));
+      await queries.invalidateQueries({ queryKey: key("openings") });
+      await queries.invalidateQueries({ queryKey: key("given") });
     },
     onError: (e) => toast.refuse(e),
   });
@@ -120,9 +122,9 @@ export function OpeningShown({
         {opening.largest_file && ` Files up to ${size(opening.largest_file)}.`}
         {opening.largest_all && ` A delivery up to ${size(opening.largest_all)}.`}
       </p>
-      {opening.coming > 0 && (
+      {opening.coming !== undefined && opening.coming > 0 && (
         <p className="text-muted">
-          {count(opening.coming, "upload")} under way, {size(opening.coming_bytes)} of{" "}
+          {count(opening.coming, "upload")} under way, {size(opening.coming_bytes ?? 0)} of{" "}
           {opening.coming === 1 ? "it" : "them"} here. They end with it.
         </p>
       )}

@@ -20,6 +20,7 @@ import { pageOf } from "../../lib/place";
 import { FileIcon } from "../../ui";
 import { useTheme } from "../../ui/theme";
 import { folderOf } from "../found-list";
+import { key } from "../../lib/query-keys";
 
 const line = "flex cursor-pointer items-center gap-3 rounded-md px-3 py-2 data-[selected=true]:bg-gold-wash";
 
@@ -37,9 +38,9 @@ export default function Palette({
   const wanted = useDeferredValue(text.trim());
   const [, go] = useLocation();
   const { theme, toggle } = useTheme();
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const shelves = useQuery({ queryKey: key("shelves"), queryFn: api.shelves });
   const found = useQuery({
-    queryKey: ["found", wanted],
+    queryKey: key("found", wanted),
     queryFn: () => api.find(wanted),
     enabled: wanted.length > 0,
     placeholderData: keepPreviousData,

@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState, type FormEvent } from "react";
 import { api, onProofNeeded, Refusal, type Proving } from "../../lib/api";
-import { canPasskey, usePasskey } from "../../lib/passkeys";
+import { canPasskey, withPasskey } from "../../lib/passkeys";
 import { Button, Dialog, DialogActions, Field } from "../../ui";
 
 /** Asks for the password once more when something that matters needs it; what was begun goes on. What changes how one
@@ -15,10 +15,10 @@ export function Proof() {
   const answer = useRef<(given: boolean) => void>(undefined);
   useEffect(() => {
     onProofNeeded(
-      (wanted) =>
+      (needs) =>
         new Promise((resolve) => {
           answer.current = resolve;
-          setWanted(wanted);
+          setWanted(needs);
           setPassword("");
           setCode("");
           setRefusal(undefined);
@@ -57,7 +57,7 @@ export function Proof() {
   const passkey = () =>
     prove(async () => {
       const { ticket, options } = await api.askProof();
-      await api.prove({ password, ticket, passkey: await usePasskey(options) });
+      await api.prove({ password, ticket, passkey: await withPasskey(options) });
     });
   return (
     <Dialog

@@ -2,10 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Me } from "../../lib/api";
 import { Empty, Frame, Loading, Notice } from "../../ui";
 import { FoundList } from "../found-list";
+import { key } from "../../lib/query-keys";
 
 /** The files changed last, wherever they are. */
 export default function RecentPage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
-  const recent = useQuery({ queryKey: ["recent"], queryFn: api.recent });
+  const recent = useQuery({ queryKey: key("recent"), queryFn: api.recent });
   return (
     <Frame {...frame} heading={<h1 className="font-bold">Changed lately</h1>}>
       <div className="px-8 pb-10 max-sm:px-3">

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Ban, Globe, User, Users, X } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
-import { api, Refusal, type Gives, type Grant, type Reach } from "../../lib/api";
+import { api, Refusal, sayingOf, type Gives, type Grant, type Reach } from "../../lib/api";
 import { dayOf, endOfDay } from "../../lib/days";
 import { count, exactly, shortDay } from "../../lib/show";
 import {
@@ -18,6 +18,7 @@ import {
   Notice,
   useToast,
 } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** What each level means, as one says it. */
 export const mayWords: Record<Gives, string> = {
@@ -38,9 +39,9 @@ const levels: [Gives, string][] = [
 
 /** Who can reach something: a few lines, and the way to more. */
 export function ReachSection({ node, onMore }: { node: number; onMore: () => void }) {
-  const why = useQuery({ queryKey: ["why", node], queryFn: () => api.why(node) });
+  const why = useQuery({ queryKey: key("why", node), queryFn: () => api.why(node) });
   const manages = why.data?.level === "manage";
-  const reach = useQuery({ queryKey: ["reach", node], queryFn: () => api.reach(node), enabled: manages });
+  const reach = useQuery({ queryKey: key("reach", node), queryFn: () => api.reach(node), enabled: manages });
   return (
     <section aria-label="Who can reach it" className="mt-5 text-[14.5px]">
       <h3 className="mb-1 font-semibold text-muted">Who can reach it</h3>
@@ -104,16 +105,16 @@ export function RightsDialog({
   onClose: () => void;
 }) {
   const queries = useQueryClient();
-  const reach = useQuery({ queryKey: ["reach", node], queryFn: () => api.reach(node) });
-  const welcome = useQuery({ queryKey: ["welcome"], queryFn: api.welcome });
+  const reach = useQuery({ queryKey: key("reach", node), queryFn: () => api.reach(node) });
+  const welcome = useQuery({ queryKey: key("welcome"), queryFn: api.welcome });
   const administrator = welcome.data?.me?.role === "administrator";
-  const who = useQuery({ queryKey: ["who", node], queryFn: () => api.who(node) });
+  const who = useQuery({ queryKey: key("who", node), queryFn: () => api.who(node) });
   const toast = useToast();
   const fresh = () =>
     Promise.all([
-      queries.invalidateQueries({ queryKey: ["reach"] }),
-      queries.invalidateQueries({ queryKey: ["who"] }),
-      queries.invalidateQueries({ queryKey: ["entries"] }),
+      queries.invalidateQueries({ queryKey: key("reach") }),
+      queries.invalidateQueries({ queryKey: key("who") }),
+      queries.invalidateQueries({ queryKey: key("entries") }),
     ]);
   const change = useMutation({
     mutationFn: (g: { to: string; can: Gives; until?: string; message?: string }) => api.give(node, g),
@@ -354,7 +355,7 @@ function GiveForm({
   onGive: (g: { to: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
   onInvite: (g: { mail: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
 }) {
-  const people = useQuery({ queryKey: ["people"], queryFn: api.people });
+  const people = useQuery({ queryKey: key("people"), queryFn: api.people });
   const [to, setTo] = useState("");
   const [can, setCan] = useState<Gives>("view");
   const [until, setUntil] = useState("");
@@ -381,7 +382,7 @@ function GiveForm({
       setMessage("");
       setRefusal(undefined);
     } catch (problem) {
-      setRefusal(problem instanceof Refusal ? `${problem.message} ${problem.remedy}` : String(problem));
+      setRefusal(sayingOf(problem));
     }
   };
   return (

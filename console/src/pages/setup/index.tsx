@@ -3,6 +3,7 @@ import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal } from "../../lib/api";
 import { Bare, Button, Field } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** The first administrator, with the code from the address that the service printed. */
 export default function SetUpPage() {
@@ -16,12 +17,12 @@ export default function SetUpPage() {
     mutationFn: () => api.setUp({ code, sign_in: signIn, display_name: name, password }),
     onSuccess: async () => {
       go("/");
-      await queries.refetchQueries({ queryKey: ["welcome"] });
+      await queries.refetchQueries({ queryKey: key("welcome") });
     },
   });
   const refusal = making.error instanceof Refusal ? making.error : undefined;
-  const about = (code: string) =>
-    refusal?.code === code ? `${refusal.message} ${refusal.remedy}` : undefined;
+  const about = (which: string) =>
+    refusal?.code === which ? `${refusal.message} ${refusal.remedy}` : undefined;
   const known = ["sign_in_name_cannot_be", "password_refused"];
   const submit = (e: FormEvent) => {
     e.preventDefault();

@@ -9,6 +9,7 @@ import { Face, IconButton, useToast } from "../../ui";
 import { Editor } from "../folder/editor";
 import { Look } from "../folder/preview";
 import { mayWords } from "../rights";
+import { key } from "../../lib/query-keys";
 
 /** What one was given below the top of a shelf: it stands by itself, with who gave it. */
 export function Given({ given }: { given: GivenPlace[] }) {
@@ -19,7 +20,7 @@ export function Given({ given }: { given: GivenPlace[] }) {
   const back = useMutation({
     mutationFn: (g: GivenPlace) => api.endGrant(g.grant!),
     onSuccess: async (_, g) => {
-      await queries.invalidateQueries({ queryKey: ["shelves"] });
+      await queries.invalidateQueries({ queryKey: key("shelves") });
       toast.say(`"${g.node.name}" is no longer given to you.`);
     },
     onError: (e) => toast.refuse(e),
@@ -88,7 +89,7 @@ export function Given({ given }: { given: GivenPlace[] }) {
         <Editor
           node={editing}
           onClose={() => setEditing(undefined)}
-          onDone={() => queries.invalidateQueries({ queryKey: ["shelves"] })}
+          onDone={() => queries.invalidateQueries({ queryKey: key("shelves") })}
         />
       )}
     </section>

@@ -9,6 +9,7 @@ import { count, countInWords, exactly, size, when } from "../../lib/show";
 import { Given } from "./given";
 import { NextSteps } from "./next-steps";
 import { Button, Dialog, DialogActions, Face, Field, Frame, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 interface Props {
   frame: { me: Me; onSignOut: () => void };
@@ -23,7 +24,7 @@ const mayDo = {
 
 /** The first page: each shelf as a board, with the things on it that moved last. */
 export function ShelvesPage({ frame }: Props) {
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const shelves = useQuery({ queryKey: key("shelves"), queryFn: api.shelves });
   const [making, setMaking] = useState(false);
   return (
     <Frame {...frame} heading={<span className="font-bold">Shelves</span>}>
@@ -62,7 +63,7 @@ export function ShelvesPage({ frame }: Props) {
                 <Board key={shelf.id} shelf={shelf} />
               ))}
             </ul>
-            <Given given={shelves.data.given} />
+            <Given given={shelves.data.given ?? []} />
           </>
         )}
         <NewShelf open={making} onClose={() => setMaking(false)} />
@@ -155,7 +156,7 @@ function NewShelf({ open, onClose }: { open: boolean; onClose: () => void }) {
   const making = useMutation({
     mutationFn: () => api.makeShelf(name, everyone),
     onSuccess: async (shelf) => {
-      await queries.invalidateQueries({ queryKey: ["shelves"] });
+      await queries.invalidateQueries({ queryKey: key("shelves") });
       toast.say(`Made the shelf "${shelf.title}".`);
       setName("");
       onClose();

@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { Link } from "wouter";
 import { api, type Shelf } from "../../lib/api";
 import { IconButton } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 const kept = "attic-next-steps-over";
 
@@ -11,11 +12,11 @@ const kept = "attic-next-steps-over";
 export function NextSteps({ shelves }: { shelves: Shelf[] }) {
   const [over, setOver] = useState(() => localStorage.getItem(kept) !== null);
   const accounts = useQuery({
-    queryKey: ["accounts", "first"],
+    queryKey: key("accounts", "first"),
     queryFn: () => api.accounts({ limit: 2 }),
     enabled: !over,
   });
-  const devices = useQuery({ queryKey: ["devices"], queryFn: api.devices, enabled: !over });
+  const devices = useQuery({ queryKey: key("devices"), queryFn: api.devices, enabled: !over });
   if (over || !accounts.data || !devices.data) return null;
   const files = shelves.some((s) => s.sums.files > 0);
   const people = accounts.data.total > 1;

@@ -2,8 +2,9 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { KeyRound } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { api, Refusal } from "../../lib/api";
-import { canPasskey, usePasskey } from "../../lib/passkeys";
+import { canPasskey, withPasskey } from "../../lib/passkeys";
 import { Bare, Button, Field } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** Signing in: the password, then the second factor where there is one. The page asked for follows. */
 export function SignInPage({ domains, organisation }: { domains: string[]; organisation: string }) {
@@ -14,7 +15,7 @@ export function SignInPage({ domains, organisation }: { domains: string[]; organ
   const [joining, setJoining] = useState(false);
   const asking = useMutation({
     mutationFn: () => api.signIn({ sign_in: signIn, password }),
-    onSuccess: () => queries.refetchQueries({ queryKey: ["welcome"] }),
+    onSuccess: () => queries.refetchQueries({ queryKey: key("welcome") }),
     onError: (e) => {
       setPassword("");
       if (e instanceof Refusal && e.ticket) setSecond(e);
@@ -76,7 +77,7 @@ export function SignInPage({ domains, organisation }: { domains: string[]; organ
 
 function SecondStep({ ticket, factors, onBack }: { ticket: string; factors: string[]; onBack: () => void }) {
   const queries = useQueryClient();
-  const key = canPasskey && factors.includes("passkey");
+  const hasPasskey = canPasskey && factors.includes("passkey");
   const codes = factors.includes("codes");
   const [recovery, setRecovery] = useState(false);
   const [code, setCode] = useState("");
@@ -84,9 +85,9 @@ function SecondStep({ ticket, factors, onBack }: { ticket: string; factors: stri
     mutationFn: async (by: "code" | "passkey") => {
       if (by === "code") return api.secondStep({ ticket, code: code.trim() });
       const { options } = await api.askPasskey(ticket);
-      return api.secondStep({ ticket, passkey: await usePasskey(options) });
+      return api.secondStep({ ticket, passkey: await withPasskey(options) });
     },
-    onSuccess: () => queries.refetchQueries({ queryKey: ["welcome"] }),
+    onSuccess: () => queries.refetchQueries({ queryKey: key("welcome") }),
     onError: () => setCode(""),
   });
   const refusal = proving.error instanceof Refusal ? proving.error : undefined;
@@ -105,7 +106,7 @@ function SecondStep({ ticket, factors, onBack }: { ticket: string; factors: stri
             : "Type the code that your authenticator shows now."
           : "Use the passkey of this account."}
       </p>
-      {key && !recovery && (
+      {hasPasskey && !recovery && (
         <Button
           look={codes ? "plain" : "primary"}
           className="mb-4"

@@ -10,6 +10,7 @@ import { Growth } from "./growth";
 import { LetGoByRules } from "./let-go";
 import { Quotas } from "./quotas";
 import { Treemap } from "./treemap";
+import { key } from "../../lib/query-keys";
 
 /** Where one's own space went. */
 export default function SpacePage({ frame }: { frame: { me: Me; onSignOut: () => void } }) {
@@ -24,7 +25,7 @@ export default function SpacePage({ frame }: { frame: { me: Me; onSignOut: () =>
 
 /** Where the space went: for administrators everything, for others the shelves that they own. */
 export function SpaceView({ administrator }: { administrator: boolean }) {
-  const space = useQuery({ queryKey: ["space"], queryFn: kept.space });
+  const space = useQuery({ queryKey: key("space"), queryFn: kept.space });
   if (space.isPending) return <Loading />;
   if (space.isError) return <Notice error={space.error} retry={() => void space.refetch()} />;
   const { held, days, stored } = space.data;
@@ -126,7 +127,7 @@ function Map({ space }: { space: Space }) {
   const [, go] = useLocation();
   const here = way.at(-1);
   const inside = useQuery({
-    queryKey: ["folder space", here?.node],
+    queryKey: key("folder space", here?.node),
     queryFn: () => kept.folderSpace(here!.node),
     enabled: here !== undefined,
   });

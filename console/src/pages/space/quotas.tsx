@@ -5,12 +5,13 @@ import { kept } from "../../lib/kept";
 import type { Quota } from "../../lib/past";
 import { size } from "../../lib/show";
 import { Button, Chip, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 const written = (bytes?: number) => (bytes === undefined ? "" : size(bytes).replace(/\.0+ /, " "));
 
 /** Every line that something may not pass, and how full it is. */
 export function Quotas() {
-  const found = useQuery({ queryKey: ["quotas"], queryFn: kept.quotas });
+  const found = useQuery({ queryKey: key("quotas"), queryFn: kept.quotas });
   const [open, setOpen] = useState<Quota>();
   const [of, setOf] = useState(false);
   return (

@@ -55,7 +55,7 @@ function lay(sorted: Piece[], width: number) {
 /** Everything in one picture: each thing as large as what it holds, its history shaded. */
 export function Treemap({ pieces, label }: { pieces: Piece[]; label: string }) {
   const [ref, width] = useWidth<HTMLDivElement>(700);
-  const sorted = pieces.filter((p) => p.bytes > 0).sort((a, b) => b.bytes - a.bytes);
+  const sorted = pieces.filter((p) => p.bytes > 0).toSorted((a, b) => b.bytes - a.bytes);
   const laid = lay(sorted, width);
   return (
     <div ref={ref} role="group" aria-label={label} className="relative" style={{ height }}>

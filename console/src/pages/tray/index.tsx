@@ -97,7 +97,7 @@ function pace(now: Snapshot): string {
 function Lines({ now }: { now: Snapshot }) {
   const lines = now.all
     .filter((s) => (s.state !== "done" && s.state !== "same") || now.all.length <= most)
-    .sort((a, b) => order[a.state] - order[b.state] || a.id - b.id);
+    .toSorted((a, b) => order[a.state] - order[b.state] || a.id - b.id);
   return (
     <ul className="max-h-64 overflow-y-auto px-4 pb-2" tabIndex={0} aria-label="Files being sent">
       {now.unfinished.map((u) => (

@@ -3,6 +3,7 @@ import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal } from "../../lib/api";
 import { Bare, Button, Loading, NewPassword } from "../../ui";
+import { key } from "../../lib/query-keys";
 
 /** Choosing a password by an invitation, and a short welcome. */
 export default function WelcomePage() {
@@ -11,7 +12,7 @@ export default function WelcomePage() {
   const [secret] = useState(window.location.hash.slice(1));
   const [password, setPassword] = useState("");
   const invited = useQuery({
-    queryKey: ["invitation", secret],
+    queryKey: key("invitation", secret),
     queryFn: () => api.lookAtInvitation(secret),
     retry: false,
     staleTime: Infinity,
