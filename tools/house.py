@@ -26,8 +26,8 @@ LONGEST_FUNCTION = 100
 # Files that need each other in a round, inside one folder.
 LARGEST_CIRCLE = 8
 # Files and functions that are longer still; none is added.
-LONG_FILES = 16
-LONG_FUNCTIONS = 19
+LONG_FILES = 2
+LONG_FUNCTIONS = 16
 
 
 def code(text):
@@ -130,9 +130,9 @@ def functions(text):
 
 
 def sources():
-    for place in ("crates", "demo", "console/src"):
+    for place in ("crates", "demo", "console/src", "console/tests"):
         for path in sorted((ROOT / place).rglob("*")):
-            if path.suffix in (".rs", ".ts", ".tsx") and "node_modules" not in path.parts:
+            if path.suffix in (".rs", ".ts", ".tsx") and "node_modules" not in path.parts and path.name != "api-types.ts":
                 yield path
 
 

@@ -139,7 +139,7 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
 const refreshed = new Map<string, number>();
 
 /** Reads anew what changes touch. */
-function touch(queries: QueryClient, changes: Heard[]) {
+export function touch(queries: QueryClient, changes: Heard[]) {
   const folders = new Set<number>();
   const nodes = new Set<number>();
   for (const { change, from } of changes) {

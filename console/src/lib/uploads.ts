@@ -223,8 +223,9 @@ class Uploads {
       return;
     }
     if (refusal.status === 0 || refusal.status === 502 || refusal.status === 503) {
-      // The line broke: wait for it, then go on.
+      // The line broke: wait for it, then go on. Nobody knows whether it arrived: the folder is looked at again.
       s.state = "waiting";
+      this.folders.clear();
       if (s.file.size < large) s.sent = 0;
       if (!this.offline) {
         this.offline = true;

@@ -371,117 +371,6 @@ pub struct Activity {
     pub turns: Vec<Turn>,
 }
 
-/// A shelf, with what stands on it.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Shelf {
-    /// Its id.
-    pub id: i64,
-    /// Its name in paths: `home`, or the shelf's name.
-    pub name: String,
-    /// Its name for people.
-    pub title: String,
-    /// `home` or `shared`.
-    pub kind: String,
-    /// The folder at its top.
-    pub root: i64,
-    /// What the caller may do: view, add, edit or manage.
-    pub level: String,
-    /// Who may enter: `you alone`, or names.
-    pub people: String,
-    /// What it is for.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub note: String,
-    /// How many bytes it may hold.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub quota: Option<u64>,
-    /// What is on it.
-    pub sums: Sums,
-    /// When something on it changed last.
-    pub changed: String,
-    /// The files changed last, newest first.
-    pub latest: Vec<Node>,
-}
-
-/// The shelves that the caller may enter.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Shelves {
-    /// The caller's own first.
-    pub shelves: Vec<Shelf>,
-    /// What was given to the caller below the top of a shelf, by name.
-    #[serde(default)]
-    pub given: Vec<GivenPlace>,
-    /// Free bytes of the disk; 0 for guests.
-    pub disk_free: u64,
-    /// Its size in bytes; 0 for guests.
-    pub disk_total: u64,
-}
-
-/// A new shared shelf.
-#[derive(Clone, Default, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewShelf {
-    /// Its name, also its folder's on the disk.
-    pub name: String,
-    /// Who else may enter, beside its owners.
-    #[serde(default)]
-    pub people: Vec<ShelfPerson>,
-    /// What it is for.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub note: String,
-    /// The sign-in names of its owners; its maker if none is named.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub owners: Vec<String>,
-    /// How much it may hold: `20 GiB`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub quota: Option<String>,
-}
-
-/// Who may enter a shelf.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ShelfPerson {
-    /// `account:NAME`, `group:NAME` or `everyone`.
-    pub to: String,
-    /// view, add, edit or manage.
-    pub level: String,
-}
-
-/// Something that changed on a shelf.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Change {
-    /// `changed`; `removed`; `arrived`: a folder with all beneath, expand it by listing; `left`: gone
-    /// to another shelf with all beneath.
-    pub what: String,
-    /// The moment of the change.
-    pub moment: String,
-    /// The node in the state that began or ended.
-    pub node: Node,
-}
-
-/// Changes since a moment.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Changes {
-    /// Oldest first.
-    pub changes: Vec<Change>,
-    /// Ask from this moment next.
-    pub upto: String,
-    /// Whether there are more already.
-    pub more: bool,
-}
-
-/// Which changes.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields, default)]
-#[into_params(parameter_in = Query)]
-pub struct ChangesQuery {
-    /// The token of the moment after which to tell; from the beginning if it is not given.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-    /// 1 to 1000; 500 if it is not given.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub limit: Option<usize>,
-}
-
 /// Signing in.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -633,14 +522,19 @@ pub struct Found {
 mod kept;
 mod openings;
 mod people;
+pub mod refusals;
 mod rights;
+mod rollbacks;
 mod rules;
+mod shelves;
 mod signing;
 mod transfers;
 pub use kept::*;
 pub use openings::*;
 pub use people::*;
 pub use rights::*;
+pub use rollbacks::*;
 pub use rules::*;
+pub use shelves::*;
 pub use signing::*;
 pub use transfers::*;

@@ -26,7 +26,7 @@
 //! - [`dav`]: WebDAV's headers and bodies. [`locks`]: who may change what while somebody holds a lock.
 //! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
 //! - [`size`]: sizes as people read them. [`table`]: CSV
-//!   without formulas. [`looks`]: colours, and what can be read on them.
+//!   without formulas. [`contrast`]: colours, and what can be read on them.
 //!
 //! What it promises: no function here panics on any input, and none depends on anything
 //! but its arguments.
@@ -36,6 +36,7 @@
 pub mod chunking;
 pub mod collate;
 pub mod conditions;
+pub mod contrast;
 pub mod cursor;
 pub mod dav;
 pub mod delta;
@@ -48,7 +49,6 @@ pub mod intake;
 pub mod interval;
 pub mod keeping;
 pub mod locks;
-pub mod looks;
 pub mod mass;
 pub mod name;
 pub mod openings;

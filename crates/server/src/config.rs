@@ -333,7 +333,7 @@ pub fn read(
     }
     let colour = match of("organisation_colour").as_str() {
         "" => None,
-        text => Some(yellow_attic_core::looks::read_colour(text).ok_or_else(|| {
+        text => Some(yellow_attic_core::contrast::read_colour(text).ok_or_else(|| {
             wrong("organisation_colour", "not a colour", "Write it like #F5B916, or leave it out.")
         })?),
     };

@@ -2,7 +2,7 @@
 //! says which are right, and OPTIONS tells the same (RFC 9110, sections 9.3.7 and 15.5.6).
 
 use crate::console;
-use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::{Method, StatusCode, header};
@@ -175,17 +175,14 @@ fn refused(request: &HttpRequest) -> HttpResponse {
                     "Files are under /dav/SHELF/PATH (WebDAV) and /api/v1/files/SHELF/PATH.",
                 ),
             };
-            let refusal = Refusal::new(404, "no_such_route", "No such address", detail, remedy);
+            let refusal = refusals::NO_SUCH_ROUTE.with(detail, remedy);
             actix_web::ResponseError::error_response(&refusal)
         }
     }
 }
 
 fn wrong_method(request: &HttpRequest, allow: &str) -> HttpResponse {
-    let refusal = Refusal::new(
-        405,
-        "method_not_allowed",
-        "Not by this method",
+    let refusal = refusals::METHOD_NOT_ALLOWED.with(
         &format!("{} is not done here; nothing was changed.", request.method()),
         &format!("This address takes {allow}."),
     );

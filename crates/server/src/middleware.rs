@@ -3,6 +3,7 @@
 use crate::http::encoding::takes_gzip;
 use crate::http::lines::Paced;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::public_address as public;
 use crate::methods;
 use crate::state::State;
@@ -127,11 +128,8 @@ pub fn without_body(response: ServiceResponse<BoxBody>) -> ServiceResponse<BoxBo
 }
 
 pub fn cut_address() -> Refusal {
-    Refusal::bad(
-        "address_has_fragment",
-        "The address of a request has no fragment; what it means is not what would be done.",
-        "Leave out # and what follows, or send # as %23.",
-    )
+    refusals::ADDRESS_HAS_FRAGMENT
+        .of("The address of a request has no fragment; what it means is not what would be done.")
 }
 
 /// From this size on an answer is worth compressing, in bytes.

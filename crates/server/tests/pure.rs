@@ -178,3 +178,19 @@ mod description {
         assert!(differ.is_empty(), "run ./dev types: {differ:?} are described otherwise now");
     }
 }
+
+mod console {
+    #[test]
+    fn the_consoles_own_units_hold() {
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console");
+        let run = std::process::Command::new("npm")
+            .args(["run", "-s", "test"])
+            .current_dir(folder)
+            .output()
+            .unwrap();
+        let said =
+            format!("{}{}", String::from_utf8_lossy(&run.stdout), String::from_utf8_lossy(&run.stderr));
+        assert!(run.status.success(), "{said}");
+        assert!(said.contains("Tests") && !said.contains("no tests"), "{said}");
+    }
+}

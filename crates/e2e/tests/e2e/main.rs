@@ -20,6 +20,7 @@ mod hidden;
 mod history;
 mod looking_back;
 mod people;
+mod refusals;
 mod rights;
 mod standards;
 mod strangers;

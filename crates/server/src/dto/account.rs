@@ -6,9 +6,10 @@ use crate::state::State;
 use crate::state::sessions::Who;
 use yellow_attic_api as api;
 use yellow_attic_store::fs::disk::hex;
-use yellow_attic_store::people::accounts::{Account, Device};
+use yellow_attic_store::people::accounts::Account;
 use yellow_attic_store::people::second_factor::Factor;
 use yellow_attic_store::people::sessions::Session;
+use yellow_attic_store::people::sign_ins::Device;
 
 /// Who is signed in, as the pages show it.
 pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {

@@ -1,6 +1,7 @@
 //! Accounts and groups, as somebody may know them.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use std::collections::{HashMap, HashSet};
@@ -62,11 +63,7 @@ impl Directory {
             None if word == "everyone" => Ok(Subject::Everyone),
             Some(("account", name)) => self.account(name).map(Subject::Account),
             Some(("group", name)) => self.group(name).map(|g| Subject::Group(g.id)),
-            _ => Err(Refusal::bad(
-                "subject_malformed",
-                &format!("\"{word}\" names nobody."),
-                "Write account:NAME, group:NAME or everyone.",
-            )),
+            _ => Err(refusals::SUBJECT_MALFORMED.of(&format!("\"{word}\" names nobody."))),
         }
     }
 
@@ -99,7 +96,7 @@ impl Directory {
 }
 
 pub fn nobody(detail: &str) -> Refusal {
-    Refusal::new(404, "nobody", "Nobody of that name", detail, "Look it up in the list of people and groups.")
+    refusals::NOBODY.of(detail)
 }
 
 /// The accounts that the caller may see in lists of people: by rule, and for guests only those who

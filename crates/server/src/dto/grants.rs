@@ -2,6 +2,7 @@
 
 use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -15,13 +16,7 @@ use yellow_attic_store::{Actor, Row};
 
 /// Reads a level or deny.
 pub fn gives(word: &str) -> Result<Gives, Refusal> {
-    Gives::from_word(word).ok_or_else(|| {
-        Refusal::bad(
-            "level_unknown",
-            &format!("\"{word}\" is no level."),
-            "Choose view, add, edit, manage or deny.",
-        )
-    })
+    Gives::from_word(word).ok_or_else(|| refusals::LEVEL_UNKNOWN.of(&format!("\"{word}\" is no level.")))
 }
 
 /// The paths of the nodes on a way, as far as the caller sees upwards.

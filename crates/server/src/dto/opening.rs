@@ -2,6 +2,7 @@
 
 use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
 use crate::identity::passwords::hash_password;
 use crate::state::State;
@@ -104,7 +105,7 @@ pub async fn to_api(
 
 pub fn kind(word: &str) -> Result<Kind, Refusal> {
     Kind::from_word(word).ok_or_else(|| {
-        Refusal::bad("word_unknown", &format!("kind={word} is unknown."), "Choose link or intake.")
+        refusals::WORD_UNKNOWN.with(&format!("kind={word} is unknown."), "Choose link or intake.")
     })
 }
 
@@ -123,7 +124,7 @@ pub async fn set_of(who: &Who, set: &api::OpeningSet) -> Result<Set, Refusal> {
             let demands = password::Demands { length: 8, strength: 2 };
             password::check(text, &who.account.sign_in, &[], demands).map_err(|e| {
                 let said = crate::http::words::capital(&e.to_string());
-                Refusal::bad("password_refused", &format!("{said}."), &e.remedy())
+                refusals::PASSWORD_REFUSED.with(&format!("{said}."), &e.remedy())
             })?;
             let text = text.to_string();
             Some(web::block(move || hash_password(&text)).await.map_err(|_| StoreError::Stopping)??)
@@ -135,8 +136,7 @@ pub async fn set_of(who: &Who, set: &api::OpeningSet) -> Result<Set, Refusal> {
             .as_deref()
             .map(|word| {
                 Can::from_word(word).ok_or_else(|| {
-                    Refusal::bad(
-                        "level_unknown",
+                    refusals::LEVEL_UNKNOWN.with(
                         &format!("\"{word}\" is nothing that a link lets do."),
                         "Choose view, download, add or edit.",
                     )

@@ -1,15 +1,10 @@
 //! Quotas.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use yellow_attic_core::people::read_quota;
 
 /// Reads a quota.
 pub fn quota(text: &str) -> Result<Option<u64>, Refusal> {
-    read_quota(text).ok_or_else(|| {
-        Refusal::bad(
-            "size_malformed",
-            &format!("\"{text}\" is no size."),
-            "Write it like 20 GiB or 500 MiB, or none.",
-        )
-    })
+    read_quota(text).ok_or_else(|| refusals::SIZE_MALFORMED.of(&format!("\"{text}\" is no size.")))
 }

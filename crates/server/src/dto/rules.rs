@@ -2,6 +2,7 @@
 
 use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use yellow_attic_api as api;
 use yellow_attic_core::rules::{Door, EVERYONE, Rule, Rules, Scope, Value};
@@ -32,11 +33,7 @@ pub fn read_scope(state: &State, all: &Directory, text: &str) -> Result<Scope, R
             let shelf = shelf.ok_or_else(|| Refusal::not_found(&format!("The shared shelf \"{name}\"")))?;
             Ok(Scope::Shelf(shelf.id))
         }
-        _ => Err(Refusal::bad(
-            "scope_malformed",
-            &format!("\"{text}\" is no scope."),
-            "Write service, organisation, group:NAME or shelf:NAME.",
-        )),
+        _ => Err(refusals::SCOPE_MALFORMED.of(&format!("\"{text}\" is no scope."))),
     }
 }
 
@@ -68,13 +65,8 @@ pub fn to_api(state: &State, all: &Directory, rules: &Rules, rule: Rule) -> api:
 pub fn read_rule(name: &str) -> Result<Rule, Refusal> {
     Rule::from_word(name).ok_or_else(|| {
         let known: Vec<_> = Rule::ALL.iter().map(|r| r.word()).collect();
-        Refusal::new(
-            404,
-            "no_such_rule",
-            "No such rule",
-            &format!("There is no rule \"{name}\"."),
-            &format!("There are: {}.", known.join(", ")),
-        )
+        refusals::NO_SUCH_RULE
+            .with(&format!("There is no rule \"{name}\"."), &format!("There are: {}.", known.join(", ")))
     })
 }
 
@@ -89,13 +81,9 @@ pub fn check_way_in(all: &Directory, state: &State, after: &Rules) -> Result<(),
     };
     match all.accounts.values().any(enters) {
         true => Ok(()),
-        false => Err(Refusal::new(
-            409,
-            "locks_everybody_out",
-            "Nobody could open it again",
-            "After this, no administrator could open the console.",
-            "Leave the console open to at least one administrator.",
-        )),
+        false => {
+            Err(refusals::LOCKS_EVERYBODY_OUT.of("After this, no administrator could open the console."))
+        }
     }
 }
 
@@ -105,11 +93,8 @@ pub fn check_groups(all: &Directory, rule: Rule, value: Option<&Value>) -> Resul
     for word in words.iter().filter(|w| *w != EVERYONE) {
         let known = &all.group(word)?.name;
         if known != word {
-            return Err(Refusal::bad(
-                "group_spelled_otherwise",
-                &format!("The group is written \"{known}\", not \"{word}\"."),
-                "Write it as it is written there.",
-            ));
+            return Err(refusals::GROUP_SPELLED_OTHERWISE
+                .of(&format!("The group is written \"{known}\", not \"{word}\".")));
         }
     }
     Ok(())

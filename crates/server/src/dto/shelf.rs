@@ -3,6 +3,7 @@
 use crate::dto::directory::Directory;
 use crate::dto::node;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use yellow_attic_api as api;
@@ -15,11 +16,7 @@ pub fn shelf_name(text: &str) -> Result<Name, Refusal> {
     let name = Name::new(text.trim()).map_err(yellow_attic_store::StoreError::from)?;
     let taken = ["home", GIVEN].contains(&name.as_str()) || RESERVED.contains(&name.as_str());
     if taken || name.as_str().contains(':') {
-        return Err(Refusal::bad(
-            "shelf_name_cannot_be",
-            "A shelf cannot be named \"home\", \"given\", \".person\" or \".states\", and its name cannot contain \":\".",
-            "Choose another name: it stands before the colon in paths.",
-        ));
+        return Err(refusals::SHELF_NAME_CANNOT_BE.of("A shelf cannot be named \"home\", \"given\", \".person\" or \".states\", and its name cannot contain \":\"."));
     }
     Ok(name)
 }

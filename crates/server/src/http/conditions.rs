@@ -1,6 +1,7 @@
 //! What requests demand of what stands there: the conditional headers of RFC 9110, section 13, and If-Range.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use actix_web::HttpRequest;
 use actix_web::http::{Method, header};
 use yellow_attic_core::conditions::{Conditions, Tags, parse_tags, parse_tags_weakly};
@@ -30,11 +31,7 @@ pub fn of_write(request: &HttpRequest) -> Result<Conditions, Refusal> {
         false => Ok(None),
         true => match text(request, &name).as_deref().and_then(parse) {
             Some(tags) => Ok(Some(tags)),
-            None => Err(Refusal::bad(
-                "condition_malformed",
-                &format!("The header {name} is malformed."),
-                "Send an ETag as it was given, with its quotes, or *.",
-            )),
+            None => Err(refusals::CONDITION_MALFORMED.of(&format!("The header {name} is malformed."))),
         },
     };
     Ok(Conditions {

@@ -8,6 +8,7 @@ pub mod listener;
 pub mod patience;
 pub mod problem;
 pub mod qr;
+pub mod refusals;
 pub mod times;
 pub mod tls;
 pub mod words;

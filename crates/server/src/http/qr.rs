@@ -1,12 +1,12 @@
 //! Addresses as QR codes.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 
 /// A QR code as SVG: dark on white in both themes, with the quiet zone that readers need.
 pub fn qr(text: &str) -> Result<String, Refusal> {
-    let code = qrcode::QrCode::new(text.as_bytes()).map_err(|_| {
-        Refusal::bad("too_long_for_a_code", "The text is too long for a code.", "Copy it instead.")
-    })?;
+    let code = qrcode::QrCode::new(text.as_bytes())
+        .map_err(|_| refusals::TOO_LONG_FOR_A_CODE.of("The text is too long for a code."))?;
     Ok(code
         .render::<qrcode::render::svg::Color>()
         .min_dimensions(200, 200)

@@ -1,6 +1,7 @@
 //! Times as they stand outside: RFC 3339, UTC.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use jiff::Timestamp;
 use yellow_attic_core::Moment;
 use yellow_attic_store::Engine;
@@ -23,13 +24,7 @@ pub fn read(text: &str) -> Option<i64> {
 
 /// Reads a time that was sent, or says how to write it.
 pub fn wanted(text: &str) -> Result<i64, Refusal> {
-    read(text).ok_or_else(|| {
-        Refusal::bad(
-            "time_malformed",
-            &format!("\"{text}\" is no RFC 3339 time."),
-            "Write it like 2026-11-02T16:20:00Z.",
-        )
-    })
+    read(text).ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("\"{text}\" is no RFC 3339 time.")))
 }
 
 /// An HTTP date (RFC 9110, section 5.6.7).
@@ -45,10 +40,7 @@ pub async fn moment(engine: &Engine, text: &str) -> Result<Moment, Refusal> {
     }
     match read(text) {
         Some(ms) => Ok(engine.moment_at(ms).await?),
-        None => Err(Refusal::new(
-            400,
-            "time_malformed",
-            "The time is malformed",
+        None => Err(refusals::TIME_MALFORMED.with(
             &format!("\"{text}\" is neither a moment's token nor an RFC 3339 time."),
             "Write it like 2026-11-02T16:20:00Z, or take a moment from a history.",
         )),

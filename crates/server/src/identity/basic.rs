@@ -2,6 +2,7 @@
 //! Cookies do not count: no page of ours, and none of others, can act here in somebody's name.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::from;
 use crate::identity::doors::{check_door, factor_demanded};
 use crate::identity::passwords::{Look, account_of, look_at_password};
@@ -18,14 +19,7 @@ use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::Account;
 
 fn not_signed_in(detail: &str) -> Refusal {
-    Refusal::new(
-        401,
-        "not_signed_in",
-        "Not signed in",
-        detail,
-        "Sign in with your sign-in name and your password. Where a second factor is set or demanded, give a device's \
-         token in the place of the password: connect a computer with yattic connect.",
-    )
+    refusals::NOT_SIGNED_IN.of(detail)
 }
 
 /// Who asks.

@@ -1,6 +1,7 @@
 //! Doors that are closed to an account, and factors that are demanded of it.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use std::collections::BTreeMap;
 use yellow_attic_core::rules::{Door, Rule, Value};
@@ -14,33 +15,21 @@ pub async fn ended(state: &State, token: [u8; 32]) -> Result<Option<Refusal>, Re
 
 /// What is said to whom an alarm has shut out.
 pub fn shut_out(what: &str, alarm: &Alarm) -> Refusal {
-    Refusal::new(
-        403,
-        "shut_out",
-        "Shut out by an alarm",
-        &format!(
+    refusals::SHUT_OUT.of(&format!(
             "{what} at {}, because {} files that had been there before turned to noise or got unknown endings within a short time, as malware would do. Nothing is lost: the states of before are kept.",
             crate::http::times::show(alarm.raised_at),
             alarm.files
-        ),
-        "Look for malware on this computer first; tell the administrator, who sees it on the desk and can roll the files back.",
-    )
+        ))
 }
 
 /// Refuses an account whose door is closed: said only to who has proved who they are.
 pub fn check_door(state: &State, account: &Account, door: Door) -> Result<(), Refusal> {
     let Some(by) = shut(state, account).remove(&door) else { return Ok(()) };
     let way = crate::http::words::capital(door.what());
-    Err(Refusal::new(
-        403,
-        "door_closed",
-        "This door is closed",
-        &format!(
-            "{way} is closed to the account \"{}\" ({by}). The password or token is right.",
-            account.sign_in
-        ),
-        "Ask an administrator to open it, or use another way in.",
-    ))
+    Err(refusals::DOOR_CLOSED.of(&format!(
+        "{way} is closed to the account \"{}\" ({by}). The password or token is right.",
+        account.sign_in
+    )))
 }
 
 /// The doors that are closed to an account, with who says so.

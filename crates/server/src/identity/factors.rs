@@ -1,6 +1,7 @@
 //! The second step of signing in: tickets for it, one-time codes, recovery codes, passkeys.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::secrets::hash_secret;
 use crate::state::tickets::Held;
@@ -29,24 +30,13 @@ fn second_needed(ticket: String, factors: &[Factor]) -> Refusal {
     kinds.sort();
     kinds.dedup();
     kinds.push("recovery".into());
-    Refusal::new(
-        401,
-        "second_factor_needed",
-        "A second factor is needed",
-        "The password is right. This account has a second factor.",
-        "Give a code of the authenticator, use the passkey, or give a recovery code.",
-    )
-    .go_on(ticket, kinds)
+    refusals::SECOND_FACTOR_NEEDED
+        .of("The password is right. This account has a second factor.")
+        .go_on(ticket, kinds)
 }
 
 fn wrong_code() -> Refusal {
-    Refusal::new(
-        401,
-        "wrong_code",
-        "Wrong code",
-        "The code is wrong, is over, or was used already: each counts once.",
-        "Wait for the next one, and see that the clock of the authenticator is right; or use a recovery code.",
-    )
+    refusals::WRONG_CODE.with("The code is wrong, is over, or was used already: each counts once.", "Wait for the next one, and see that the clock of the authenticator is right; or use a recovery code.")
 }
 
 /// Checks a code of an authenticator, or a recovery code. Guessing is slowed.
@@ -99,13 +89,8 @@ pub fn passkeys(state: &State, request: &HttpRequest) -> Result<Webauthn, Refusa
     let scheme = if state.config.is_https() { "https" } else { "http" };
     let origin = state.config.public_address.clone().unwrap_or_else(|| format!("{scheme}://{asked}"));
     let none = || {
-        Refusal::new(
-            409,
-            "passkeys_need_a_name",
-            "No passkeys under this address",
-            "Passkeys are bound to a host name and a private line: they need https, or localhost.",
-            "Open the console under its public address; set public_address if there is none.",
-        )
+        refusals::PASSKEYS_NEED_A_NAME
+            .of("Passkeys are bound to a host name and a private line: they need https, or localhost.")
     };
     let url = Url::parse(&origin).map_err(|_| none())?;
     let host = url.domain().ok_or_else(none)?.to_string();
@@ -139,10 +124,9 @@ pub async fn ask_passkey(
         return Err(StoreError::SecretsShut(why).into());
     }
     let keys: Vec<_> = credentials(&factors).into_iter().map(|(_, key)| key).collect();
-    let (options, question) =
-        passkeys(state, request)?.start_passkey_authentication(&keys).map_err(|_| {
-            Refusal::bad("no_passkey", "The account has no passkey.", "Use another second factor.")
-        })?;
+    let (options, question) = passkeys(state, request)?
+        .start_passkey_authentication(&keys)
+        .map_err(|_| refusals::NO_PASSKEY.of("The account has no passkey."))?;
     Ok((serde_json::to_value(options).unwrap_or_default(), question))
 }
 
@@ -155,18 +139,9 @@ pub async fn check_passkey(
     question: &PasskeyAuthentication,
     answer: serde_json::Value,
 ) -> Result<(), Refusal> {
-    let refused = |reason: String| {
-        Refusal::new(
-            401,
-            "wrong_passkey",
-            "The passkey is not taken",
-            &reason,
-            "Use the passkey that was set up for this account, or another second factor.",
-        )
-    };
-    let answer: PublicKeyCredential = serde_json::from_value(answer).map_err(|e| {
-        Refusal::bad("passkey_malformed", &format!("{e}."), "Send what the browser answered.")
-    })?;
+    let refused = |reason: String| refusals::WRONG_PASSKEY.of(&reason);
+    let answer: PublicKeyCredential =
+        serde_json::from_value(answer).map_err(|e| refusals::PASSKEY_MALFORMED.of(&format!("{e}.")))?;
     let speaks = passkeys(state, request)?;
     let result = speaks
         .finish_passkey_authentication(&answer, question)

@@ -1,6 +1,7 @@
 //! Under which address a page of ours asks.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::came_by_https;
 use crate::state::State;
 use actix_web::HttpRequest;
@@ -28,13 +29,7 @@ pub fn check_origin(request: &HttpRequest, state: &State) -> Result<(), Refusal>
     if own {
         return Ok(());
     }
-    Err(Refusal::new(
-        403,
-        "other_origin",
-        "Not from our own pages",
-        "The request carries a sign-in, but comes from a page of another address.",
-        "Open the console under its public address; set public_address if that is not known to the service.",
-    ))
+    Err(refusals::OTHER_ORIGIN.of("The request carries a sign-in, but comes from a page of another address."))
 }
 
 /// The host that a request asks for, with its port.
@@ -51,11 +46,7 @@ pub fn check_host(request: &HttpRequest, state: &State) -> Result<(), Refusal> {
         return Ok(());
     }
     let name: String = host.chars().take(200).collect();
-    Err(Refusal::new(
-        421,
-        "other_address",
-        "Not under this address",
-        &format!("The service does not know \"{name}\" as its own address, so nobody signs in under it."),
-        "Use public_address, or have the administrator add the name to addresses in the configuration.",
-    ))
+    Err(refusals::OTHER_ADDRESS.of(&format!(
+        "The service does not know \"{name}\" as its own address, so nobody signs in under it."
+    )))
 }

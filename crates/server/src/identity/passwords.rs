@@ -1,6 +1,7 @@
 //! Passwords: how they are kept and looked at.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::from;
 use crate::identity::cookies::known_browser;
 use crate::state::State;
@@ -21,13 +22,7 @@ use yellow_attic_store::people::accounts::{Account, Why};
 pub fn hash_password(password: &str) -> Result<String, Refusal> {
     Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()).map_err(|e| {
         tracing::error!(error = %e, "a password could not be hashed");
-        Refusal::new(
-            500,
-            "internal",
-            "The service failed",
-            "The password could not be hashed.",
-            "See the log.",
-        )
+        refusals::INTERNAL.with("The password could not be hashed.", "See the log.")
     })
 }
 
@@ -50,23 +45,14 @@ pub const LONGEST_NAME: usize = 254;
 pub const LONGEST_PASSWORD: usize = 4096;
 
 pub fn wrong_sign_in() -> Refusal {
-    Refusal::new(
-        401,
-        "wrong_sign_in",
-        "Wrong sign-in",
-        "The sign-in name or the password is wrong.",
-        "Check both; capital letters count in the password.",
-    )
+    refusals::WRONG_SIGN_IN.of("The sign-in name or the password is wrong.")
 }
 
 /// The account of a sign-in name or a mail address: no sign-in name holds an "@".
 pub async fn account_of(state: &State, name: &str) -> Result<Option<Account>, Refusal> {
     if name.len() > LONGEST_NAME {
-        return Err(Refusal::bad(
-            "sign_in_name_too_long",
-            &format!("No sign-in name or mail address has more than {LONGEST_NAME} bytes."),
-            "Check it.",
-        ));
+        return Err(refusals::SIGN_IN_NAME_TOO_LONG
+            .of(&format!("No sign-in name or mail address has more than {LONGEST_NAME} bytes.")));
     }
     let name = name.trim().to_lowercase();
     Ok(match name.contains('@') {
@@ -209,13 +195,7 @@ pub fn disabled(account: &Account) -> Refusal {
         Why::Waiting => "An administrator has not approved this account yet.",
         Why::Leaving => "This account will be deleted. Until then nothing of its is lost.",
     };
-    Refusal::new(
-        403,
-        "account_disabled",
-        "The account is disabled",
-        reason,
-        "Ask an administrator to enable it.",
-    )
+    refusals::ACCOUNT_DISABLED.of(reason).status(403)
 }
 
 /// Checks a new password against the rules and hashes it, off the workers. `own`: words that
@@ -235,7 +215,7 @@ pub async fn hashed(
     };
     password::check(text, sign_in, own, demands).map_err(|e| {
         let said = crate::http::words::capital(&e.to_string());
-        Refusal::bad("password_refused", &format!("{said}."), &e.remedy())
+        refusals::PASSWORD_REFUSED.with(&format!("{said}."), &e.remedy())
     })?;
     let text = text.to_string();
     let turn = state.guessing.turn(crate::state::throttle::Lane::Inside).await?;

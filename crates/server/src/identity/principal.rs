@@ -1,6 +1,7 @@
 //! Who asks: sessions in cookies, device tokens, and how guessing is slowed.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::from;
 use crate::identity::cookies::{COOKIE, LOOK_COOKIE, own_cookie};
 use crate::identity::doors::{check_door, ended, lacks_factor};
@@ -17,7 +18,8 @@ use std::sync::Arc;
 use yellow_attic_core::proof::{Deed, Needs};
 use yellow_attic_core::rules::{Door, Rule};
 use yellow_attic_store::Actor;
-use yellow_attic_store::people::accounts::{Principal, Role};
+use yellow_attic_store::people::accounts::Role;
+use yellow_attic_store::people::sign_ins::Principal;
 
 /// Who is signed in, even where a second factor is still missing: for the few things that
 /// lead to one, and out.
@@ -28,13 +30,8 @@ impl Who {
     /// Refuses members.
     pub fn need_administrator(&self) -> Result<(), Refusal> {
         if self.account.role != Role::Administrator {
-            return Err(Refusal::new(
-                403,
-                "administrators_only",
-                "Not allowed",
-                "Only an administrator can do this.",
-                "Ask an administrator.",
-            ));
+            return Err(refusals::ADMINISTRATORS_ONLY
+                .with("Only an administrator can do this.", "Ask an administrator."));
         }
         Ok(())
     }
@@ -47,20 +44,8 @@ impl Who {
             return Ok(());
         }
         Err(match needs {
-            Needs::Password => Refusal::new(
-                403,
-                "proof_needed",
-                "Your password is needed once more",
-                "This decides over people, rights or what goes for good, and you gave your password more than ten minutes ago.",
-                "Give your password (POST /api/v1/proof), then do it again.",
-            ),
-            Needs::Factor => Refusal::new(
-                403,
-                "factor_needed",
-                "Your second factor is needed once more",
-                "This changes how you sign in, and you gave a second factor more than ten minutes ago.",
-                "Give your password with a code, a recovery code or a passkey (POST /api/v1/proof), then do it again.",
-            ),
+            Needs::Password => refusals::PROOF_NEEDED.of("This decides over people, rights or what goes for good, and you gave your password more than ten minutes ago."),
+            Needs::Factor => refusals::FACTOR_NEEDED.of("This changes how you sign in, and you gave a second factor more than ten minutes ago."),
         })
     }
 
@@ -75,13 +60,7 @@ impl Who {
     /// Refuses device tokens: they cannot touch other devices.
     pub fn need_session(&self) -> Result<(), Refusal> {
         if self.actor.device.is_some() {
-            return Err(Refusal::new(
-                403,
-                "not_with_a_device_token",
-                "Not allowed",
-                "A device's token cannot do this.",
-                "Sign in to the console and do it there.",
-            ));
+            return Err(refusals::NOT_WITH_A_DEVICE_TOKEN.of("A device's token cannot do this."));
         }
         Ok(())
     }
@@ -96,10 +75,7 @@ impl FromRequest for Who {
         Box::pin(async move {
             let who = who(&request).await?;
             if who.needs_factor {
-                return Err(Refusal::new(
-                    403,
-                    "second_factor_demanded",
-                    "A second factor is demanded",
+                return Err(refusals::SECOND_FACTOR_DEMANDED.with(
                     "A rule demands a second factor, and this account has none yet.",
                     "Sign in to the console and set one up under your account.",
                 ));
@@ -157,13 +133,8 @@ fn check_look(request: &HttpRequest) -> Result<(), Refusal> {
 }
 
 fn looking_only() -> Refusal {
-    Refusal::new(
-        403,
-        "looking_only",
-        "Looking only",
-        "While looking as somebody else, files and folders can be read, and nothing else can be done.",
-        "End the look, and do it as yourself.",
-    )
+    refusals::LOOKING_ONLY
+        .of("While looking as somebody else, files and folders can be read, and nothing else can be done.")
 }
 
 async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
@@ -308,20 +279,12 @@ fn state(request: &HttpRequest) -> Result<web::Data<State>, Refusal> {
 }
 
 fn left_alone() -> Refusal {
-    Refusal::new(
-        401,
-        "browser_left_alone",
-        "Signed out",
-        "A rule signs a browser out after it has been left alone for some hours, and this one was.",
-        "Sign in again.",
-    )
+    refusals::BROWSER_LEFT_ALONE
+        .of("A rule signs a browser out after it has been left alone for some hours, and this one was.")
 }
 
 fn not_signed_in() -> Refusal {
-    Refusal::new(
-        401,
-        "not_signed_in",
-        "Not signed in",
+    refusals::NOT_SIGNED_IN.with(
         "Nobody is signed in, or the sign-in has ended.",
         "Sign in, or connect the computer again with yattic connect.",
     )

@@ -1,6 +1,7 @@
 //! Who comes through a link or an intake: each request asks anew whether it still acts.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::from;
 use crate::state::State;
 use crate::state::visits::Visit;
@@ -64,13 +65,7 @@ pub async fn visit(request: &HttpRequest, state: &State, kind: Kind, ending: &st
     match gate(request, state, kind, ending, false).await? {
         Gate::In(visit) => Ok(visit),
         Gate::Shut(told) => Err(refusal(told)),
-        Gate::Password(_) => Err(Refusal::new(
-            403,
-            "password_asked",
-            "A password is asked for",
-            "This address is protected by a password.",
-            "Open it in a browser, or send the password to its address with /enter.",
-        )),
+        Gate::Password(_) => Err(refusals::PASSWORD_ASKED.of("This address is protected by a password.")),
     }
 }
 
@@ -78,41 +73,13 @@ pub async fn visit(request: &HttpRequest, state: &State, kind: Kind, ending: &st
 pub fn refusal(told: Told) -> Refusal {
     let date = |at| crate::http::times::show(at);
     match told {
-        Told::Nothing => Refusal::new(
-            404,
-            "no_such_address",
-            "Nothing here",
-            "This address leads nowhere, or no longer.",
-            "Check it, or ask whoever gave it to you.",
-        ),
-        Told::NotYet(at) => Refusal::new(
-            403,
-            "not_yet",
-            "Not yet open",
-            &format!("This opens on {}.", date(at)),
-            "Come back then.",
-        ),
-        Told::Over(at) => Refusal::new(
-            410,
-            "over",
-            "No longer open",
-            &format!("This was open until {}.", date(at)),
-            "Ask whoever gave it to you.",
-        ),
-        Told::Paused => Refusal::new(
-            403,
-            "paused",
-            "Closed for now",
-            "This is closed for now.",
-            "Come back later, or ask whoever gave it to you.",
-        ),
-        Told::UsedUp => Refusal::new(
-            410,
-            "used_up",
-            "Used up",
-            "This was used as often as it may be.",
-            "Ask whoever gave it to you.",
-        ),
+        Told::Nothing => refusals::NO_SUCH_ADDRESS.of("This address leads nowhere, or no longer."),
+        Told::NotYet(at) => refusals::NOT_YET.of(&format!("This opens on {}.", date(at))),
+        Told::Over(at) => refusals::OVER.of(&format!("This was open until {}.", date(at))),
+        Told::Paused => refusals::PAUSED.of("This is closed for now."),
+        Told::UsedUp => {
+            refusals::USED_UP.with("This was used as often as it may be.", "Ask whoever gave it to you.")
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 //! Secrets: new ones, and how they are kept and told apart.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use std::sync::OnceLock;
 
 /// A hash that tells nothing without a key which dies with the process.
@@ -32,13 +33,7 @@ pub fn new_secret() -> Result<String, Refusal> {
     let mut bytes = [0u8; 32];
     getrandom::fill(&mut bytes).map_err(|e| {
         tracing::error!(error = %e, "no randomness");
-        Refusal::new(
-            500,
-            "internal",
-            "The service failed",
-            "The machine gives no random numbers.",
-            "See its log.",
-        )
+        refusals::INTERNAL.with("The machine gives no random numbers.", "See its log.")
     })?;
     Ok(yellow_attic_store::fs::disk::hex(&bytes))
 }

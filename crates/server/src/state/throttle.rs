@@ -2,6 +2,7 @@
 //! password again costs nothing.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use std::collections::{HashMap, VecDeque};
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -72,25 +73,15 @@ impl Drop for Try<'_> {
 
 fn too_many(wait_ms: i64) -> Refusal {
     let seconds = (wait_ms + 999) / 1000;
-    Refusal::new(
-        429,
-        "too_many_attempts",
-        "Too many attempts",
-        &format!("Several attempts failed. The next one is looked at in {seconds} s."),
-        "Wait, then try again; nothing is locked.",
-    )
-    .retry_after(seconds)
+    refusals::TOO_MANY_ATTEMPTS
+        .of(&format!("Several attempts failed. The next one is looked at in {seconds} s."))
+        .retry_after(seconds)
 }
 
 fn too_busy() -> Refusal {
-    Refusal::new(
-        503,
-        "sign_ins_waiting",
-        "Too many sign-ins at once",
-        "So many passwords wait to be looked at that this one was not.",
-        "Try again in a few seconds.",
-    )
-    .retry_after(5)
+    refusals::SIGN_INS_WAITING
+        .of("So many passwords wait to be looked at that this one was not.")
+        .retry_after(5)
 }
 
 impl Guessing {

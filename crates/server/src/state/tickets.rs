@@ -1,6 +1,7 @@
 //! First steps of signing in, and factors that are being set up.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::secrets::{hash_secret, new_secret};
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -101,11 +102,5 @@ impl Drop for Taken<'_> {
 }
 
 pub fn ticket_over() -> Refusal {
-    Refusal::new(
-        410,
-        "ticket_over",
-        "That is over",
-        "What was begun counts for ten minutes, once, and one at a time.",
-        "Begin again.",
-    )
+    refusals::TICKET_OVER.of("What was begun counts for ten minutes, once, and one at a time.")
 }

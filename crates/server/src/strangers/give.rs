@@ -9,6 +9,7 @@ use super::{Tried, enter, parts, refused};
 use crate::dto::opening::base;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::identity::address::address;
 use crate::identity::visitor::{Gate, gate, visit};
@@ -109,13 +110,7 @@ async fn page(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
 }
 
 fn gone() -> Refusal {
-    Refusal::new(
-        404,
-        "no_such_delivery",
-        "No such delivery",
-        "There is no such delivery, or it was given up.",
-        "Open the page again, and begin another one.",
-    )
+    refusals::NO_SUCH_DELIVERY.of("There is no such delivery, or it was given up.")
 }
 
 /// A delivery that is under way may go on even when all are used: it is one of them.
@@ -143,27 +138,15 @@ async fn begun(
     let visit = visit(request, state, Kind::Intake, ending(request)).await?;
     let name = body.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME || name.chars().any(char::is_control) {
-        return Err(Refusal::bad(
-            "sender_malformed",
-            "A name of 1 to 80 characters is needed.",
-            "Say who hands this in.",
-        ));
+        return Err(refusals::SENDER_MALFORMED.of("A name of 1 to 80 characters is needed."));
     }
     let to = body.mail.as_deref().map(str::trim).filter(|m| visit.opening.asks_mail && !m.is_empty());
     match to {
         Some(to) if !check_mail(to) => {
-            return Err(Refusal::bad(
-                "mail_malformed",
-                &format!("\"{to}\" is no mail address."),
-                "Write it like name@example.org.",
-            ));
+            return Err(refusals::MAIL_MALFORMED.of(&format!("\"{to}\" is no mail address.")));
         }
         None if visit.opening.asks_mail => {
-            return Err(Refusal::bad(
-                "mail_needed",
-                "A mail address is asked for.",
-                "Write it like name@example.org.",
-            ));
+            return Err(refusals::MAIL_NEEDED.of("A mail address is asked for."));
         }
         _ => {}
     }

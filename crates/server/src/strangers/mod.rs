@@ -13,6 +13,7 @@ pub mod preview;
 
 use crate::dto::opening::base;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::{address, from};
 use crate::identity::origin::check_origin;
 use crate::identity::passwords::verify;
@@ -88,13 +89,7 @@ async fn enter(
         }
     };
     if !right {
-        return Err(Refusal::new(
-            403,
-            "wrong_password",
-            "Wrong password",
-            "The password is wrong.",
-            "Check it; capital letters count. Or ask whoever gave you the address.",
-        ));
+        return Err(refusals::WRONG_PASSWORD.of("The password is wrong."));
     }
     let until = now + VISIT_MS;
     let cookie = Cookie::build(VISIT, format!("{until}.{}", seal(&opening, until)))

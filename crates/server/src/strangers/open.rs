@@ -7,6 +7,7 @@
 use super::{Tried, enter, link_pages, page, parts, refused, to};
 use crate::dto::opening::base;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::origin::check_origin;
 use crate::identity::visitor::{Gate, gate, visit};
 use crate::state::State;
@@ -135,13 +136,8 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
             state.engine.make_folder(&visit.actor, row.node, name()?).await?;
         }
         "rename" | "remove" if way.is_empty() => {
-            return Err(Refusal::new(
-                403,
-                "the_target_itself",
-                "Not allowed",
-                "What the link opens is not changed through it, only what is in it.",
-                "Ask whoever gave it to you.",
-            ));
+            return Err(refusals::THE_TARGET_ITSELF
+                .of("What the link opens is not changed through it, only what is in it."));
         }
         "rename" => {
             let parent = row.parent.ok_or_else(|| super::refusal(Told::Nothing))?;
@@ -153,11 +149,8 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
             way.pop();
         }
         other => {
-            return Err(Refusal::bad(
-                "word_unknown",
-                &format!("what={other} is unknown."),
-                "Choose folder, rename or remove.",
-            ));
+            return Err(refusals::WORD_UNKNOWN
+                .with(&format!("what={other} is unknown."), "Choose folder, rename or remove."));
         }
     }
     state.strangers.note_use(&visit, state.engine.now_ms());
@@ -180,13 +173,7 @@ async fn looked(request: &HttpRequest, state: &State) -> Result<HttpResponse, Re
         return Err(StoreError::NotAFile(row.name().into()).into());
     }
     if visit.opening.most.is_some() {
-        return Err(Refusal::new(
-            403,
-            "counted",
-            "Downloads are counted here",
-            "Where downloads are counted, the whole file is not shown.",
-            "Download it.",
-        ));
+        return Err(refusals::COUNTED.of("Where downloads are counted, the whole file is not shown."));
     }
     if kind_of(row.name()) == Shows::Other && visit.opening.can == Can::View {
         return Err(view_only());
@@ -195,13 +182,7 @@ async fn looked(request: &HttpRequest, state: &State) -> Result<HttpResponse, Re
 }
 
 fn view_only() -> Refusal {
-    Refusal::new(
-        403,
-        "view_only",
-        "For looking only",
-        "This link is for looking only; there is no download.",
-        "Ask whoever gave it to you.",
-    )
+    refusals::VIEW_ONLY.of("This link is for looking only; there is no download.")
 }
 
 /// A small picture.
@@ -268,13 +249,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
     let secret = request.query_string().split('&').find_map(|p| p.strip_prefix("slip="));
     let Some(secret) = secret.map(hash_secret) else {
         if visit.opening.most.is_some() || row.is_folder() {
-            return Err(Refusal::new(
-                403,
-                "slip_needed",
-                "Take it from its page",
-                "This download begins on the page of the link.",
-                "Open the page, and choose Download there.",
-            ));
+            return Err(refusals::SLIP_NEEDED.of("This download begins on the page of the link."));
         }
         let answer = send::answer(request, state, &reader, &row).await?;
         let whole = matches!(
@@ -290,13 +265,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
     };
     let slip = state.engine.slip(secret).await?;
     let slip = slip.filter(|s| s.opening == visit.opening.id && s.node == row.node).ok_or_else(|| {
-        Refusal::new(
-            410,
-            "slip_over",
-            "This download is over",
-            "A download can be gone on with for 24 hours; this one cannot any more.",
-            "Open the page of the link, and download it again.",
-        )
+        refusals::SLIP_OVER.of("A download can be gone on with for 24 hours; this one cannot any more.")
     })?;
     let name = link_pages::name_for_strangers(state, &visit, &row);
     let answer = match slip.moment {

@@ -157,7 +157,7 @@ pub fn password(state: &State, base: &str, wrong: Option<Refusal>) -> HttpRespon
 pub async fn colours(state: web::Data<State>) -> HttpResponse {
     let sheet = state.config.colour.map_or_else(String::new, |colour| {
         let [r, g, b] = colour;
-        let on = if yellow_attic_core::looks::wants_dark_text(colour) { "#201d18" } else { "#ffffff" };
+        let on = if yellow_attic_core::contrast::wants_dark_text(colour) { "#201d18" } else { "#ffffff" };
         format!(":root{{--gold:#{r:02x}{g:02x}{b:02x};--gold-deep:#{r:02x}{g:02x}{b:02x};--on-gold:{on}}}")
     });
     HttpResponse::Ok()

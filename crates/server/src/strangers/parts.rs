@@ -3,6 +3,7 @@
 //! `Upload-Metadata`: `filename`; `way`, the folders on the way to it; `modified`; `blake3`.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::state::visits::Visit;
@@ -37,9 +38,10 @@ pub async fn begin(
     let mtime = times::read(word("modified"));
     let hash = match word("blake3") {
         "" => None,
-        text => Some(yellow_attic_store::fs::disk::unhex(text).ok_or_else(|| {
-            Refusal::bad("hash_malformed", "blake3 is no hash.", "Send 64 hexadecimal digits.")
-        })?),
+        text => Some(
+            yellow_attic_store::fs::disk::unhex(text)
+                .ok_or_else(|| refusals::HASH_MALFORMED.of("blake3 is no hash."))?,
+        ),
     };
     let new = |parent: NodeId, name: Name| NewUpload {
         open_length: false,
@@ -60,13 +62,7 @@ pub async fn begin(
         }
         None => {
             if visit.opening.can < Can::Add {
-                return Err(Refusal::new(
-                    403,
-                    "not_to_add_to",
-                    "Not allowed",
-                    "This link does not let add files.",
-                    "Ask whoever gave it to you.",
-                ));
+                return Err(refusals::NOT_TO_ADD_TO.of("This link does not let add files."));
             }
             let parent = state.engine.folder_below(actor, visit.opening.node, way).await?;
             let name = Name::new(&from_stranger(file)).map_err(StoreError::from)?;
@@ -159,13 +155,8 @@ pub async fn one(
         }
         Method::DELETE => state.engine.end_upload(actor, id).await?,
         _ => {
-            return Err(Refusal::new(
-                405,
-                "method_not_allowed",
-                "Not so",
-                "An upload is looked at (HEAD), gone on with (PATCH) or ended (DELETE).",
-                "Use one of these.",
-            ));
+            return Err(refusals::METHOD_NOT_ALLOWED
+                .of("An upload is looked at (HEAD), gone on with (PATCH) or ended (DELETE)."));
         }
     }
     Ok(answer.finish())

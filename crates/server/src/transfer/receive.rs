@@ -1,6 +1,7 @@
 //! Bytes in: streamed to staging in constant memory, hashed as they pass.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use actix_web::error::PayloadError;
 use actix_web::http::header;
@@ -11,7 +12,7 @@ use sha2::Digest as _;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::digests::{self, Algorithm};
 use yellow_attic_store::rights::quota::Claim;
-use yellow_attic_store::timeline::uploads::Appending;
+use yellow_attic_store::timeline::upload_parts::Appending;
 use yellow_attic_store::{SMALL, Staged, StoreError};
 
 /// Pieces are handed to the disk in lots of this size.
@@ -159,13 +160,8 @@ pub async fn append(
             Ok(size)
         }
         // The protocol's own status for it.
-        Ok(Ok(None)) => Err(Refusal::new(
-            460,
-            "checksum_mismatch",
-            "Other bytes than announced",
-            "The part does not have the checksum that was announced; nothing of it was kept.",
-            "Send the part again, from the same offset.",
-        )),
+        Ok(Ok(None)) => Err(refusals::CHECKSUM_MISMATCH
+            .of("The part does not have the checksum that was announced; nothing of it was kept.")),
         Ok(Err(e)) => Err(e.into()),
         Err(_) => Err(StoreError::Stopping.into()),
     }
@@ -184,13 +180,8 @@ impl PartSum {
     fn of(request: &HttpRequest) -> Result<PartSum, Refusal> {
         use base64::Engine as _;
         let Some(value) = request.headers().get("upload-checksum") else { return Ok(PartSum::default()) };
-        let malformed = |why: &str| {
-            Refusal::bad(
-                "checksum_malformed",
-                &format!("The header Upload-Checksum {why}."),
-                "Send sha1, sha256 or sha512, a blank, and the checksum in Base64.",
-            )
-        };
+        let malformed =
+            |why: &str| refusals::CHECKSUM_MALFORMED.of(&format!("The header Upload-Checksum {why}."));
         let (word, coded) = value
             .to_str()
             .ok()
@@ -252,11 +243,7 @@ impl Digests {
         for field in ["content-digest", "repr-digest"] {
             for value in request.headers().get_all(field) {
                 let read = value.to_str().ok().and_then(digests::parse).ok_or_else(|| {
-                    Refusal::bad(
-                        "digest_malformed",
-                        &format!("The header {field} is malformed."),
-                        "Send it as RFC 9530 has it: sha-256=:Base64:.",
-                    )
+                    refusals::DIGEST_MALFORMED.of(&format!("The header {field} is malformed."))
                 })?;
                 digests.named.extend(read);
             }

@@ -4,6 +4,7 @@
 use crate::http::conditions::{asked, if_range_date, of_read};
 use crate::http::listener::Outlet;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::transfer::reader::Reader;
@@ -80,13 +81,7 @@ pub async fn answer(
 ) -> Result<HttpResponse, Refusal> {
     // A service worker would keep answering in our origin's name.
     if request.headers().contains_key("service-worker") {
-        return Err(Refusal::new(
-            403,
-            "no_service_worker",
-            "Not allowed",
-            "Stored files are never run as service workers.",
-            "Load it as a file.",
-        ));
+        return Err(refusals::NO_SERVICE_WORKER.of("Stored files are never run as service workers."));
     }
     let (file, row) = state.engine.open_bytes(row).await?;
     let size = row.size().max(0) as u64;
@@ -181,13 +176,8 @@ pub async fn answer(
 
 /// 416: nothing of what there is lies in the range.
 pub fn outside(size: u64) -> HttpResponse {
-    let refusal = Refusal::new(
-        416,
-        "range_outside",
-        "No such range",
-        &format!("There are {size} bytes; the range lies outside of them."),
-        "Ask without a range, or for one that begins earlier.",
-    );
+    let refusal =
+        refusals::RANGE_OUTSIDE.of(&format!("There are {size} bytes; the range lies outside of them."));
     let mut answer = actix_web::ResponseError::error_response(&refusal);
     let told = header::HeaderValue::from_str(&format!("bytes */{size}"));
     if let Ok(told) = told {

@@ -4,6 +4,7 @@
 //! serves hundreds of them. What was answered is on the disk, whatever becomes of the rest.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use crate::transfer::receive::{feed_on, lots};
@@ -495,14 +496,7 @@ fn not_a_file(kind: EntryType) -> Problem {
         EntryType::GNUSparse => "a file with holes, which takes more room than its bytes show",
         _ => "neither a file nor a folder",
     };
-    Refusal::new(
-        422,
-        "tar_not_a_file",
-        "Not a file",
-        &format!("The entry is {what}."),
-        "Only files and folders are kept; send what it points to instead.",
-    )
-    .into_problem()
+    refusals::TAR_NOT_A_FILE.of(&format!("The entry is {what}.")).into_problem()
 }
 
 fn damaged(error: &io::Error, path: Option<&str>) -> Problem {

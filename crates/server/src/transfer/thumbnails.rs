@@ -3,6 +3,7 @@
 
 use crate::http::conditions::of_read;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::thumbnails::{LARGEST, PATIENCE};
 use actix_web::http::header;
@@ -21,15 +22,7 @@ const PIXELS: u64 = 200_000_000;
 
 /// Answers with a thumbnail.
 pub async fn answer(request: &HttpRequest, state: &State, row: &Row) -> Result<HttpResponse, Refusal> {
-    let none = || {
-        Refusal::new(
-            404,
-            "no_thumbnail",
-            "No thumbnail",
-            "The file is no picture, or one that cannot be drawn.",
-            "Download it to look at it.",
-        )
-    };
+    let none = || refusals::NO_THUMBNAIL.of("The file is no picture, or one that cannot be drawn.");
     let tag = row.etag().ok_or_else(none)?;
     if of_read(request).read(&row.standing()) == ReadAnswer::NotModified {
         return Ok(HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish());

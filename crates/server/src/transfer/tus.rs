@@ -1,6 +1,7 @@
 //! The upload protocol: what its headers say and are told.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, http_date};
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -53,34 +54,25 @@ pub fn tell_protocol(answer: &mut HttpResponseBuilder, request: &HttpRequest) {
 pub fn check_version(request: &HttpRequest) -> Result<(), Refusal> {
     match request.headers().get(RESUMABLE).map(|v| v.as_bytes()) {
         Some(version) if version == VERSION.as_bytes() => Ok(()),
-        other => Err(Refusal::new(
-            412,
-            "tus_version",
-            "Another version of the protocol",
-            &match other {
-                Some(v) => format!("Tus-Resumable is {}.", String::from_utf8_lossy(v)),
-                None => "The header Tus-Resumable is missing.".to_string(),
-            },
-            "Send Tus-Resumable: 1.0.0.",
-        )),
+        other => Err(refusals::TUS_VERSION.of(&match other {
+            Some(v) => format!("Tus-Resumable is {}.", String::from_utf8_lossy(v)),
+            None => "The header Tus-Resumable is missing.".to_string(),
+        })),
     }
 }
 
 pub fn number(headers: &HeaderMap, name: &HeaderName) -> Result<u64, Refusal> {
-    headers.get(name).and_then(|v| v.to_str().ok()).and_then(|v| v.trim().parse().ok()).ok_or_else(|| {
-        Refusal::bad(
-            "header_malformed",
-            &format!("The header {name} is missing or no number."),
-            "Send a number of bytes.",
-        )
-    })
+    headers
+        .get(name)
+        .and_then(|v| v.to_str().ok())
+        .and_then(|v| v.trim().parse().ok())
+        .ok_or_else(|| refusals::HEADER_MALFORMED.of(&format!("The header {name} is missing or no number.")))
 }
 
 /// Reads `Upload-Metadata`: words, each with a value in Base64.
 pub fn metadata(headers: &HeaderMap) -> Result<HashMap<String, String>, Refusal> {
     let malformed = || {
-        Refusal::bad(
-            "header_malformed",
+        refusals::HEADER_MALFORMED.with(
             "The header Upload-Metadata is malformed.",
             "Send pairs of a word and a Base64 value, parted by commas.",
         )
@@ -123,31 +115,21 @@ pub async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Resul
         }
         _ if joining == Joining::Part => (NodeId(0), name("part")?),
         _ => {
-            return Err(Refusal::bad(
-                "upload_has_no_place",
-                "Upload-Metadata does not say where the file goes.",
-                "Send parent (a folder's id) and filename, or path.",
-            ));
+            return Err(refusals::UPLOAD_HAS_NO_PLACE.of("Upload-Metadata does not say where the file goes."));
         }
     };
     let mtime = said
         .get("modified")
         .map(|text| {
-            times::read(text).ok_or_else(|| {
-                Refusal::bad(
-                    "time_malformed",
-                    &format!("modified is {text}, no RFC 3339 time."),
-                    "Write it like 2026-11-02T16:20:00Z.",
-                )
-            })
+            times::read(text)
+                .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified is {text}, no RFC 3339 time.")))
         })
         .transpose()?;
     let hash = said
         .get("blake3")
         .map(|text| {
-            yellow_attic_store::fs::disk::unhex(text).ok_or_else(|| {
-                Refusal::bad("hash_malformed", "blake3 is no hash.", "Send 64 hexadecimal digits.")
-            })
+            yellow_attic_store::fs::disk::unhex(text)
+                .ok_or_else(|| refusals::HASH_MALFORMED.of("blake3 is no hash."))
         })
         .transpose()?;
     let (if_match, if_none_match) = (said.remove("ifmatch"), said.remove("ifnonematch"));
@@ -157,11 +139,8 @@ pub async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Resul
 /// Whether the length is told later (`Upload-Defer-Length: 1`).
 pub fn length_is_open(headers: &HeaderMap) -> Result<bool, Refusal> {
     let malformed = |what: &str| {
-        Refusal::bad(
-            "header_malformed",
-            what,
-            "Send Upload-Length, or Upload-Defer-Length: 1 and the length with a later part.",
-        )
+        refusals::HEADER_MALFORMED
+            .with(what, "Send Upload-Length, or Upload-Defer-Length: 1 and the length with a later part.")
     };
     match headers.get(DEFER).map(|v| v.as_bytes()) {
         None => Ok(false),
@@ -175,8 +154,7 @@ pub fn length_is_open(headers: &HeaderMap) -> Result<bool, Refusal> {
 pub fn joining(request: &HttpRequest) -> Result<Joining, Refusal> {
     let Some(value) = request.headers().get(CONCAT) else { return Ok(Joining::Alone) };
     let malformed = || {
-        Refusal::bad(
-            "header_malformed",
+        refusals::HEADER_MALFORMED.with(
             "The header Upload-Concat is malformed.",
             "Send partial, or final; and the addresses of at most 64 parts, parted by blanks.",
         )
@@ -207,13 +185,7 @@ pub fn brings_part(request: &HttpRequest) -> bool {
 /// Refuses a part of another kind.
 pub fn check_part(request: &HttpRequest) -> Result<(), Refusal> {
     if !brings_part(request) {
-        return Err(Refusal::new(
-            415,
-            "content_type",
-            "Another kind of body",
-            "The Content-Type is not application/offset+octet-stream.",
-            "Send the part's bytes with that Content-Type.",
-        ));
+        return Err(refusals::CONTENT_TYPE.of("The Content-Type is not application/offset+octet-stream."));
     }
     Ok(())
 }

@@ -25,77 +25,120 @@ pub(crate) const END_COLUMNS: &str =
 pub(crate) const FOLDER_COLUMNS: &str = "f.lies, f.ino, f.btime, f.bytes, f.files, f.folders, f.past_bytes, f.past_files, f.changed_at, f.trash_bytes, f.trash_files";
 
 #[derive(Deserialize)]
-pub(crate) struct RowJson<'a>(
-    NodeId,
-    ShelfId,
-    Option<NodeId>,
-    #[serde(borrow)] std::borrow::Cow<'a, str>,
-    i64,
-    i64,
-    Moment,
-    i64,
-    i64,
-    Option<AccountId>,
-    Option<DeviceId>,
-    Option<ContentId>,
-    #[serde(borrow)] Option<std::borrow::Cow<'a, str>>,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-);
+pub(crate) struct RowJson<'a> {
+    node: NodeId,
+    shelf: ShelfId,
+    parent: Option<NodeId>,
+    #[serde(borrow)]
+    key: std::borrow::Cow<'a, str>,
+    kind: i64,
+    mtime: i64,
+    since: Moment,
+    at: i64,
+    how: i64,
+    account: Option<AccountId>,
+    device: Option<DeviceId>,
+    content: Option<ContentId>,
+    #[serde(borrow)]
+    hash: Option<std::borrow::Cow<'a, str>>,
+    size: Option<i64>,
+    state: Option<i64>,
+    ino: Option<i64>,
+    btime: Option<i64>,
+    mark: Option<i64>,
+}
 
 #[derive(Deserialize)]
-pub(crate) struct EndJson(Moment, i64, i64, Option<AccountId>, Option<DeviceId>, i64);
+pub(crate) struct EndJson {
+    until: Moment,
+    ended_at: i64,
+    ended_how: i64,
+    ended_account: Option<AccountId>,
+    ended_device: Option<DeviceId>,
+    held: i64,
+}
 
 #[derive(Deserialize)]
-pub(crate) struct FolderJson(i64, i64, i64, i64, i64, i64, i64, i64, i64, i64, i64);
+pub(crate) struct FolderJson {
+    lies: i64,
+    ino: i64,
+    btime: i64,
+    bytes: i64,
+    files: i64,
+    folders: i64,
+    past_bytes: i64,
+    past_files: i64,
+    changed_at: i64,
+    trash_bytes: i64,
+    trash_files: i64,
+}
 
 impl RowJson<'_> {
-    pub(crate) fn row(self) -> Row {
-        let content = self.11.map(|id| Content {
-            id,
-            hash: self.12.and_then(|h| unhex(&h)).unwrap_or_default(),
-            size: self.13.unwrap_or(0),
-            life: ContentState::from_number(self.14.unwrap_or(2)),
-            object: ObjectId { ino: self.15.unwrap_or(0), btime: self.16.unwrap_or(0) },
-            mark: self.17.unwrap_or(0),
-        });
-        Row {
-            node: self.0,
-            shelf: self.1,
-            parent: self.2,
-            key: Arc::from(&*self.3),
-            kind: if self.4 == 0 { Kind::Folder } else { Kind::File },
-            mtime: self.5,
+    pub(crate) fn row(self) -> Result<Row> {
+        let content = match (self.content, self.hash) {
+            (None, _) => None,
+            // Its bytes went, and what was known of them: the state that it was remains.
+            (Some(id), None) => Some(Content {
+                id,
+                hash: [0; 32],
+                size: 0,
+                life: ContentState::Lost,
+                object: ObjectId::default(),
+                mark: 0,
+            }),
+            (Some(id), Some(hash)) => Some(Content {
+                id,
+                hash: unhex(&hash)
+                    .ok_or_else(|| damaged_hash(&format!("content {}", id.0), hash.len() / 2))?,
+                size: self.size.unwrap_or(0),
+                life: ContentState::from_number(self.state.unwrap_or(2)),
+                object: ObjectId { ino: self.ino.unwrap_or(0), btime: self.btime.unwrap_or(0) },
+                mark: self.mark.unwrap_or(0),
+            }),
+        };
+        Ok(Row {
+            node: self.node,
+            shelf: self.shelf,
+            parent: self.parent,
+            key: Arc::from(&*self.key),
+            kind: if self.kind == 0 { Kind::Folder } else { Kind::File },
+            mtime: self.mtime,
             content,
-            since: self.6,
-            at: self.7,
-            how: ChangeKind::from_number(self.8),
-            account: self.9,
-            device: self.10,
-        }
+            since: self.since,
+            at: self.at,
+            how: ChangeKind::from_number(self.how),
+            account: self.account,
+            device: self.device,
+        })
     }
+}
+
+fn damaged_hash(of: &str, bytes: usize) -> StoreError {
+    StoreError::Catalogue(format!("a row is damaged: the hash of {of} has {bytes} bytes, not 32"))
+}
+
+/// A hash as the catalogue holds it. One of another length is damage, and never read as if it were none.
+pub(crate) fn hash_of(bytes: &[u8], of: &str) -> Result<[u8; 32]> {
+    bytes.try_into().map_err(|_| damaged_hash(of, bytes.len()))
 }
 
 impl FolderJson {
     pub(crate) fn folder(self) -> Folder {
         Folder {
-            lies: match self.0 {
+            lies: match self.lies {
                 0 => FolderPlacement::Placed,
                 1 => FolderPlacement::Removed,
                 _ => FolderPlacement::Apart,
             },
-            object: ObjectId { ino: self.1, btime: self.2 },
-            bytes: self.3,
-            files: self.4,
-            folders: self.5,
-            past_bytes: self.6,
-            past_files: self.7,
-            changed_at: self.8,
-            trash_bytes: self.9,
-            trash_files: self.10,
+            object: ObjectId { ino: self.ino, btime: self.btime },
+            bytes: self.bytes,
+            files: self.files,
+            folders: self.folders,
+            past_bytes: self.past_bytes,
+            past_files: self.past_files,
+            changed_at: self.changed_at,
+            trash_bytes: self.trash_bytes,
+            trash_files: self.trash_files,
         }
     }
 }
@@ -106,25 +149,25 @@ fn damaged(e: &serde_json::Error) -> StoreError {
 
 pub(crate) fn parse_rows(text: &str) -> Result<Vec<Row>> {
     let list: Vec<RowJson> = serde_json::from_str(text).map_err(|e| damaged(&e))?;
-    Ok(list.into_iter().map(RowJson::row).collect())
+    list.into_iter().map(RowJson::row).collect()
 }
 
 pub(crate) fn parse_past(text: &str) -> Result<Vec<PastRow>> {
     let list: Vec<(RowJson, EndJson)> = serde_json::from_str(text).map_err(|e| damaged(&e))?;
-    Ok(list.into_iter().map(|(row, end)| end.past(row)).collect())
+    list.into_iter().map(|(row, end)| end.past(row)).collect()
 }
 
 impl EndJson {
-    pub(crate) fn past(self, row: RowJson<'_>) -> PastRow {
-        PastRow {
-            row: row.row(),
-            until: self.0,
-            ended_at: self.1,
-            ended_how: ChangeKind::from_number(self.2),
-            ended_account: self.3,
-            ended_device: self.4,
-            held: self.5 != 0,
-        }
+    pub(crate) fn past(self, row: RowJson<'_>) -> Result<PastRow> {
+        Ok(PastRow {
+            row: row.row()?,
+            until: self.until,
+            ended_at: self.ended_at,
+            ended_how: ChangeKind::from_number(self.ended_how),
+            ended_account: self.ended_account,
+            ended_device: self.ended_device,
+            held: self.held != 0,
+        })
     }
 }
 
@@ -143,7 +186,7 @@ pub(crate) async fn row(conn: &mut SqliteConnection, node: NodeId) -> Result<Opt
     });
     let text: Option<String> =
         sqlx::query_scalar(sqlx::AssertSqlSafe(SQL.as_str())).bind(node.0).fetch_optional(conn).await?;
-    text.map(|t| Ok(parse::<RowJson>(&t)?.row())).transpose()
+    text.map(|t| parse::<RowJson>(&t)?.row()).transpose()
 }
 
 pub(crate) async fn child(conn: &mut SqliteConnection, parent: NodeId, key: &str) -> Result<Option<Row>> {
@@ -155,7 +198,7 @@ pub(crate) async fn child(conn: &mut SqliteConnection, parent: NodeId, key: &str
         .bind(key)
         .fetch_optional(conn)
         .await?;
-    text.map(|t| Ok(parse::<RowJson>(&t)?.row())).transpose()
+    text.map(|t| parse::<RowJson>(&t)?.row()).transpose()
 }
 
 pub(crate) async fn folder(conn: &mut SqliteConnection, node: NodeId) -> Result<Option<Folder>> {

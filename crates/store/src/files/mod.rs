@@ -3,6 +3,8 @@
 pub(crate) mod dirs;
 pub(crate) mod filer;
 pub(crate) mod jobs;
+pub(crate) mod packer;
 pub(crate) mod packs;
 pub(crate) mod past;
 pub(crate) mod placer;
+pub(crate) mod placing;

@@ -6,7 +6,8 @@ use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderP
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, StagedContent, Staging};
 use crate::txn::operation::{Around, Brought, Operation, StagedFolder};
-use crate::txn::write_txn::{Delta, WriteTxn};
+use crate::txn::sums::Delta;
+use crate::txn::write_txn::WriteTxn;
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId};

@@ -1,11 +1,12 @@
 //! What is found on the disk is taken into the timeline: nothing is overwritten unseen.
 
-use crate::catalogue::rows;
+use crate::catalogue::rows::{self, hash_of};
 use crate::fs::disk::ObjectId;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, PastRow, Row};
 use crate::txn::operation::{Around, Operation};
-use crate::txn::write_txn::{Delta, WriteTxn};
+use crate::txn::sums::Delta;
+use crate::txn::write_txn::WriteTxn;
 use std::sync::Arc;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, NodeId};
@@ -246,14 +247,17 @@ pub(crate) async fn content_of(txn: &mut WriteTxn, id: ContentId) -> Result<Opti
             .bind(id.0)
             .fetch_optional(&mut txn.conn)
             .await?;
-    Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
-        id,
-        hash: hash.try_into().unwrap_or_default(),
-        size,
-        life: ContentState::from_number(state),
-        object: ObjectId { ino, btime },
-        mark,
-    }))
+    let read = |(hash, size, state, ino, btime, mark): Raw| {
+        Ok(Content {
+            id,
+            hash: hash_of(&hash, &format!("content {}", id.0))?,
+            size,
+            life: ContentState::from_number(state),
+            object: ObjectId { ino, btime },
+            mark,
+        })
+    };
+    raw.map(read).transpose()
 }
 
 fn past_content(foreign: &Foreign) -> Content {

@@ -2,15 +2,21 @@
 
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, ChangeKind};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Row};
+use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, StagedContent, Staging};
-use crate::ops::{self, Outcome, properties};
+use crate::ops::{self, Outcome, key_of, left_at, properties, stamped, writable_folder};
+use crate::rights::access::may_put;
 use crate::txn::operation::{Around, Brought, Operation};
+use crate::txn::save_heuristics::SaveHeuristics;
+use crate::txn::sums::Delta;
 use crate::txn::write_txn::WriteTxn;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;
-use yellow_attic_core::{Name, NodeId};
+use yellow_attic_core::path::MAX_DEPTH;
+use yellow_attic_core::timeline::{Kind, Occupant, PutPlan, plan_put};
+use yellow_attic_core::{Moment, Name, NodeId};
 
 /// Puts staged bytes at a name.
 pub(crate) struct Put {
@@ -72,4 +78,163 @@ impl Operation for Put {
     fn kept(self) {
         self.staged.keep();
     }
+}
+
+/// Puts bytes at a name: new, or a new entry of what stands there.
+#[allow(clippy::too_many_arguments)]
+pub(crate) async fn put(
+    txn: &mut WriteTxn,
+    memory: &mut SaveHeuristics,
+    actor: &Actor,
+    parent: NodeId,
+    name: &Name,
+    arrived: &StagedContent,
+    mtime: i64,
+    conditions: &Conditions,
+    how: ChangeKind,
+) -> Result<Outcome> {
+    let gone = || StoreError::NotFound("The file or folder".into());
+    let chain = txn.chain(parent).await?.ok_or_else(gone)?;
+    let key = key_of(name);
+    let there = txn.child(parent, &key).await?;
+    let here = match &there {
+        Some(row) => {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            Some(txn.level(actor, &way)?)
+        }
+        None => None,
+    };
+    may_put(txn.level(actor, &chain)?, here, name.as_str())?;
+    writable_folder(txn, &chain).await?;
+    if chain.len() > MAX_DEPTH {
+        return Err(StoreError::TooDeep(chain.len()));
+    }
+    let shelf = chain[chain.len() - 1].shelf;
+    let present = there.as_ref().map(|r| r.standing());
+    if !conditions.hold(present.as_ref()) {
+        return Err(StoreError::ConditionFailed { present: present.and_then(|p| p.tag) });
+    }
+    let left = match &there {
+        Some(_) => None,
+        None => left_at(txn, memory, actor, parent, &key).await?,
+    };
+    match &there {
+        Some(row) => {
+            let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
+            txn.check_lock(actor, &way)?;
+        }
+        None => txn.check_lock(actor, &chain)?,
+    }
+    let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
+    let plan = plan_put(occupant, left);
+    if matches!(plan, PutPlan::FolderInTheWay) {
+        return Err(StoreError::FolderInTheWay(name.to_string()));
+    }
+    let replaced = there.as_ref().map_or(0, |r| r.size());
+    txn.need_space(parent, None, arrived.size, replaced).await?;
+    let what = format!("{}/{name}", txn.folder_path(parent).await?);
+
+    // Nothing refuses from here on.
+    let moment = txn.next_moment();
+    let mut row = Row {
+        node: NodeId(0),
+        shelf,
+        parent: Some(parent),
+        key,
+        kind: Kind::File,
+        mtime,
+        content: None,
+        since: moment,
+        at: txn.now,
+        how,
+        account: actor.author(),
+        device: actor.device,
+    };
+    let created = !matches!(plan, PutPlan::Replace(_));
+    let mut old = None;
+    match plan {
+        PutPlan::Replace(node) => {
+            row.node = node;
+            row.how = if how == ChangeKind::Made { ChangeKind::Changed } else { how };
+            if let Some(there) = &there {
+                old = there.content;
+                txn.end_row(there, moment, ChangeKind::Changed, actor);
+            }
+        }
+        PutPlan::Resume(node) => {
+            txn.untrash(node).await?;
+            row.node = node;
+            row.how = ChangeKind::Changed;
+        }
+        PutPlan::Return(node) => {
+            row.node = node;
+            row.how = ChangeKind::Changed;
+            stay_behind(txn, actor, node, None, moment).await?;
+        }
+        PutPlan::New | PutPlan::FolderInTheWay => {
+            row.node = txn.next_node();
+            memory.remember_made(row.node, actor, txn.now);
+        }
+    }
+    let node = row.node;
+    let existed = !matches!(plan, PutPlan::New);
+    let task = Task::new(
+        arrived.object,
+        node,
+        false,
+        DiskLocation::Staging(arrived.id),
+        DiskLocation::In(parent, row.name().into()),
+    )
+    .onto(old.map(|c| (c.id, c.object)));
+    let mark = txn.add_task(task);
+    let content = Content {
+        id: arrived.id,
+        hash: arrived.hash,
+        size: arrived.size,
+        life: ContentState::Live,
+        object: arrived.object,
+        mark,
+    };
+    txn.add_measured(content, arrived.noise);
+    row.content = Some(content);
+    txn.open_row(row, existed && !matches!(plan, PutPlan::Resume(_)));
+    let old_size = old.map_or(0, |c| c.size);
+    if let Some(old) = old {
+        txn.set_content(Content { life: ContentState::Past, ..old });
+    }
+    let delta = Delta {
+        bytes: arrived.size - old_size,
+        files: i64::from(created),
+        past_bytes: old_size,
+        past_files: i64::from(old.is_some()),
+        ..Delta::default()
+    };
+    txn.charge(parent, delta, 1).await?;
+    txn.add_record(
+        actor,
+        if created { "file put" } else { "file replaced" },
+        Some(node),
+        &what,
+        &arrived.size.to_string(),
+    );
+    Ok(Outcome { row: txn.row(node).await?, created, moment })
+}
+
+/// The node that was renamed away leaves its present name and bytes to another node: to
+/// `heir`, or to a new one.
+pub async fn stay_behind(
+    txn: &mut WriteTxn,
+    actor: &Actor,
+    node: NodeId,
+    heir: Option<NodeId>,
+    moment: Moment,
+) -> Result<()> {
+    let Some(beside) = txn.row(node).await? else { return Ok(()) };
+    txn.end_row(&beside, moment, ChangeKind::Moved, actor);
+    let (heir, existed) = match heir {
+        Some(heir) => (heir, true),
+        None => (txn.next_node(), false),
+    };
+    txn.open_row(Row { node: heir, ..stamped(&beside, moment, ChangeKind::Moved, actor, txn.now) }, existed);
+    Ok(())
 }

@@ -1,7 +1,7 @@
 //! Accounts, sessions, devices. Passwords are hashed by the caller: it takes long, and is no
 //! work for the writer.
 
-use crate::catalogue::rows::{doors_word, parse, sql};
+use crate::catalogue::rows::doors_word;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
@@ -11,7 +11,7 @@ use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;
 use yellow_attic_core::rules::Door;
-use yellow_attic_core::{AccountId, DeviceId, GroupId, Name, password};
+use yellow_attic_core::{AccountId, GroupId, Name, password};
 
 /// Home shelves that are asked for at the same time.
 const HOMES_AT_ONCE: usize = 400;
@@ -101,7 +101,7 @@ impl Why {
         Why::ALL.iter().find(|(w, _)| *w == self).map_or("", |(_, word)| word)
     }
 
-    fn from_word(word: &str) -> Why {
+    pub(crate) fn from_word(word: &str) -> Why {
         Why::ALL.iter().find(|(_, w)| *w == word).map_or(Why::Said, |(why, _)| *why)
     }
 }
@@ -167,97 +167,6 @@ pub struct AccountChange {
     pub muted: Option<BTreeSet<Notice>>,
     /// All groups that it is in from now on.
     pub groups: Option<Vec<GroupId>>,
-}
-
-/// A device as its owner sees it.
-#[derive(Clone, Debug)]
-pub struct Device {
-    /// Its id.
-    pub id: DeviceId,
-    /// Its name.
-    pub name: String,
-    /// When it was signed in, in milliseconds.
-    pub made_at: i64,
-    /// When it was last used, in milliseconds, as far as it is written.
-    pub used_at: Option<i64>,
-    /// The address from which.
-    pub used_from: Option<String>,
-}
-
-/// Who stands behind a session or a token.
-#[derive(Clone, Debug)]
-pub struct Principal {
-    /// The account.
-    pub account: Account,
-    /// The device, if it is one.
-    pub device: Option<DeviceId>,
-    /// The administrator behind it, who looks as this account.
-    pub seen_by: Option<Account>,
-    /// When a browser was last used, as far as it is written; of a device, nothing is said here.
-    pub used_at: i64,
-}
-
-type AccountJson = (
-    i64,
-    String,
-    String,
-    String,
-    String,
-    Option<String>,
-    Option<i64>,
-    String,
-    Option<i64>,
-    String,
-    Option<i64>,
-    i64,
-    Option<i64>,
-    Option<i64>,
-    Option<i64>,
-    String,
-);
-/// An account as one value: a tenth of the cost of a row of columns.
-const ACCOUNT: &str = "json_array(a.id, a.sign_in, a.display_name, a.role, a.password, a.mail, a.disabled_at,
-    a.why_disabled, a.quota, a.closed, a.seen_at, a.made_at, a.invited_by, a.leaves_at, a.heir, a.muted)";
-/// Accounts that were not deleted.
-const THERE: &str = "a.role <> 'gone'";
-type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
-
-fn account(row: AccountJson) -> Account {
-    let (
-        id,
-        sign_in,
-        display_name,
-        role,
-        password,
-        mail,
-        disabled_at,
-        why,
-        quota,
-        closed,
-        seen_at,
-        made_at,
-        by,
-        leaves_at,
-        heir,
-        muted,
-    ) = row;
-    Account {
-        id: AccountId(id),
-        sign_in,
-        display_name,
-        role: Role::from_word(&role).unwrap_or(Role::Member),
-        password,
-        mail,
-        disabled_at,
-        why_disabled: Why::from_word(&why),
-        quota: quota.map(|q| q.max(0) as u64),
-        closed: closed.split(',').filter_map(Door::from_word).collect(),
-        seen_at,
-        made_at,
-        invited_by: by.map(AccountId),
-        muted: muted.split(',').filter_map(Notice::from_word).collect(),
-        leaves: leaves_at.map(|at| (at, heir.map(AccountId))),
-    }
 }
 
 impl Engine {
@@ -397,17 +306,6 @@ impl Engine {
         Ok(())
     }
 
-    async fn accounts_named(&self, names: &[String]) -> Result<Vec<Account>> {
-        let names = serde_json::to_string(names).unwrap_or_default();
-        let list: String = sqlx::query_scalar(sql(format!(
-            "SELECT json_group_array({ACCOUNT}) FROM json_each(?) j JOIN accounts a ON a.sign_in = j.value"
-        )))
-        .bind(names)
-        .fetch_one(&self.shared.view.pool)
-        .await?;
-        Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
-    }
-
     /// Makes the home shelf of an account if it has none: after a stop between the two.
     #[boxed]
     pub async fn ensure_home(&self, actor: &Actor, account: &Account) -> Result<()> {
@@ -421,267 +319,6 @@ impl Engine {
             grants: Vec::new(),
         };
         self.make_shelf(actor, new).await.map(|_| ())
-    }
-
-    async fn account_where(&self, condition: &str, value: &str) -> Result<Option<Account>> {
-        let row: Option<String> = sqlx::query_scalar(sql(format!(
-            "SELECT {ACCOUNT} FROM accounts a WHERE {THERE} AND {condition}"
-        )))
-        .bind(value)
-        .fetch_optional(&self.shared.view.pool)
-        .await?;
-        row.map(|r| parse(&r).map(account)).transpose()
-    }
-
-    /// The account with this sign-in name.
-    #[boxed]
-    pub async fn account_named(&self, sign_in: &str) -> Result<Option<Account>> {
-        self.account_where("a.sign_in = ?", sign_in).await
-    }
-
-    /// The account with this mail address.
-    #[boxed]
-    pub async fn account_at(&self, mail: &str) -> Result<Option<Account>> {
-        self.account_where("lower(a.mail) = lower(?)", mail.trim()).await
-    }
-
-    /// The account with this id.
-    #[boxed]
-    pub async fn account(&self, id: AccountId) -> Result<Option<Account>> {
-        self.account_where("a.id = CAST(? AS INTEGER)", &id.0.to_string()).await
-    }
-
-    /// All accounts, by sign-in name.
-    #[boxed]
-    pub async fn accounts(&self) -> Result<Vec<Account>> {
-        let list: String = sqlx::query_scalar(sql(format!(
-            "SELECT json_group_array({ACCOUNT} ORDER BY a.sign_in) FROM accounts a WHERE {THERE}"
-        )))
-        .fetch_one(&self.shared.view.pool)
-        .await?;
-        Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
-    }
-
-    /// Whether somebody administers this service yet.
-    #[boxed]
-    pub async fn has_administrator(&self) -> Result<bool> {
-        let n: i64 = sqlx::query_scalar(
-            "SELECT count(*) FROM accounts WHERE role = 'administrator' AND disabled_at IS NULL",
-        )
-        .fetch_one(&self.shared.view.pool)
-        .await?;
-        Ok(n > 0)
-    }
-
-    /// Opens a session. `token`: BLAKE3 of the secret that the browser holds.
-    #[boxed]
-    pub async fn open_session(
-        &self,
-        actor: &Actor,
-        account: AccountId,
-        token: [u8; 32],
-        ends_at: i64,
-        agent: &str,
-    ) -> Result<()> {
-        let now = self.now_ms();
-        let (from, agent) = (actor.from.to_string(), agent.chars().take(200).collect::<String>());
-        self.change(actor, "signed in", "console", move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM sessions WHERE ends_at < ?").bind(now).execute(&mut *conn).await?;
-                sqlx::query(
-                    "INSERT INTO sessions (token, org, account, made_at, ends_at, opened_from, agent) VALUES (?, 1, ?, ?, ?, ?, ?)",
-                )
-                .bind(&token[..])
-                .bind(account.0)
-                .bind(now)
-                .bind(ends_at)
-                .bind(from)
-                .bind(agent)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query("UPDATE accounts SET seen_at = ? WHERE id = ?")
-                    .bind(now)
-                    .bind(account.0)
-                    .execute(conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Ends a session.
-    #[boxed]
-    pub async fn end_session(&self, actor: &Actor, token: [u8; 32]) -> Result<()> {
-        self.change(actor, "signed out", "console", move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM sessions WHERE token = ?").bind(&token[..]).execute(conn).await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Who stands behind a session.
-    #[boxed]
-    pub async fn session(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<(i64, String, Option<String>)> = sqlx::query_as(sql(format!(
-            "SELECT coalesce(s.used_at, s.made_at), {ACCOUNT}, (SELECT {SEEN} FROM accounts b WHERE b.id = s.looks_as AND b.disabled_at IS NULL)
-             FROM sessions s JOIN accounts a ON a.id = s.account
-             WHERE s.token = ? AND s.ends_at > ? AND a.disabled_at IS NULL AND {THERE}",
-            SEEN = ACCOUNT.replace("a.", "b.")
-        )))
-        .bind(&token[..])
-        .bind(self.now_ms())
-        .fetch_optional(&self.shared.view.pool)
-        .await?;
-        let Some((used_at, its, looked)) = row else { return Ok(None) };
-        let its = account(parse(&its)?);
-        Ok(Some(match looked {
-            Some(other) => {
-                Principal { account: account(parse(&other)?), device: None, seen_by: Some(its), used_at }
-            }
-            None => Principal { account: its, device: None, seen_by: None, used_at },
-        }))
-    }
-
-    /// Signs a device in. `token`: BLAKE3 of its secret.
-    #[boxed]
-    pub async fn make_device(
-        &self,
-        actor: &Actor,
-        account: AccountId,
-        name: &str,
-        token: [u8; 32],
-    ) -> Result<()> {
-        let (named, now) = (name.to_string(), self.now_ms());
-        self.change(actor, "device connected", name, move |conn| {
-            Box::pin(async move {
-                sqlx::query("INSERT INTO devices (org, account, name, token, doors, made_at) VALUES (1, ?, ?, ?, 'client', ?)")
-                    .bind(account.0)
-                    .bind(named)
-                    .bind(&token[..])
-                    .bind(now)
-                    .execute(conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Ends a device: its token counts no more.
-    #[boxed]
-    pub async fn end_device(&self, actor: &Actor, account: AccountId, device: DeviceId) -> Result<()> {
-        let now = self.now_ms();
-        self.change(actor, "device disconnected", &device.to_string(), move |conn| {
-            Box::pin(async move {
-                let done = sqlx::query(
-                    "UPDATE devices SET ended_at = ? WHERE id = ? AND account = ? AND ended_at IS NULL",
-                )
-                .bind(now)
-                .bind(device.0)
-                .bind(account.0)
-                .execute(conn)
-                .await?;
-                if done.rows_affected() == 0 {
-                    return Err(StoreError::NotFound("The device".into()));
-                }
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// The devices of an account that are signed in.
-    #[boxed]
-    pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
-        let rows: Vec<DeviceRow> = sqlx::query_as(
-            "SELECT id, name, made_at, used_at, used_from FROM devices
-             WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
-        )
-        .bind(account.0)
-        .fetch_all(&self.shared.view.pool)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(id, name, made_at, used_at, used_from)| Device {
-                id: DeviceId(id),
-                name,
-                made_at,
-                used_at,
-                used_from,
-            })
-            .collect())
-    }
-
-    /// Writes when and from where devices were last used.
-    #[boxed]
-    pub async fn note_use(
-        &self,
-        devices: Vec<(DeviceId, i64, String)>,
-        browsers: Vec<([u8; 32], i64)>,
-    ) -> Result<()> {
-        let list: Vec<_> =
-            devices.into_iter().map(|(id, at, from)| serde_json::json!([id, at, from])).collect();
-        let list = serde_json::Value::Array(list).to_string();
-        let tokens: Vec<_> =
-            browsers.iter().map(|(token, at)| serde_json::json!([crate::fs::disk::hex(token), at])).collect();
-        let tokens = serde_json::Value::Array(tokens).to_string();
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "UPDATE devices SET used_at = j.value->>1, used_from = j.value->>2
-                     FROM json_each(?) j WHERE devices.id = j.value->>0",
-                )
-                .bind(list)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query(
-                    "UPDATE sessions SET used_at = j.value->>1 FROM json_each(?) j
-                     WHERE sessions.token = unhex(j.value->>0)",
-                )
-                .bind(tokens)
-                .execute(conn)
-                .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Who stands behind a device token.
-    #[boxed]
-    pub async fn device(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<(i64, String)> = sqlx::query_as(sql(format!(
-            "SELECT d.id, {ACCOUNT} FROM devices d JOIN accounts a ON a.id = d.account
-             WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL AND {THERE}"
-        )))
-        .bind(&token[..])
-        .fetch_optional(&self.shared.view.pool)
-        .await?;
-        let Some((device, its)) = row else { return Ok(None) };
-        let (account, device) = (account(parse(&its)?), Some(DeviceId(device)));
-        Ok(Some(Principal { account, device, seen_by: None, used_at: 0 }))
-    }
-
-    /// The names to show for accounts and devices.
-    #[boxed]
-    pub async fn names(&self) -> Result<(Vec<(AccountId, String)>, Vec<(DeviceId, String)>)> {
-        let accounts: Vec<(i64, String)> =
-            // Strangers are named by what they came through, by its negative number.
-            sqlx::query_as(
-                "SELECT id, display_name FROM accounts UNION ALL
-                 SELECT -id, 'somebody by ' || kind || ' \"' || iif(title = '', '#' || id, title) || '\"' FROM openings",
-            )
-            .fetch_all(&self.shared.view.pool)
-            .await?;
-        let devices: Vec<(i64, String)> =
-            sqlx::query_as("SELECT id, name FROM devices").fetch_all(&self.shared.view.pool).await?;
-        Ok((
-            accounts.into_iter().map(|(id, n)| (AccountId(id), n)).collect(),
-            devices.into_iter().map(|(id, n)| (DeviceId(id), n)).collect(),
-        ))
     }
 
     /// Changes an account. The last administrator stays one.

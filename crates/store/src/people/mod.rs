@@ -1,5 +1,6 @@
 //! Accounts, groups, how one signs in, rules, mail, and the record.
 
+pub mod account_lookup;
 pub mod accounts;
 pub mod grants;
 pub mod groups;
@@ -10,3 +11,4 @@ pub mod removal;
 pub mod rules;
 pub mod second_factor;
 pub mod sessions;
+pub mod sign_ins;

@@ -132,7 +132,9 @@ pub(crate) async fn follow_chain(pool: &sqlx::SqlitePool, anchors: &Anchors) -> 
                 }
                 _ => blank.push(id),
             }
-            let digest: record::Digest = digest.try_into().unwrap_or_default();
+            let Ok(digest) = record::Digest::try_from(digest) else {
+                return Ok(found.broken_at(id, "the digest was changed"));
+            };
             before = match version {
                 1 => record::link(&before, id, at, &digest),
                 _ => {

@@ -1,5 +1,6 @@
 //! Choosing passwords: invitations that count once, one's own change, and where one is signed in.
 
+use crate::catalogue::rows::hash_of;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
@@ -319,15 +320,9 @@ impl Engine {
         .bind(self.now_ms())
         .fetch_all(&self.shared.view.pool)
         .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(token, made_at, ends_at, from, agent)| Session {
-                token: token.try_into().unwrap_or_default(),
-                made_at,
-                ends_at,
-                from,
-                agent,
-            })
-            .collect())
+        let read = |(token, made_at, ends_at, from, agent): (Vec<u8>, i64, i64, String, String)| {
+            Ok(Session { token: hash_of(&token, "a session")?, made_at, ends_at, from, agent })
+        };
+        rows.into_iter().map(read).collect()
     }
 }

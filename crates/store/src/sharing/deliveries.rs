@@ -2,12 +2,14 @@
 //! intake's, made with its first file; whatever has the same name stands beside it, numbered. The
 //! sender is told nothing of what is there.
 
+use crate::catalogue::rows::hash_of;
 use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::ops::Outcome;
 use crate::sharing::openings::Opening;
-use crate::timeline::uploads::{NewUpload, OtherPlace, Upload};
+use crate::timeline::upload_ends::OtherPlace;
+use crate::timeline::uploads::{NewUpload, Upload};
 use async_recursion::async_recursion as boxed;
 use std::os::unix::fs::FileExt;
 use yellow_attic_core::collate::sort_key;
@@ -192,16 +194,11 @@ impl Engine {
         .bind(delivery)
         .fetch_all(&self.shared.view.pool)
         .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(node, path, size, hash, at)| Delivered {
-                node: NodeId(node),
-                path,
-                size: size.max(0) as u64,
-                hash: hash.try_into().unwrap_or_default(),
-                at,
-            })
-            .collect())
+        let read = |(node, path, size, hash, at): Row| {
+            let hash = hash_of(&hash, &format!("node {node} of delivery {delivery}"))?;
+            Ok(Delivered { node: NodeId(node), path, size: size.max(0) as u64, hash, at })
+        };
+        rows.into_iter().map(read).collect()
     }
 
     /// Begins an upload as a part of a delivery. `path`: as the sender has it, with folders.

@@ -254,12 +254,8 @@ fn value_of(entry: &Entry, sort: Sort) -> i64 {
 
 fn entries(text: &str) -> Result<Vec<Entry>> {
     let list: Vec<(RowJson, Option<FolderJson>)> = parse(text)?;
-    Ok(list
-        .into_iter()
-        .map(|(row, folder)| Entry {
-            row: row.row(),
-            folder: folder.map(FolderJson::folder),
-            since_then: None,
-        })
-        .collect())
+    let read = |(row, folder): (RowJson, Option<FolderJson>)| {
+        Ok(Entry { row: row.row()?, folder: folder.map(FolderJson::folder), since_then: None })
+    };
+    list.into_iter().map(read).collect()
 }

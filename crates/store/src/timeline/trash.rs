@@ -86,7 +86,7 @@ impl Engine {
             let found: Vec<(RowJson, EndJson, i64)> = rows::parse(&text)?;
             let last = found.len() < 200;
             for (row, end, id) in found {
-                let past = end.past(row);
+                let past = end.past(row)?;
                 (before, before_id) = (past.ended_at, id);
                 let row = &past.row;
                 if !self.saw(&viewer, row.node, row.parent, row.shelf, Moment(past.until.0 - 1)).await? {

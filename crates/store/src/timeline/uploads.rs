@@ -2,26 +2,20 @@
 //! network, until they expire.
 
 use crate::engine::Engine;
-use crate::engine::held::{Live, Progress, Uploads, ahead};
+use crate::engine::held::{Live, Uploads, ahead};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
-use crate::fs::staging::{Arriving, Staging};
-use crate::ops::Outcome;
-use crate::ops::put::Put;
-use crate::ops::record::{ChangeCatalogue, NoteSynced};
+use crate::fs::staging::Staging;
+use crate::ops::record::ChangeCatalogue;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use tokio::sync::OwnedMutexGuard;
 use yellow_attic_core::conditions::{Conditions, Tags, parse_tags, parse_tags_weakly};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{ContentId, Name, NodeId};
 
 /// An upload that nobody goes on with is dropped after this: three days.
 pub const KEPT_MS: i64 = 3 * 86_400_000;
-/// The expiry is written again when it has moved by this.
-const EXPIRY_STEP_MS: i64 = 3_600_000;
 /// Unfinished uploads of one account.
 pub const MOST_UNFINISHED: i64 = 10_000;
 /// Of strangers: through one link or intake, and from one address.
@@ -106,134 +100,22 @@ pub struct Upload {
     pub stranger: bool,
     /// From where it was begun.
     pub from: String,
-    content: ContentId,
+    pub(crate) content: ContentId,
 }
 
 impl Upload {
     /// Whether room is spoken for only as its bytes come: nobody knows how many there will be, or a stranger says so.
-    fn grows(&self) -> bool {
+    pub(crate) fn grows(&self) -> bool {
         self.stranger || self.new.open_length
     }
 
-    fn live(&self, uploads: &Uploads, staging: &Arc<Staging>) -> Arc<Live> {
+    pub(crate) fn live(&self, uploads: &Uploads, staging: &Arc<Staging>) -> Arc<Live> {
         uploads.live(staging, &self.id, self.new.size.saturating_sub(self.received), self.grows())
     }
 
     /// What its bytes are called in staging.
     pub(crate) fn staged_name(&self) -> String {
         crate::fs::disk::content_name(self.content)
-    }
-}
-
-/// Where the bytes go in the end, if not where they were announced to go.
-#[derive(Clone, Debug)]
-pub struct OtherPlace {
-    /// The folder.
-    pub parent: NodeId,
-    /// The name.
-    pub name: Name,
-    /// What must stand there.
-    pub conditions: Conditions,
-}
-
-/// While a part arrives, what is on the disk for certain is noted this often.
-const NOTE_EVERY: u64 = 16 << 20;
-
-/// One part arriving. What came before a break counts.
-pub struct Appending {
-    engine: Engine,
-    id: String,
-    /// How much of it was asked to be noted as on the disk.
-    noted: u64,
-    /// Whether its bytes count before all of the part is there.
-    counts_early: bool,
-    arriving: Option<Arriving>,
-    /// Where it began, for taking it back.
-    began: (blake3::Hasher, u64),
-    progress: OwnedMutexGuard<Progress>,
-    leave: Arc<AtomicBool>,
-    size: u64,
-    /// Whether `size` is only the most that it may be.
-    open_length: bool,
-    /// Of one that grows: up to here it is spoken for.
-    grows: Option<u64>,
-}
-
-impl Appending {
-    /// Writes a piece. Blocks. More than was announced is refused.
-    pub fn write(&mut self, piece: &[u8]) -> Result<()> {
-        let Some(arriving) = &mut self.arriving else { return Ok(()) };
-        if self.leave.load(Ordering::SeqCst) {
-            return Err(StoreError::TakenOver);
-        }
-        if arriving.size() + piece.len() as u64 > self.size {
-            return Err(match self.open_length {
-                true => StoreError::TooLarge(self.size),
-                false => StoreError::MoreThanAnnounced(self.size),
-            });
-        }
-        if let Some(upto) = &mut self.grows
-            && arriving.size() + piece.len() as u64 > *upto
-        {
-            // The next stretch: refused before it is written, where there is no room for it.
-            let more = ahead(self.size - *upto, true).max(piece.len() as u64);
-            arriving.speak_for(more)?;
-            if let Some(claim) = self.engine.shared.uploads.1.lock().get_mut(&self.id) {
-                claim.grow(more)?;
-            }
-            *upto += more;
-        }
-        arriving.write(piece)?;
-        if self.counts_early && arriving.size() - self.noted >= NOTE_EVERY {
-            self.noted = arriving.size();
-            let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
-            // Nobody waits for it: a full queue means that the next one is noted.
-            self.engine.ask_later(NoteSynced { upload, file, size });
-        }
-        Ok(())
-    }
-
-    /// A part whose bytes are checked as a whole: none of them counts before, after a power cut neither.
-    pub fn counts_only_whole(&mut self) {
-        self.counts_early = false;
-    }
-
-    /// How many bytes there are.
-    pub fn size(&self) -> u64 {
-        self.arriving.as_ref().map_or(0, Arriving::size)
-    }
-
-    /// Takes the whole part back: other bytes came than were announced. Blocks.
-    pub fn take_back(&mut self) -> Result<()> {
-        match &mut self.arriving {
-            Some(arriving) => arriving.back_to(self.began.0.clone(), self.began.1),
-            None => Ok(()),
-        }
-    }
-
-    /// Ends the part once what arrived is on the disk, and noted so; returns how many bytes there are now. A power cut
-    /// after the answer takes none of them away.
-    #[boxed]
-    pub async fn pause(mut self) -> Result<u64> {
-        let Some(arriving) = &self.arriving else { return Ok(0) };
-        let (upload, file, size) = (self.id.clone(), arriving.file()?, arriving.size());
-        self.engine.ask(NoteSynced { upload, file, size }).await?;
-        self.set_aside();
-        Ok(size)
-    }
-
-    fn set_aside(&mut self) {
-        if let Some(arriving) = self.arriving.take() {
-            let (hasher, size, room) = arriving.set_aside();
-            self.progress.hashed = Some((hasher, size));
-            self.progress.room = Some(room);
-        }
-    }
-}
-
-impl Drop for Appending {
-    fn drop(&mut self) {
-        self.set_aside();
     }
 }
 
@@ -475,309 +357,6 @@ impl Engine {
         Ok(upload)
     }
 
-    /// Waits until nobody writes to an upload, and takes over from whoever does: a sender whose
-    /// line broke comes back before the service has noticed.
-    async fn take_over(&self, upload: &Upload) -> Result<(Arc<Live>, OwnedMutexGuard<Progress>)> {
-        let live = upload.live(&self.shared.uploads, &self.shared.staging);
-        live.leave.lock().store(true, Ordering::SeqCst);
-        let wait = std::time::Duration::from_secs(30);
-        let progress = tokio::time::timeout(wait, live.progress.clone().lock_owned())
-            .await
-            .map_err(|_| StoreError::Busy)?;
-        Ok((live, progress))
-    }
-
-    /// How far an upload is, once nobody writes to it any more.
-    #[boxed]
-    pub async fn settle_upload(&self, actor: &Actor, id: &str) -> Result<Upload> {
-        let upload = self.upload(actor, id).await?;
-        if upload.node.is_none() {
-            drop(self.take_over(&upload).await?);
-        }
-        self.upload(actor, id).await
-    }
-
-    /// Goes on with an upload at an offset, which must be where it is.
-    #[boxed]
-    pub async fn append(&self, actor: &Actor, id: &str, offset: u64) -> Result<Appending> {
-        let upload = self.upload(actor, id).await?;
-        // Taken meanwhile, it can still be put under another name: only the folder counts until the end.
-        if upload.new.joining != Joining::Part
-            && self.chain(actor, upload.new.parent, Level::Add).await.is_err()
-        {
-            self.check_put(actor, upload.new.parent, &upload.new.name).await?;
-        }
-        let (live, mut progress) = self.take_over(&upload).await?;
-        // Another sender may have moved on, or finished, while this one waited.
-        let upload = self.upload(actor, id).await?;
-        if upload.received != offset || upload.node.is_some() {
-            return Err(StoreError::WrongOffset { offset, present: upload.received });
-        }
-        self.check_room(0)?;
-        let leave = Arc::new(AtomicBool::new(false));
-        *live.leave.lock() = leave.clone();
-        let (hashed, staging) = (progress.hashed.take(), self.shared.staging.clone());
-        let left = upload.new.size - upload.received;
-        // Of one that grows as much as has arrived is spoken for, and a little more.
-        let room = match (progress.room.take(), upload.grows()) {
-            (Some(room), false) => room,
-            (_, grows) => staging.reserve(ahead(left, grows)),
-        };
-        if upload.grows() {
-            let claim = self.claim(upload.new.parent, upload.received + ahead(left, true), 0).await?;
-            self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
-        }
-        let content = upload.content;
-        let arriving = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room))
-            .await
-            .map_err(|_| StoreError::Stopping)??;
-        self.prolong(&upload).await?;
-        let began = arriving.so_far();
-        let began_at = began.1;
-        let grows = upload.grows().then_some(began_at + ahead(left, true));
-        Ok(Appending {
-            engine: self.clone(),
-            id: upload.id,
-            noted: began.1,
-            counts_early: true,
-            arriving: Some(arriving),
-            began,
-            progress,
-            leave,
-            size: upload.new.size,
-            open_length: upload.new.open_length,
-            grows,
-        })
-    }
-
-    /// Says how long an upload is whose length was open. Less than has arrived is refused, and changes nothing.
-    #[boxed]
-    pub async fn tell_length(&self, actor: &Actor, id: &str, size: u64) -> Result<()> {
-        let upload = self.upload(actor, id).await?;
-        let (_, mut progress) = self.take_over(&upload).await?;
-        // Told meanwhile, it stays as it was told.
-        let upload = self.upload(actor, id).await?;
-        if !upload.new.open_length {
-            return match upload.new.size == size {
-                true => Ok(()),
-                false => Err(StoreError::LengthKnown(upload.new.size)),
-            };
-        }
-        if size < upload.received {
-            return Err(StoreError::MoreThanAnnounced(size));
-        }
-        if size > upload.new.size {
-            return Err(StoreError::TooLarge(upload.new.size));
-        }
-        self.check_room(size - upload.received)?;
-        // What was spoken for piece by piece is part of it, and is not counted beside it.
-        drop(self.shared.uploads.1.lock().remove(&upload.id));
-        let claim = self.claim(upload.new.parent, size, 0).await?;
-        let its_id = upload.id.clone();
-        self.catalogue(actor, move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE uploads SET size = ?, open_length = 0 WHERE id = ? AND open_length")
-                    .bind(size as i64)
-                    .bind(its_id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await?;
-        progress.room = Some(self.shared.staging.reserve(size - upload.received));
-        self.shared.uploads.1.lock().insert(upload.id, claim);
-        Ok(())
-    }
-
-    async fn prolong(&self, upload: &Upload) -> Result<()> {
-        let until = self.now_ms() + KEPT_MS;
-        if until - upload.expires_at < EXPIRY_STEP_MS {
-            return Ok(());
-        }
-        let id = upload.id.clone();
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE uploads SET expires_at = ? WHERE id = ?")
-                    .bind(until)
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
-            })
-        })
-        .await
-    }
-
-    /// Puts a file whose bytes are all here. Refused, the bytes stay until the upload expires:
-    /// another place may be chosen. `None`: bytes are missing.
-    #[boxed]
-    pub async fn finish_upload(
-        &self,
-        actor: &Actor,
-        id: &str,
-        other: Option<OtherPlace>,
-    ) -> Result<Option<Outcome>> {
-        let upload = self.upload(actor, id).await?;
-        if let Some(node) = upload.node {
-            let row = self.shared.view.row(node).await?;
-            return Ok(Some(Outcome { row, created: false, moment: self.now_moment().await? }));
-        }
-        let more_to_come = upload.received < upload.new.size || upload.new.open_length;
-        if more_to_come || upload.new.joining == Joining::Part {
-            return Ok(None);
-        }
-        let (_, mut progress) = self.take_over(&upload).await?;
-        let upload = self.upload(actor, id).await?;
-        if upload.node.is_some() {
-            drop(progress);
-            return Box::pin(self.finish_upload(actor, id, None)).await;
-        }
-        let (staging, content, hashed) =
-            (self.shared.staging.clone(), upload.content, progress.hashed.take());
-        let room = progress.room.take().unwrap_or_else(|| staging.reserve(0));
-        let staged = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room)?.finish())
-            .await
-            .map_err(|_| StoreError::Stopping)??;
-        if upload.new.hash.is_some_and(|wanted| wanted != staged.hash) {
-            drop((staged, progress));
-            self.end_upload(actor, id).await?;
-            return Err(StoreError::WrongHash);
-        }
-        let place = match other {
-            Some(other) => other,
-            None => OtherPlace {
-                parent: upload.new.parent,
-                name: upload.new.name.clone(),
-                conditions: conditions(&upload.new)?,
-            },
-        };
-        let mtime = upload.new.mtime.unwrap_or_else(|| self.now_ms());
-        let (its_actor, its_id) = (actor.clone(), upload.id.clone());
-        let done = self
-            .ask(Put {
-                actor: its_actor,
-                parent: place.parent,
-                name: place.name,
-                staged,
-                mtime,
-                conditions: place.conditions,
-                how: crate::fs::model::ChangeKind::Made,
-                upload: Some(its_id),
-                like: None,
-                content: None,
-            })
-            .await?;
-        drop(progress);
-        self.shared.uploads.forget(&upload.id);
-        Ok(Some(done))
-    }
-
-    /// Begins an upload that is made of parts whose bytes are all here, and joins them. Its size is that of
-    /// the parts together, whatever was announced. The parts end.
-    #[boxed]
-    pub async fn join_uploads(&self, actor: &Actor, mut new: NewUpload) -> Result<Upload> {
-        let Joining::Of(ids) = new.joining.clone() else {
-            return Err(StoreError::BadInput("No parts are named.".into()));
-        };
-        let mut parts = Vec::with_capacity(ids.len());
-        for id in &ids {
-            let part = self.upload(actor, id).await?;
-            if part.new.joining != Joining::Part {
-                return Err(StoreError::BadInput("One of the uploads was not begun as a part.".into()));
-            }
-            // Nobody writes to it any more.
-            drop(self.take_over(&part).await?);
-            let part = self.upload(actor, id).await?;
-            if part.received < part.new.size || part.new.open_length {
-                return Err(StoreError::BadInput("One of the parts has not all its bytes yet.".into()));
-            }
-            parts.push(part);
-        }
-        new.size = parts.iter().map(|p| p.new.size).sum();
-        let upload = self.begin_upload(actor, new).await?;
-        let mut appending = self.append(actor, &upload.id, 0).await?;
-        let (disk, names) =
-            (self.shared.disk.clone(), parts.iter().map(Upload::staged_name).collect::<Vec<_>>());
-        let joined = tokio::task::spawn_blocking(move || {
-            let mut buffer = vec![0; 1 << 20];
-            for name in names {
-                let failed = |e: std::io::Error| StoreError::io("joining parts", &e);
-                let (mut file, _) = disk.open_file(&disk.staging, &name).map_err(failed)?;
-                loop {
-                    match std::io::Read::read(&mut file, &mut buffer).map_err(failed)? {
-                        0 => break,
-                        n => appending.write(&buffer[..n])?,
-                    }
-                }
-            }
-            Ok(appending)
-        })
-        .await
-        .map_err(|_| StoreError::Stopping)?;
-        let joined = match joined {
-            Ok(appending) => appending.pause().await,
-            Err(e) => Err(e),
-        };
-        if let Err(e) = joined {
-            let _ = self.end_upload(actor, &upload.id).await;
-            return Err(e);
-        }
-        for part in parts {
-            self.drop_upload(&part.id, part.content).await?;
-        }
-        self.upload(actor, &upload.id).await
-    }
-
-    /// Ends an upload: what arrived is dropped. A finished one is only forgotten.
-    #[boxed]
-    pub async fn end_upload(&self, actor: &Actor, id: &str) -> Result<()> {
-        let upload = self.upload(actor, id).await?;
-        if upload.node.is_none() {
-            drop(self.take_over(&upload).await?);
-        }
-        self.drop_upload(&upload.id, upload.content).await
-    }
-
-    async fn drop_upload(&self, id: &str, content: ContentId) -> Result<()> {
-        let (its_id, disk) = (id.to_string(), self.shared.disk.clone());
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                // Put meanwhile: the bytes are a file's.
-                let put: Option<Option<i64>> = sqlx::query_scalar("SELECT node FROM uploads WHERE id = ?")
-                    .bind(&its_id)
-                    .fetch_optional(&mut *conn)
-                    .await?;
-                if let Some(None) = put {
-                    let _ = disk.drop_staged(&crate::fs::disk::content_name(content), false);
-                }
-                sqlx::query("DELETE FROM uploads WHERE id = ?").bind(its_id).execute(conn).await?;
-                Ok(())
-            })
-        })
-        .await?;
-        self.shared.uploads.forget(id);
-        Ok(())
-    }
-
-    /// Drops uploads that have expired, and those through what has ended. Returns how many.
-    #[boxed]
-    pub async fn expire_uploads(&self) -> Result<usize> {
-        let due: Vec<(String, i64)> =
-            sqlx::query_as(
-                "SELECT id, content FROM uploads WHERE expires_at <= ?1
-                   OR node IS NULL AND opening IN (SELECT id FROM openings WHERE ended_at IS NOT NULL OR ends_at <= ?1)
-                 LIMIT 1000",
-            )
-                .bind(self.now_ms())
-                .fetch_all(&self.shared.view.pool)
-                .await?;
-        for (id, content) in &due {
-            self.drop_upload(id, ContentId(*content)).await?;
-        }
-        Ok(due.len())
-    }
-
     /// Speaks again for the space of uploads that were under way when the store was last open.
     pub(crate) async fn claim_unfinished(&self) -> Result<()> {
         let rows: Vec<(String, i64, i64)> = sqlx::query_as(
@@ -890,7 +469,7 @@ fn read(row: UploadRow) -> Result<Upload> {
     })
 }
 
-fn conditions(new: &NewUpload) -> Result<Conditions> {
+pub(crate) fn conditions(new: &NewUpload) -> Result<Conditions> {
     type Parse = fn(&str) -> Option<Tags>;
     let read = |text: &Option<String>, parse: Parse| match text {
         None => Ok(None),

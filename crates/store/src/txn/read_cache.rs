@@ -1,7 +1,7 @@
 //! What readers see: the catalogue through a few read-only connections, with the rows that
 //! are asked for again and again answered from memory.
 
-use crate::catalogue::rows;
+use crate::catalogue::rows::{self, hash_of};
 use crate::fs::error::Result;
 use crate::fs::model::{Content, ContentState, Folder, Row, Shelf, ShelfKind};
 use crate::rights::access::Access;
@@ -377,14 +377,17 @@ impl View {
                 .bind(id.0)
                 .fetch_optional(&self.pool)
                 .await?;
-        Ok(raw.map(|(hash, size, state, ino, btime, mark)| Content {
-            id,
-            hash: hash.try_into().unwrap_or_default(),
-            size,
-            life: ContentState::from_number(state),
-            object: crate::fs::disk::ObjectId { ino, btime },
-            mark,
-        }))
+        let read = |(hash, size, state, ino, btime, mark): Raw| {
+            Ok(Content {
+                id,
+                hash: hash_of(&hash, &format!("content {}", id.0))?,
+                size,
+                life: ContentState::from_number(state),
+                object: crate::fs::disk::ObjectId { ino, btime },
+                mark,
+            })
+        };
+        raw.map(read).transpose()
     }
 
     /// Whether a past content is kept as chunks.

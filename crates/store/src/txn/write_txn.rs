@@ -9,18 +9,17 @@ use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, PastRow
 use crate::fs::pending_rename::Task;
 use crate::fs::record_key::RecordKey;
 use crate::rights::access::{self, Access, Viewer};
+use crate::txn::sums::Delta;
 use serde_json::{Value, json};
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-use yellow_attic_core::interval::fork;
 use yellow_attic_core::rights::Level;
-use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId, record};
 
 /// Entries kept from one group to the next before the overlay is emptied.
-const KEEP: usize = 40_000;
-const DAY_MS: i64 = 86_400_000;
+pub(crate) const KEEP: usize = 40_000;
+pub(crate) const DAY_MS: i64 = 86_400_000;
 
 /// Where everything stands.
 #[derive(Clone, Debug)]
@@ -36,59 +35,6 @@ pub(crate) struct Counters {
     pub commits: i64,
     /// The last id given out for bytes in staging.
     pub content: i64,
-}
-
-/// A change of a folder's sums.
-#[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct Delta {
-    pub bytes: i64,
-    pub files: i64,
-    pub folders: i64,
-    pub past_bytes: i64,
-    pub past_files: i64,
-    /// Of these, of what was removed.
-    pub trash_bytes: i64,
-    pub trash_files: i64,
-}
-
-impl Delta {
-    pub fn negated(self) -> Delta {
-        Delta {
-            bytes: -self.bytes,
-            files: -self.files,
-            folders: -self.folders,
-            past_bytes: -self.past_bytes,
-            past_files: -self.past_files,
-            trash_bytes: -self.trash_bytes,
-            trash_files: -self.trash_files,
-        }
-    }
-
-    /// The same as it counts above a folder that was removed: all of it is past, and in the trash.
-    pub fn removed(self) -> Delta {
-        Delta {
-            bytes: 0,
-            files: 0,
-            folders: 0,
-            past_bytes: self.past_bytes + self.bytes,
-            past_files: self.past_files + self.files,
-            trash_bytes: self.trash_bytes + self.bytes,
-            trash_files: self.trash_files + self.files,
-        }
-    }
-
-    /// All of a folder.
-    pub fn of(f: &Folder) -> Delta {
-        Delta {
-            bytes: f.bytes,
-            files: f.files,
-            folders: f.folders + 1,
-            past_bytes: f.past_bytes,
-            past_files: f.past_files,
-            trash_bytes: f.trash_bytes,
-            trash_files: f.trash_files,
-        }
-    }
 }
 
 pub(crate) struct WriteTxn {
@@ -107,14 +53,14 @@ pub(crate) struct WriteTxn {
     pub access: Arc<Access>,
     /// They were changed in the catalogue, and are to be read before anything is decided by them.
     pub access_behind: bool,
-    rows: HashMap<NodeId, Option<Arc<Row>>>,
-    names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
-    folders: HashMap<NodeId, Folder>,
-    paths: HashMap<NodeId, Arc<str>>,
+    pub(crate) rows: HashMap<NodeId, Option<Arc<Row>>>,
+    pub(crate) names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
+    pub(crate) folders: HashMap<NodeId, Folder>,
+    pub(crate) paths: HashMap<NodeId, Arc<str>>,
     /// Above which folder one lay that was removed; none if it never had a place.
-    above_removed: HashMap<NodeId, Option<NodeId>>,
+    pub(crate) above_removed: HashMap<NodeId, Option<NodeId>>,
     /// Live bytes of the whole organisation, counted once it has a line.
-    whole: Option<i64>,
+    pub(crate) whole: Option<i64>,
     /// Shelves that take no writes for now, with why.
     pub stopped: HashMap<ShelfId, StoreError>,
     pub group: Group,
@@ -123,24 +69,24 @@ pub(crate) struct WriteTxn {
 /// What the present group has decided.
 #[derive(Default)]
 pub(crate) struct Group {
-    first_moment: Option<i64>,
+    pub(crate) first_moment: Option<i64>,
     /// Nodes whose row changed, and whether the database holds a row for them.
-    touched: HashMap<NodeId, bool>,
-    ended: Vec<PastRow>,
-    contents: Vec<(Content, Option<u16>)>,
-    lives: HashMap<ContentId, Content>,
-    sums: HashSet<NodeId>,
-    activity: HashMap<(NodeId, i64), i64>,
+    pub(crate) touched: HashMap<NodeId, bool>,
+    pub(crate) ended: Vec<PastRow>,
+    pub(crate) contents: Vec<(Content, Option<u16>)>,
+    pub(crate) lives: HashMap<ContentId, Content>,
+    pub(crate) sums: HashSet<NodeId>,
+    pub(crate) activity: HashMap<(NodeId, i64), i64>,
     pub tasks: Vec<Task>,
-    records: Vec<Value>,
+    pub(crate) records: Vec<Value>,
     pub jobs: Vec<Value>,
-    findings: Vec<Value>,
-    uploads: Vec<Value>,
-    new_shelves: Vec<Arc<Shelf>>,
-    ended_shelves: Vec<ShelfId>,
-    ended_locks: Vec<Value>,
-    access: bool,
-    locks: bool,
+    pub(crate) findings: Vec<Value>,
+    pub(crate) uploads: Vec<Value>,
+    pub(crate) new_shelves: Vec<Arc<Shelf>>,
+    pub(crate) ended_shelves: Vec<ShelfId>,
+    pub(crate) ended_locks: Vec<Value>,
+    pub(crate) access: bool,
+    pub(crate) locks: bool,
 }
 
 impl Group {
@@ -462,101 +408,6 @@ impl WriteTxn {
         }
     }
 
-    /// Adds to the sums of a folder and of all above it; counts a change in their strips. Above a
-    /// folder that was removed, what is in it counts as past.
-    pub async fn charge(&mut self, folder: NodeId, delta: Delta, changes: i64) -> Result<()> {
-        let mut next = Some(folder);
-        let (mut delta, mut changes) = (delta, changes);
-        while let Some(node) = next {
-            let Some(mut sums) = self.folder(node).await? else { break };
-            sums.trash_bytes += delta.trash_bytes;
-            sums.trash_files += delta.trash_files;
-            sums.bytes += delta.bytes;
-            sums.files += delta.files;
-            sums.folders += delta.folders;
-            sums.past_bytes += delta.past_bytes;
-            sums.past_files += delta.past_files;
-            if changes > 0 {
-                sums.changed_at = self.now;
-                *self.group.activity.entry((node, self.now.div_euclid(DAY_MS))).or_default() += changes;
-            }
-            self.set_folder(node, sums);
-            next = match self.row(node).await? {
-                Some(row) => {
-                    if row.parent.is_none()
-                        && let Some(whole) = &mut self.whole
-                    {
-                        *whole += delta.bytes;
-                    }
-                    row.parent
-                }
-                None => {
-                    (delta, changes) = (delta.removed(), 0);
-                    self.above_removed(node).await?
-                }
-            };
-        }
-        Ok(())
-    }
-
-    /// A folder that is entered as removed.
-    pub fn came_apart(&mut self, node: NodeId, parent: NodeId) {
-        self.above_removed.insert(node, Some(parent));
-    }
-
-    /// Where a removed folder stood.
-    async fn above_removed(&mut self, node: NodeId) -> Result<Option<NodeId>> {
-        if let Some(known) = self.above_removed.get(&node) {
-            return Ok(*known);
-        }
-        let last = rows::past_of(&mut self.conn, node, 1).await?;
-        let above = last.first().filter(|p| p.ended_how == ChangeKind::Removed).and_then(|p| p.row.parent);
-        self.above_removed.insert(node, above);
-        Ok(above)
-    }
-
-    /// The bytes of a past content are no longer held, or no longer past: takes them out of the sums.
-    pub async fn uncharge(&mut self, content: &Content) -> Result<()> {
-        // It was counted where its last state was.
-        let last: Option<(i64, Option<i64>, i64)> = sqlx::query_as(
-            // Of a removed node only what it was last is in the trash.
-            "SELECT node, parent, CASE WHEN EXISTS (SELECT 1 FROM entries_past n WHERE n.node = e.node AND n.until > e.until)
-               THEN 1 ELSE ended_how END
-             FROM entries_past e WHERE content = ? ORDER BY until DESC LIMIT 1",
-        )
-        .bind(content.id.0)
-        .fetch_optional(&mut self.conn)
-        .await?;
-        let Some((node, Some(parent), how)) = last else { return Ok(()) };
-        let removed =
-            ChangeKind::from_number(how) == ChangeKind::Removed && self.row(NodeId(node)).await?.is_none();
-        let delta = Delta { past_bytes: -content.size, past_files: -1, ..Delta::default() };
-        let delta = match removed {
-            true => Delta { trash_bytes: -content.size, trash_files: -1, ..delta },
-            false => delta,
-        };
-        self.charge(NodeId(parent), delta, 0).await
-    }
-
-    /// What is a shelf has changed: the organisation is counted anew.
-    pub fn forget_whole(&mut self) {
-        self.whole = None;
-    }
-
-    /// Live bytes of the organisation.
-    pub async fn whole(&mut self) -> Result<i64> {
-        if let Some(whole) = self.whole {
-            return Ok(whole);
-        }
-        let roots: Vec<NodeId> = self.shelves.values().map(|s| s.root).collect();
-        let mut whole = 0;
-        for root in roots {
-            whole += self.folder(root).await?.map_or(0, |f| f.bytes);
-        }
-        self.whole = Some(whole);
-        Ok(whole)
-    }
-
     pub fn set_folder(&mut self, node: NodeId, folder: Folder) {
         self.folders.insert(node, folder);
         self.group.sums.insert(node);
@@ -656,195 +507,6 @@ impl WriteTxn {
         self.group.ended_shelves.push(shelf.id);
         self.group.access = true;
     }
-
-    // --- writing ---
-
-    /// Refuses what would be written to a shelf whose folder is not as it should be.
-    pub fn check_going(&self, chain: &[Arc<Row>]) -> Result<()> {
-        match chain.last().and_then(|top| self.stopped.get(&top.shelf)) {
-            Some(why) => Err(why.clone()),
-            None => Ok(()),
-        }
-    }
-
-    /// Reads anew all that is held in memory, after a group whose outcome was in doubt.
-    pub async fn recover(&mut self) -> Result<()> {
-        self.forget();
-        self.heads = load_heads(&mut self.conn).await?;
-        let (shelves, last) = (rows::shelves(&mut self.conn).await?, rows::last_shelf(&mut self.conn).await?);
-        self.set_shelves(shelves, last);
-        self.access = Arc::new(Access::load(&mut self.conn).await?);
-        self.locks = Arc::new(crate::rights::locks::load(&mut self.conn).await?);
-        self.access_behind = false;
-        Ok(())
-    }
-
-    /// Begins a group at a time; time never decreases.
-    pub fn begin(&mut self, now: i64) {
-        self.now = now.max(self.heads.at);
-        self.heads.commits += 1;
-        if self.rows.len() + self.names.len() + self.folders.len() > KEEP {
-            self.forget();
-        }
-    }
-
-    /// Drops all that is not written: the database alone counts.
-    pub fn forget(&mut self) {
-        self.rows = HashMap::new();
-        self.names = HashMap::new();
-        self.folders = HashMap::new();
-        self.paths = HashMap::new();
-        self.above_removed = HashMap::new();
-        self.whole = None;
-        self.group = Group::default();
-    }
-
-    /// Writes the group and commits it: one trip to the catalogue, whatever is in the group.
-    /// `begun`: a transaction is open already.
-    /// `stuck`: marks that wait although later ones are placed.
-    pub async fn commit(&mut self, begun: bool, stuck: &[i64]) -> Result<Changed> {
-        let group = std::mem::take(&mut self.group);
-        self.heads.at = self.now;
-        for shelf in &group.new_shelves {
-            rows::insert_shelf(&mut self.conn, shelf, self.now).await?;
-        }
-        for shelf in &group.ended_shelves {
-            rows::end_shelf(&mut self.conn, *shelf, self.now).await?;
-        }
-        let rows: Vec<_> = group.touched.keys().map(|n| (*n, self.rows.get(n).cloned().flatten())).collect();
-        let jobs = !group.jobs.is_empty();
-        let set = |list: Vec<Value>| Value::Array(list).to_string();
-        sqlx::query(if begun { WRITE_AND_COMMIT } else { BEGIN_WRITE_AND_COMMIT })
-            .bind(set(group.first_moment.map(|first| json!([first, self.now])).into_iter().collect()))
-            .bind(set(group.contents.iter().map(measured_json).collect()))
-            .bind(set(group.lives.values().map(content_json).collect()))
-            .bind(set(group.touched.iter().filter(|(_, existed)| **existed).map(|(n, _)| json!(n)).collect()))
-            .bind(set(rows.iter().filter_map(|(_, row)| row.as_deref()).map(row_json).collect()))
-            .bind(set(group.ended.iter().map(past_json).collect()))
-            .bind(set(group
-                .sums
-                .iter()
-                .filter_map(|n| self.folders.get(n).map(|f| folder_json(*n, f)))
-                .collect()))
-            .bind(set(group.activity.iter().map(|((n, d), c)| json!([n, d, c])).collect()))
-            .bind(set(group
-                .tasks
-                .iter()
-                .map(|t| json!([t.mark, serde_json::to_string(t).unwrap_or_default()]))
-                .collect()))
-            .bind(set(group.records))
-            .bind(set(group.jobs))
-            .bind(set(group.findings))
-            .bind(set(group.uploads))
-            .bind(set(group.ended_locks))
-            .bind(self.heads.placed)
-            .bind(json!(stuck).to_string())
-            .bind(self.heads.moment)
-            .bind(self.heads.at)
-            .bind(self.heads.node)
-            .bind(self.heads.mark)
-            .bind(self.heads.placed)
-            .bind(self.heads.record)
-            .bind(&self.heads.link[..])
-            .bind(self.heads.commits)
-            .bind(self.heads.content)
-            .execute(&mut self.conn)
-            .await?;
-        let names = rows
-            .iter()
-            .filter_map(|(_, r)| r.as_deref())
-            .chain(group.ended.iter().map(|p| &p.row))
-            .filter_map(|r| Some((r.parent?, r.key.clone())))
-            .collect();
-        let touched = rows
-            .iter()
-            .filter_map(|(_, r)| r.as_deref())
-            .chain(group.ended.iter().map(|p| &p.row))
-            .map(|r| r.shelf)
-            .collect();
-        Ok(Changed {
-            touched,
-            moment: self.heads.moment,
-            names,
-            folders: group.sums.into_iter().collect(),
-            rows,
-            tasks: group.tasks,
-            shelves: group.new_shelves,
-            ended_shelves: group.ended_shelves,
-            jobs,
-            access: group.access.then(|| self.access.clone()),
-            locks: group.locks.then(|| self.locks.clone()),
-        })
-    }
-}
-
-/// All that a group writes. Each statement takes one set as JSON: a hundred times cheaper than
-/// a statement a row, and one trip to the catalogue's thread instead of twelve.
-const WRITE_AND_COMMIT: &str = concat!(include_str!("../catalogue/write.sql"), "COMMIT;");
-const BEGIN_WRITE_AND_COMMIT: &str =
-    concat!("BEGIN IMMEDIATE;\n", include_str!("../catalogue/write.sql"), "COMMIT;");
-
-fn content_json(c: &Content) -> Value {
-    json!([c.id, hex(&c.hash), c.size, c.life as i64, c.object.ino, c.object.btime, c.mark])
-}
-
-fn measured_json((c, noise): &(Content, Option<u16>)) -> Value {
-    let mut value = content_json(c);
-    if let Value::Array(list) = &mut value {
-        list.push(json!(noise));
-    }
-    value
-}
-
-fn row_json(r: &Row) -> Value {
-    json!([
-        r.node,
-        r.shelf,
-        r.parent,
-        r.key,
-        i64::from(r.kind == Kind::File),
-        r.size(),
-        r.mtime,
-        r.content.map(|c| c.id),
-        r.since,
-        r.at,
-        r.how as i64,
-        r.account,
-        r.device
-    ])
-}
-
-fn past_json(p: &PastRow) -> Value {
-    let mut value = row_json(&p.row);
-    if let Value::Array(list) = &mut value {
-        list.extend([
-            json!(p.until),
-            json!(fork(p.row.since.0, p.until.0 - 1)),
-            json!(p.ended_at),
-            json!(p.ended_how as i64),
-            json!(p.ended_account),
-            json!(p.ended_device),
-            json!(i64::from(p.held)),
-        ]);
-    }
-    value
-}
-
-fn folder_json(node: NodeId, f: &Folder) -> Value {
-    json!([
-        node,
-        f.lies as i64,
-        f.object.ino,
-        f.object.btime,
-        f.bytes,
-        f.files,
-        f.folders,
-        f.past_bytes,
-        f.past_files,
-        f.changed_at,
-        f.trash_bytes,
-        f.trash_files
-    ])
 }
 
 pub(crate) async fn load_heads(conn: &mut SqliteConnection) -> Result<Counters> {

@@ -20,3 +20,4 @@ mod rights;
 mod rollback;
 mod strangers;
 mod support;
+mod versions;

@@ -2,6 +2,7 @@
 
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::mail::compose::{Letter, compose};
 use crate::state::State;
@@ -55,11 +56,7 @@ pub async fn test_mail(
     who.need_administrator()?;
     let to = body.to.trim();
     if !password::check_mail(to) {
-        return Err(Refusal::bad(
-            "mail_malformed",
-            &format!("\"{to}\" is no mail address."),
-            "Write it like name@example.org.",
-        ));
+        return Err(refusals::MAIL_MALFORMED.of(&format!("\"{to}\" is no mail address.")));
     }
     let says = Letter {
         kind: "test",

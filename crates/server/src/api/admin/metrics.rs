@@ -1,6 +1,7 @@
 //! The figures there are to watch, as text.
 
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use actix_web::{HttpResponse, web};
@@ -107,13 +108,7 @@ pub fn answer(text: String) -> HttpResponse {
 /// For administrators, on the service's own address; with a session or a computer's token.
 pub async fn signed_in(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     if who.account.role != Role::Administrator {
-        return Err(Refusal::new(
-            403,
-            "administrators_only",
-            "Not allowed",
-            "Only an administrator can see the service's figures.",
-            "Ask an administrator, or set metrics_listen for an address of its own.",
-        ));
+        return Err(refusals::ADMINISTRATORS_ONLY.of("Only an administrator can see the service's figures."));
     }
     Ok(answer(text(&state).await))
 }

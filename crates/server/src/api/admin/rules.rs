@@ -4,6 +4,7 @@ use crate::dto::directory::Directory;
 use crate::dto::rules::{check_groups, check_way_in, read_rule, read_scope, to_api};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{show, today};
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -47,11 +48,7 @@ async fn broken_by(
         Some("shorten") => Mend::Shorten,
         Some("end") => Mend::End,
         Some(other) => {
-            return Err(Refusal::bad(
-                "word_unknown",
-                &format!("breaking={other} is unknown."),
-                "Choose leave, shorten or end.",
-            ));
+            return Err(refusals::WORD_UNKNOWN.of(&format!("breaking={other} is unknown.")));
         }
     };
     if !rule.for_strangers() {

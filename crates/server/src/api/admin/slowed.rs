@@ -2,6 +2,7 @@
 
 use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -73,13 +74,7 @@ pub async fn release(
         Some(of) => words(&people, by).1 == *of,
     });
     if released == 0 && query.of.is_some() {
-        return Err(Refusal::new(
-            404,
-            "nobody_waits",
-            "Nobody of that name has to wait",
-            "Nobody and nothing of that name has to wait.",
-            "List who does: yattic door slowed.",
-        ));
+        return Err(refusals::NOBODY_WAITS.of("Nobody and nothing of that name has to wait."));
     }
     let what = query.of.as_deref().unwrap_or("everybody");
     state.engine.note(&who.actor, "released from waiting", None, what, "").await?;

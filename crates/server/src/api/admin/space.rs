@@ -3,6 +3,7 @@
 use crate::dto::space::{held, title, to_api};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -175,11 +176,9 @@ pub async fn set_quota(
             }
         }
         _ => {
-            return Err(Refusal::bad(
-                "quota_of_nothing",
-                &format!("\"{}\" is nothing that can have a quota.", body.of),
-                "Write organisation, home:NAME, shelf:NAME, or a folder such as Plans:/Hall.",
-            ));
+            return Err(
+                refusals::QUOTA_OF_NOTHING.of(&format!("\"{}\" is nothing that can have a quota.", body.of))
+            );
         }
     };
     let soft = body.soft.as_deref().map(crate::dto::quota::quota).transpose()?;
@@ -187,11 +186,8 @@ pub async fn set_quota(
     if let (Some(Some(soft)), Some(Some(hard))) = (soft, hard)
         && soft > hard
     {
-        return Err(Refusal::bad(
-            "soft_above_hard",
-            "The soft line lies above the hard one: nobody would ever be warned.",
-            "Choose a soft line below the hard one.",
-        ));
+        return Err(refusals::SOFT_ABOVE_HARD
+            .of("The soft line lies above the hard one: nobody would ever be warned."));
     }
     who.need(&state, Deed::SetQuota)?;
     state.engine.set_lines(&who.actor, of, &body.of, soft, hard).await?;

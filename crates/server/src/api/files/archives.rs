@@ -2,6 +2,7 @@
 
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::state::archives::{Format, Wanted};
@@ -16,7 +17,7 @@ use yellow_attic_store::{Row, ShelfKind, StoreError};
 
 fn format(word: &str) -> Result<Format, Refusal> {
     Format::from_word(word).ok_or_else(|| {
-        Refusal::bad("word_unknown", &format!("format={word} is unknown."), "Choose zip or tar.")
+        refusals::WORD_UNKNOWN.with(&format!("format={word} is unknown."), "Choose zip or tar.")
     })
 }
 
@@ -62,11 +63,7 @@ pub async fn gather(
     body: Json<api::NewArchive>,
 ) -> Result<HttpResponse, Refusal> {
     if body.nodes.is_empty() {
-        return Err(Refusal::bad(
-            "nothing_chosen",
-            "No file or folder is named.",
-            "Name at least one in nodes.",
-        ));
+        return Err(refusals::NOTHING_CHOSEN.of("No file or folder is named."));
     }
     let at = match &body.at {
         Some(at) => times::moment(&state.engine, at).await?,

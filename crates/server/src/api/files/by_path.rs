@@ -3,6 +3,7 @@
 use crate::dto::node::{self, at_in};
 use crate::http::conditions::of_write;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -39,13 +40,8 @@ async fn put(
     }
     let mtime = match modified {
         None => state.engine.now_ms(),
-        Some(text) => times::read(text).ok_or_else(|| {
-            Refusal::bad(
-                "time_malformed",
-                &format!("modified={text} is no RFC 3339 time."),
-                "Write it like 2026-11-02T16:20:00Z.",
-            )
-        })?,
+        Some(text) => times::read(text)
+            .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time.")))?,
     };
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
     let arrived = receive(state, request, payload, parent, replaced).await?;
@@ -172,11 +168,8 @@ pub async fn take_tar(
         None | Some("replace") => true,
         Some("refuse") => false,
         Some(other) => {
-            return Err(Refusal::bad(
-                "word_unknown",
-                &format!("taken={other} is unknown."),
-                "Choose replace or refuse.",
-            ));
+            return Err(refusals::WORD_UNKNOWN
+                .with(&format!("taken={other} is unknown."), "Choose replace or refuse."));
         }
     };
     crate::transfer::tar_in::receive(&state, &who, NodeId(*path), replace, payload).await

@@ -4,6 +4,7 @@
 use crate::dto::node;
 use crate::http::conditions::of_write;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -77,11 +78,7 @@ pub async fn show_chunks(
 }
 
 fn malformed(why: &str) -> Refusal {
-    Refusal::bad(
-        "delta_malformed",
-        &format!("The delta cannot be read: {why}."),
-        "Write it as docs/protocol.md has it.",
-    )
+    refusals::DELTA_MALFORMED.of(&format!("The delta cannot be read: {why}."))
 }
 
 /// What goes wrong while a delta is put together.
@@ -165,13 +162,8 @@ pub async fn assemble(
         let row = state_of(&state, &who, base.node, base.at.as_deref()).await?;
         let (file, row) = state.engine.open_bytes(&row).await?;
         if row.etag().as_deref() != Some(base.etag.as_str()) {
-            return Err(Refusal::new(
-                412,
-                "base_changed",
-                "Changed meanwhile",
-                &format!("\"{}\" is not in the state that the delta was made from.", row.name()),
-                "Ask for its chunks again, and make the delta anew.",
-            ));
+            return Err(refusals::BASE_CHANGED
+                .of(&format!("\"{}\" is not in the state that the delta was made from.", row.name())));
         }
         bases.push((file, row.size().max(0) as u64));
     }

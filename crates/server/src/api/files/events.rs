@@ -8,6 +8,7 @@
 
 use crate::dto::shelf::change_to_api;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::principal::still;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -68,11 +69,9 @@ pub async fn events(
         None => now,
         Some((_, Some(moment))) if moment <= now => moment,
         Some((text, _)) => {
-            return Err(Refusal::bad(
-                "moment_malformed",
-                &format!("Last-Event-ID is {text}, which is no event's id."),
-                "Send the id of the last event, or leave it out.",
-            ));
+            return Err(
+                refusals::MOMENT_MALFORMED.of(&format!("Last-Event-ID is {text}, which is no event's id."))
+            );
         }
     };
     // Little is written to it, and it may sleep with its computer.

@@ -4,6 +4,7 @@ use crate::dto::node::{self, at_in};
 use crate::http::body::Json;
 use crate::http::conditions::of_write;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -119,7 +120,7 @@ pub async fn entries(
     query: web::Query<api::ListQuery>,
 ) -> Result<HttpResponse, Refusal> {
     let word = |name: &str, value: &str, wanted: &str| {
-        Refusal::bad("word_unknown", &format!("{name}={value} is unknown."), &format!("Choose {wanted}."))
+        refusals::WORD_UNKNOWN.with(&format!("{name}={value} is unknown."), &format!("Choose {wanted}."))
     };
     let sort = match query.sort.as_deref() {
         None | Some("name") => Sort::Name,
@@ -140,11 +141,7 @@ pub async fn entries(
     let page = match &query.at {
         None => state.engine.list(&who.actor, node, sort, down, limit, query.cursor.as_deref()).await?,
         Some(_) if sort != Sort::Name || down => {
-            return Err(Refusal::bad(
-                "past_by_name",
-                "A list of the past comes by name.",
-                "Leave out sort and order.",
-            ));
+            return Err(refusals::PAST_BY_NAME.of("A list of the past comes by name."));
         }
         Some(at) => {
             let at = times::moment(&state.engine, at).await?;

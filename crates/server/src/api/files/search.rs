@@ -3,6 +3,7 @@
 use crate::dto::node;
 use crate::dto::search::found;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, web};
@@ -23,11 +24,7 @@ pub async fn find(
     let within = query.within.map(NodeId);
     if let Some(at) = &query.at {
         let Some(within) = within else {
-            return Err(Refusal::bad(
-                "past_within",
-                "The past is searched beneath a folder.",
-                "Say within which one: a shelf's top will do.",
-            ));
+            return Err(refusals::PAST_WITHIN.of("The past is searched beneath a folder."));
         };
         let at = crate::http::times::moment(&state.engine, at).await?;
         let (ways, more) = state.engine.find_names_at(&who.actor, &query.name, within, at, limit).await?;

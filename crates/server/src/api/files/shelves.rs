@@ -6,6 +6,7 @@ use crate::dto::node;
 use crate::dto::shelf::{change_to_api, shared_to_api, shelf_name};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -240,8 +241,7 @@ pub async fn changes(
     let since = match &query.since {
         None => Moment(0),
         Some(token) => Moment::from_token(token).ok_or_else(|| {
-            Refusal::bad(
-                "moment_malformed",
+            refusals::MOMENT_MALFORMED.with(
                 &format!("\"{token}\" is no moment's token."),
                 "Take it from \"upto\" of the answer before.",
             )

@@ -10,6 +10,7 @@
 use crate::dto::upload::upload_to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -26,7 +27,8 @@ use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId};
 use yellow_attic_store::StoreError;
-use yellow_attic_store::timeline::uploads::{Joining, OtherPlace, Upload};
+use yellow_attic_store::timeline::upload_ends::OtherPlace;
+use yellow_attic_store::timeline::uploads::{Joining, Upload};
 
 /// What was said at the beginning, as far as it is kept.
 fn told_again(upload: &Upload) -> String {
@@ -203,15 +205,11 @@ pub async fn place_upload(
         conditions,
     };
     state.engine.check_put(&who.actor, other.parent, &other.name).await?;
-    let done = state.engine.finish_upload(&who.actor, &path, Some(other)).await?.ok_or_else(|| {
-        Refusal::new(
-            409,
-            "upload_unfinished",
-            "Bytes are missing",
-            "The upload has not all its bytes yet.",
-            "Go on with it first.",
-        )
-    })?;
+    let done = state
+        .engine
+        .finish_upload(&who.actor, &path, Some(other))
+        .await?
+        .ok_or_else(|| refusals::UPLOAD_UNFINISHED.of("The upload has not all its bytes yet."))?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     // It may have been put long ago, and be out of sight by now.
     state.engine.chain(&who.actor, row.node, Level::View).await?;

@@ -3,6 +3,7 @@
 use crate::dto::history::{going, why};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -92,13 +93,7 @@ pub async fn let_go(
     who: Who,
     body: Json<api::LetGo>,
 ) -> Result<HttpResponse, Refusal> {
-    let wrong = || {
-        Refusal::bad(
-            "nothing_named",
-            "It is not said what is to go.",
-            "Name removed things (nodes), a folder, a version of one node, or by_rules.",
-        )
-    };
+    let wrong = || refusals::NOTHING_NAMED.of("It is not said what is to go.");
     let reach = match (&body.version, body.folder, body.by_rules) {
         (None, None, true) if body.nodes.is_empty() => {
             who.need_administrator()?;
@@ -151,13 +146,7 @@ pub async fn let_go(
     who.need(&state, Deed::LetGo)?;
     let progress = state.going.clone();
     if progress.runs.swap(true, Ordering::SeqCst) {
-        return Err(Refusal::new(
-            409,
-            "letting_go",
-            "It runs already",
-            "Somebody lets go of something just now.",
-            "Wait until it is done.",
-        ));
+        return Err(refusals::LETTING_GO.of("Somebody lets go of something just now."));
     }
     // Goes on though the caller stops waiting.
     let (engine, actor, token) = (state.engine.clone(), who.actor.clone(), body.token.clone());
@@ -266,15 +255,8 @@ async fn text_at(state: &State, who: &Who, node: NodeId, at: Option<&str>) -> Re
         None => (*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone(),
     };
     let (mut file, row) = state.engine.open_bytes(&row).await?;
-    let not_text = || {
-        Refusal::new(
-            415,
-            "no_text",
-            "Not a text",
-            &format!("\"{}\" is no text in UTF-8 of at most 2 MiB.", row.name()),
-            "Look at both versions side by side, or download them.",
-        )
-    };
+    let not_text =
+        || refusals::NO_TEXT.of(&format!("\"{}\" is no text in UTF-8 of at most 2 MiB.", row.name()));
     if row.size().max(0) as u64 > MOST_TEXT {
         return Err(not_text());
     }

@@ -3,6 +3,7 @@
 use crate::dto::rollback::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
 use crate::jobs::rollbacks::run;
 use crate::state::State;
@@ -14,17 +15,14 @@ use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::rollback::Step;
 use yellow_attic_store::people::accounts::Role;
-use yellow_attic_store::timeline::rollback::{Begin, What, why};
+use yellow_attic_store::timeline::rollback::{Begin, why};
+use yellow_attic_store::timeline::rollback_plan::What;
 
 fn read_keep(text: Option<&str>) -> Result<Vec<NodeId>, Refusal> {
     let ids = text.unwrap_or_default().split(',').filter(|id| !id.is_empty());
-    ids.map(|id| id.parse().map(NodeId)).collect::<Result<_, _>>().map_err(|_| {
-        Refusal::bad(
-            "keep_malformed",
-            "keep holds something that is no id.",
-            "Write ids with commas between.",
-        )
-    })
+    ids.map(|id| id.parse().map(NodeId))
+        .collect::<Result<_, _>>()
+        .map_err(|_| refusals::KEEP_MALFORMED.of("keep holds something that is no id."))
 }
 
 /// What rolling a folder back would do.

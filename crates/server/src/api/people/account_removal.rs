@@ -4,6 +4,7 @@ use crate::dto::directory::Directory;
 use crate::dto::removal::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use actix_web::{HttpResponse, delete, get, put, web};
@@ -49,19 +50,12 @@ pub async fn decide_removal(
     who.need_administrator()?;
     let (all, account) = found(&state, &path).await?;
     if body.name.trim() != account.sign_in {
-        return Err(Refusal::bad(
-            "name_does_not_match",
-            &format!("\"{}\" is not the account's sign-in name.", body.name.trim()),
-            "Type the sign-in name of the account that goes.",
-        ));
+        return Err(refusals::NAME_DOES_NOT_MATCH
+            .of(&format!("\"{}\" is not the account's sign-in name.", body.name.trim())));
     }
     let days = body.days.unwrap_or(USUAL_DAYS);
     if !(1..=3650).contains(&days) {
-        return Err(Refusal::bad(
-            "days_cannot_be",
-            &format!("{days} days cannot be."),
-            "Choose 1 to 3650 days: so long it can be undone.",
-        ));
+        return Err(refusals::DAYS_CANNOT_BE.of(&format!("{days} days cannot be.")));
     }
     let heir = match &body.heir {
         None => None,
@@ -69,13 +63,9 @@ pub async fn decide_removal(
             let id = all.account(name)?;
             let heir = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
             if heir.id == account.id || heir.role == Role::Guest || heir.disabled_at.is_some() {
-                return Err(Refusal::bad(
-                    "heir_cannot_be",
-                    &format!(
+                return Err(refusals::HEIR_CANNOT_BE.of(&format!(
                         "\"{name}\" cannot get the files: it goes itself, is disabled, or is a guest without a home."
-                    ),
-                    "Name another account.",
-                ));
+                    )));
             }
             Some(heir)
         }

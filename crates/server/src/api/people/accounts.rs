@@ -9,6 +9,7 @@ use crate::dto::record::line;
 use crate::dto::upload::upload_to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::identity::passwords::{hashed, hashed_for};
 use crate::state::State;
@@ -115,8 +116,7 @@ pub async fn list_accounts(
     let wanted_role = query.role.as_deref().map(any_role).transpose()?;
     let states = ["active", "disabled", "waiting", "invited", "leaving"];
     if let Some(word) = query.state.as_deref().filter(|w| !states.contains(w)) {
-        return Err(Refusal::bad(
-            "unknown_state",
+        return Err(refusals::UNKNOWN_STATE.with(
             &format!("\"{word}\" is no state of an account."),
             &format!("Choose one of: {}.", states.join(", ")),
         ));
@@ -292,18 +292,12 @@ pub async fn end_invitation(
 }
 
 fn any_role(word: &str) -> Result<Role, Refusal> {
-    Role::from_word(word).ok_or_else(|| {
-        Refusal::bad(
-            "role_unknown",
-            &format!("\"{word}\" is no role."),
-            "Choose administrator, member or guest.",
-        )
-    })
+    Role::from_word(word).ok_or_else(|| refusals::ROLE_UNKNOWN.of(&format!("\"{word}\" is no role.")))
 }
 
 fn role(word: &str) -> Result<Role, Refusal> {
     Role::from_word(word).ok_or_else(|| {
-        Refusal::bad("role_unknown", &format!("\"{word}\" is no role."), "Choose administrator or member.")
+        refusals::ROLE_UNKNOWN.with(&format!("\"{word}\" is no role."), "Choose administrator or member.")
     })
 }
 
@@ -314,11 +308,8 @@ fn doors(words: &[String]) -> Result<BTreeSet<Door>, Refusal> {
         .map(|word| {
             Door::from_word(word).ok_or_else(|| {
                 let known: Vec<_> = Door::ALL.iter().map(|d| d.word()).collect();
-                Refusal::bad(
-                    "door_unknown",
-                    &format!("\"{word}\" is no door."),
-                    &format!("There are: {}.", known.join(", ")),
-                )
+                refusals::DOOR_UNKNOWN
+                    .with(&format!("\"{word}\" is no door."), &format!("There are: {}.", known.join(", ")))
             })
         })
         .collect()

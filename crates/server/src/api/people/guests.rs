@@ -4,6 +4,7 @@ use crate::dto::directory::Directory;
 use crate::dto::grants::gives;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::identity::address::{address, from};
 use crate::identity::invitations::{invitation, mail_invitation};
@@ -49,19 +50,11 @@ pub async fn invite_guest(
 ) -> Result<HttpResponse, Refusal> {
     let to = body.mail.trim().to_string();
     if !password::check_mail(&to) {
-        return Err(Refusal::bad(
-            "mail_malformed",
-            &format!("\"{to}\" is no mail address."),
-            "Write it like name@example.org.",
-        ));
+        return Err(refusals::MAIL_MALFORMED.of(&format!("\"{to}\" is no mail address.")));
     }
     let gives = gives(&body.can)?;
     if !matches!(gives, Gives::Allow(Level::View | Level::Add | Level::Edit)) {
-        return Err(Refusal::bad(
-            "level_cannot_be",
-            "A guest may view, add or edit.",
-            "Choose one of these; whoever is to manage needs an account of a member.",
-        ));
+        return Err(refusals::LEVEL_CANNOT_BE.of("A guest may view, add or edit."));
     }
     let until = body.until.as_deref().map(times::wanted).transpose()?;
     let node = NodeId(body.node);
@@ -72,24 +65,15 @@ pub async fn invite_guest(
             && rules.decide_on(Rule::KeptInside, groups, shelf).value == Value::Switch(false)
     });
     if !allowed || who.account.role == Role::Guest {
-        return Err(Refusal::new(
-            403,
-            "guests_not_invited",
-            "Guests may not be invited",
-            "A rule says that you may not invite people from outside to this.",
-            "Ask an administrator.",
-        ));
+        return Err(refusals::GUESTS_NOT_INVITED
+            .of("A rule says that you may not invite people from outside to this."));
     }
     who.need(&state, Deed::InviteGuest)?;
     let (account, made) = match state.engine.account_at(&to).await? {
         Some(there) if there.disabled_at.is_some() => {
-            return Err(Refusal::new(
-                409,
-                "account_disabled",
-                "The account is disabled",
-                "There is an account with this address, and it is disabled.",
-                "Ask an administrator to enable it.",
-            ));
+            return Err(
+                refusals::ACCOUNT_DISABLED.of("There is an account with this address, and it is disabled.")
+            );
         }
         Some(there) => (there, false),
         None => {
@@ -181,13 +165,7 @@ pub async fn sign_up(
         _ => false,
     };
     if !open || !state.post.is_set() {
-        return Err(Refusal::new(
-            403,
-            "sign_up_closed",
-            "No sign-up",
-            "Nobody can sign up here with this mail address.",
-            "Ask an administrator for an account.",
-        ));
+        return Err(refusals::SIGN_UP_CLOSED.of("Nobody can sign up here with this mail address."));
     }
     // Each request sends a letter: they are slowed like wrong passwords.
     let by = vec![By::Act("sign-up", address(&request, &state).map(counted)), By::All];

@@ -3,6 +3,7 @@
 use crate::api::people::lists::{carry_out, invite, present, told};
 use crate::dto::directory::Directory;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use actix_web::{HttpResponse, post, web};
@@ -30,28 +31,16 @@ pub async fn take_list(
     let bytes = match body.to_bytes_limited(MOST).await {
         Ok(Ok(bytes)) => bytes,
         _ => {
-            return Err(Refusal::new(
-                413,
-                "list_too_large",
-                "The list is too large",
-                "It has more than 16 MiB, or did not arrive whole.",
-                "Send it in parts.",
-            ));
+            return Err(refusals::LIST_TOO_LARGE.of("It has more than 16 MiB, or did not arrive whole."));
         }
     };
     let mapping: BTreeMap<String, String> = match query.columns.as_str() {
         "" => BTreeMap::new(),
-        text => serde_json::from_str(text).map_err(|e| {
-            Refusal::bad("columns_malformed", &format!("{e}."), "Write {\"HEADING\": \"COLUMN\"}.")
-        })?,
+        text => serde_json::from_str(text).map_err(|e| refusals::COLUMNS_MALFORMED.of(&format!("{e}.")))?,
     };
     let list = read_list(&bytes, &mapping).map_err(|e| {
         let said = crate::http::words::capital(&e.to_string());
-        Refusal::bad(
-            "list_unreadable",
-            &format!("{said}."),
-            "Send CSV in UTF-8 whose first line names the columns: sign_in, display_name, mail, groups, quota, role.",
-        )
+        refusals::LIST_UNREADABLE.of(&format!("{said}."))
     })?;
     let all = Directory::read(&state).await?;
     let groups: Vec<String> = all.groups.iter().map(|g| g.name.clone()).collect();

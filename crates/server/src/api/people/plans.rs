@@ -8,6 +8,7 @@ use crate::dto::rules::{check_groups, check_way_in, read_rule, read_scope};
 use crate::dto::shelf::shelf_name;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::state::State;
 use crate::state::sessions::Who;
 use actix_web::{HttpResponse, post, web};
@@ -70,11 +71,9 @@ impl Planner<'_> {
         let note = plan.note.as_deref().map(str::trim);
         let Ok(there) = all.group(&plan.name) else {
             if plan.name.trim().is_empty() || plan.name.contains(':') {
-                return Err(Refusal::bad(
-                    "group_name_cannot_be",
-                    "A group's name has 1 to 64 characters, and no colon.",
-                    "",
-                ));
+                return Err(
+                    refusals::GROUP_NAME_CANNOT_BE.of("A group's name has 1 to 64 characters, and no colon.")
+                );
             }
             if !self.preview {
                 let made = self

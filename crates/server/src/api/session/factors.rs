@@ -5,6 +5,7 @@ use crate::dto::factors::to_api;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::qr::qr;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::from;
 use crate::identity::factors::{check_code, check_passkey, credentials, new_recovery, passkeys};
 use crate::identity::origin::{check_host, check_origin};
@@ -83,11 +84,7 @@ pub async fn second_step(
         }
         (None, _, Some(code)) => check_code(&state, &actor, &account, code).await?,
         _ => {
-            return Err(Refusal::bad(
-                "no_second_factor_given",
-                "Neither a code nor a passkey was given.",
-                "Give one of them.",
-            ));
+            return Err(refusals::NO_SECOND_FACTOR_GIVEN.of("Neither a code nor a passkey was given."));
         }
     }
     ticket.used();
@@ -117,13 +114,7 @@ async fn may_add(state: &State, who: &Who) -> Result<bool, Refusal> {
     // Whoever has one already proves themselves by it: a password alone adds none.
     who.need(state, if there.is_empty() { Deed::AddFactor } else { Deed::ChangeFactors })?;
     if there.len() >= MOST {
-        return Err(Refusal::new(
-            409,
-            "too_many_factors",
-            "Too many second factors",
-            &format!("An account has at most {MOST}."),
-            "Remove one that is not used any more.",
-        ));
+        return Err(refusals::TOO_MANY_FACTORS.of(&format!("An account has at most {MOST}.")));
     }
     Ok(there.is_empty())
 }
@@ -147,11 +138,7 @@ pub async fn begin_codes(state: web::Data<State>, who: AnyWho) -> Result<HttpRes
 fn named(name: &str, usual: &str) -> Result<String, Refusal> {
     let name = name.trim();
     if name.chars().count() > 60 || name.chars().any(char::is_control) {
-        return Err(Refusal::bad(
-            "name_cannot_be",
-            "The name is too long or holds control characters.",
-            "Use 1 to 60 characters.",
-        ));
+        return Err(refusals::NAME_CANNOT_BE.of("The name is too long or holds control characters."));
     }
     Ok(if name.is_empty() { usual.to_string() } else { name.to_string() })
 }
@@ -180,13 +167,7 @@ pub async fn confirm_codes(
     };
     let name = named(&body.name, "Authenticator")?;
     let Some(step) = factor::step_of(&secret, &body.code, state.engine.wall_ms(), None) else {
-        return Err(Refusal::new(
-            401,
-            "wrong_code",
-            "Wrong code",
-            "This is not the code that the authenticator should show now.",
-            "Take the code of the entry that was just added, and see that the clock of the device is right.",
-        ));
+        return Err(refusals::WRONG_CODE.of("This is not the code that the authenticator should show now."));
     };
     let (codes, kept) = new_recovery()?;
     let kept = first.then_some(kept);
@@ -218,7 +199,7 @@ pub async fn begin_passkey(
     let handle = Uuid::from_slice(&handle[..16]).unwrap_or_default();
     let (options, begun) = speaks
         .start_passkey_registration(handle, &who.account.sign_in, &who.account.display_name, Some(known))
-        .map_err(|e| Refusal::bad("passkey_refused", &format!("{e}."), "Try again."))?;
+        .map_err(|e| refusals::PASSKEY_REFUSED.of(&format!("{e}.")))?;
     let held = Held::Passkey(who.account.id, Box::new(begun));
     let ticket = state.tickets.make(held, state.engine.now_ms())?;
     let options = serde_json::to_value(options).unwrap_or_default();
@@ -243,8 +224,7 @@ pub async fn confirm_passkey(
         _ => return Err(Refusal::not_found("The ticket")),
     };
     let name = named(&body.name, "Passkey")?;
-    let malformed =
-        |e: String| Refusal::bad("passkey_malformed", &format!("{e}."), "Send what the browser answered.");
+    let malformed = |e: String| refusals::PASSKEY_MALFORMED.of(&format!("{e}."));
     let answer: RegisterPublicKeyCredential =
         serde_json::from_value(body.credential.clone()).map_err(|e| malformed(e.to_string()))?;
     let key = passkeys(&state, &request)?

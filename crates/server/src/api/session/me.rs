@@ -3,6 +3,7 @@
 use crate::dto::directory::Directory;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::identity::cookies::look_cookie;
 use crate::identity::principal::AnyWho;
@@ -73,11 +74,8 @@ pub async fn change_own(
     who.need_session()?;
     let name = body.display_name.as_deref().map(str::trim);
     if name.is_some_and(|n| n.is_empty() || n.chars().count() > 100 || n.chars().any(char::is_control)) {
-        return Err(Refusal::bad(
-            "name_cannot_be",
-            "The name is empty, too long, or holds control characters.",
-            "Use 1 to 100 characters.",
-        ));
+        return Err(refusals::NAME_CANNOT_BE
+            .with("The name is empty, too long, or holds control characters.", "Use 1 to 100 characters."));
     }
     let muted = match &body.muted {
         None => None,
@@ -85,13 +83,8 @@ pub async fn change_own(
             words
                 .iter()
                 .map(|w| {
-                    Notice::from_word(w).ok_or_else(|| {
-                        Refusal::bad(
-                            "letter_unknown",
-                            &format!("\"{w}\" is no kind of letter."),
-                            "There are: given, computer, look.",
-                        )
-                    })
+                    Notice::from_word(w)
+                        .ok_or_else(|| refusals::LETTER_UNKNOWN.of(&format!("\"{w}\" is no kind of letter.")))
                 })
                 .collect::<Result<_, _>>()?,
         ),
@@ -117,22 +110,12 @@ pub async fn set_picture(
     let bytes = match body.to_bytes_limited(PICTURE_MOST).await {
         Ok(Ok(bytes)) => bytes,
         _ => {
-            return Err(Refusal::new(
-                413,
-                "picture_too_large",
-                "The picture is too large",
-                "It has more than 8 MiB, or did not arrive whole.",
-                "Send a smaller one.",
-            ));
+            return Err(refusals::PICTURE_TOO_LARGE.of("It has more than 8 MiB, or did not arrive whole."));
         }
     };
     let made = state.thumbnails.draw_bytes(&bytes).await.map_err(|reason| {
         tracing::info!(%reason, "no picture of an account");
-        Refusal::bad(
-            "picture_unreadable",
-            "This is no picture that can be drawn.",
-            "Send a PNG, JPEG, GIF, WebP, BMP or TIFF.",
-        )
+        refusals::PICTURE_UNREADABLE.of("This is no picture that can be drawn.")
     })?;
     state.engine.set_picture(&who.actor, &who.account, Some(made)).await?;
     Ok(HttpResponse::NoContent().finish())
@@ -187,13 +170,8 @@ pub async fn begin_look(
     let id = all.account(&body.account)?;
     let seen = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
     if seen.role == Role::Administrator || seen.disabled_at.is_some() {
-        return Err(Refusal::new(
-            403,
-            "cannot_look_as",
-            "Not as this account",
-            "One looks as members and guests who are enabled, never as another administrator.",
-            "Choose somebody else; for a disabled account ask yattic why.",
-        ));
+        return Err(refusals::CANNOT_LOOK_AS
+            .of("One looks as members and guests who are enabled, never as another administrator."));
     }
     who.need(&state, Deed::LookAs)?;
     let told = state.engine.rules_of(id, |rules, groups| rules.on(Rule::LooksTold, groups));

@@ -3,6 +3,7 @@
 use crate::dto::account::{device_to_api, me};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::identity::address::{address, from};
 use crate::identity::cookies::cookie;
 use crate::identity::doors::{check_door, lacks_factor};
@@ -65,13 +66,8 @@ impl<'s> SetUpCode<'s> {
         if kept.as_ref().is_some_and(|c| *c == hash_secret(given)) {
             return Ok(SetUpCode { state, code: kept.take() });
         }
-        Err(Refusal::new(
-            403,
-            "set_up_code_wrong",
-            "The set-up address is not valid",
-            "Its code is wrong, was used already, or the service was started anew since.",
-            "Take the address that the service printed at its last start.",
-        ))
+        Err(refusals::SET_UP_CODE_WRONG
+            .of("Its code is wrong, was used already, or the service was started anew since."))
     }
 
     fn used(mut self) {
@@ -111,11 +107,7 @@ pub async fn set_up(
     attempt.into_iter().for_each(Try::succeeded);
     let wanted = body.sign_in.trim().to_lowercase();
     if !password::check_sign_in(&wanted) {
-        return Err(Refusal::bad(
-            "sign_in_name_cannot_be",
-            &format!("\"{wanted}\" cannot be a sign-in name."),
-            "Use 1 to 64 of a-z, 0-9, \".\", \"-\", \"_\", beginning with a letter or digit.",
-        ));
+        return Err(refusals::SIGN_IN_NAME_CANNOT_BE.of(&format!("\"{wanted}\" cannot be a sign-in name.")));
     }
     let hash =
         crate::identity::passwords::hashed(&state, &wanted, &[&body.display_name], &[], &body.password)
@@ -187,11 +179,8 @@ pub async fn connect(
 ) -> Result<HttpResponse, Refusal> {
     let name = body.device.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
-        return Err(Refusal::bad(
-            "device_name_cannot_be",
-            "The computer's name is empty, too long, or holds control characters.",
-            "Give it a name of 1 to 100 characters.",
-        ));
+        return Err(refusals::DEVICE_NAME_CANNOT_BE
+            .of("The computer's name is empty, too long, or holds control characters."));
     }
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
     check_door(&state, &account, Door::Sync)?;
@@ -209,13 +198,8 @@ pub async fn connect(
         None => ask_second(&state, &account).await?,
     }
     if lacks_factor(&state, &account).await? {
-        return Err(Refusal::new(
-            403,
-            "second_factor_demanded",
-            "A second factor is demanded",
-            "A rule demands a second factor, and this account has none yet.",
-            "Sign in to the console and set one up under your account, then connect again.",
-        ));
+        return Err(refusals::SECOND_FACTOR_DEMANDED
+            .of("A rule demands a second factor, and this account has none yet."));
     }
     let secret = new_secret()?;
     state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
@@ -235,11 +219,7 @@ pub async fn connect(
 #[delete("/devices/this")]
 pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let Some(device) = who.actor.device else {
-        return Err(Refusal::bad(
-            "not_a_device",
-            "The caller is no connected computer.",
-            "Name the computer instead.",
-        ));
+        return Err(refusals::NOT_A_DEVICE.of("The caller is no connected computer."));
     };
     state.engine.end_device(&who.actor, who.account.id, device).await?;
     state.revoked();

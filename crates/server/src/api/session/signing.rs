@@ -4,6 +4,7 @@ use crate::dto::account::{me, session_id, session_to_api};
 use crate::dto::directory::Directory;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::show;
 use crate::identity::address::from;
 use crate::identity::doors::check_door;
@@ -47,15 +48,8 @@ async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(
     let gone = |code, detail| {
         Refusal::new(410, code, "The address counts no more", detail, "Ask an administrator for a new one.")
     };
-    let unknown = || {
-        Refusal::new(
-            404,
-            "invitation_unknown",
-            "The address is not valid",
-            "It was never made, or a later one has taken its place.",
-            "See that it was copied whole, or ask an administrator for a new one.",
-        )
-    };
+    let unknown =
+        || refusals::INVITATION_UNKNOWN.of("It was never made, or a later one has taken its place.");
     let by = crate::identity::address::place(request, state, b"invitations").by;
     let attempt = state.guessing.begin(&state.engine, by).await?;
     let found = state.engine.invitation(hash_secret(secret)).await?.ok_or_else(unknown)?;

@@ -4,6 +4,7 @@ use crate::dto::directory::Directory;
 use crate::dto::opening::{base, kind, mine, name_of, set_of, to_api};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
 use crate::mail::compose::Letter;
 use crate::state::State;
@@ -114,13 +115,8 @@ pub async fn change_opening(
             || body.ended == Some(false)
             || body.paused == Some(false))
     {
-        return Err(Refusal::new(
-            403,
-            "only_to_close",
-            "Not allowed",
-            "You do not manage what it opens: you can pause it, end it, or set an earlier end.",
-            "Ask its maker for anything else.",
-        ));
+        return Err(refusals::ONLY_TO_CLOSE
+            .of("You do not manage what it opens: you can pause it, end it, or set an earlier end."));
     }
     let set = set_of(&who, &body).await?;
     if !set.only_closes() {
@@ -162,34 +158,16 @@ pub async fn mail_opening(
 ) -> Result<HttpResponse, Refusal> {
     let opening = decided(&state, &who, *path).await?;
     if !state.post.is_set() {
-        return Err(Refusal::new(
-            409,
-            "no_mail_server",
-            "No mail server",
-            "This service has no mail server to send it with.",
-            "Copy the address, and send it yourself.",
-        ));
+        return Err(refusals::NO_MAIL_SERVER.of("This service has no mail server to send it with."));
     }
     if body.to.is_empty() || body.to.len() > MOST_LETTERS {
-        return Err(Refusal::bad(
-            "recipients",
-            &format!("1 to {MOST_LETTERS} addresses are needed."),
-            "Name them in to.",
-        ));
+        return Err(refusals::RECIPIENTS.of(&format!("1 to {MOST_LETTERS} addresses are needed.")));
     }
     if let Some(wrong) = body.to.iter().find(|to| !password::check_mail(to)) {
-        return Err(Refusal::bad(
-            "mail_malformed",
-            &format!("\"{wrong}\" is no mail address."),
-            "Write it like name@example.org.",
-        ));
+        return Err(refusals::MAIL_MALFORMED.of(&format!("\"{wrong}\" is no mail address.")));
     }
     if body.message.len() > 4_000 {
-        return Err(Refusal::bad(
-            "message_too_long",
-            "The message is longer than 4000 bytes.",
-            "Shorten it.",
-        ));
+        return Err(refusals::MESSAGE_TOO_LONG.of("The message is longer than 4000 bytes."));
     }
     let name = name_of(&state, &opening).await;
     let title = if opening.title.is_empty() { name } else { opening.title.clone() };

@@ -5,6 +5,7 @@ use crate::dto::opening::{kind, mine, set_of, to_api};
 use crate::dto::shared_item::{given_opening, given_share};
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
 use crate::http::times;
 use crate::state::State;
 use crate::state::sessions::Who;
@@ -19,8 +20,7 @@ use yellow_attic_store::sharing::openings::Wanted;
 
 async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<Vec<api::Given>, Refusal> {
     if let Some(word) = query.state.as_deref().filter(|s| !STATES.contains(s)) {
-        return Err(Refusal::bad(
-            "unknown_state",
+        return Err(refusals::UNKNOWN_STATE.with(
             &format!("\"{word}\" is no state of a link, intake or share."),
             &format!("Choose one of: {}.", STATES.join(", ")),
         ));
@@ -115,11 +115,9 @@ pub async fn list_given(
         who.need_administrator()?;
     }
     if let Some(kind) = query.kind.as_deref().filter(|k| !["link", "intake", "share"].contains(k)) {
-        return Err(Refusal::bad(
-            "word_unknown",
-            &format!("kind={kind} is unknown."),
-            "Choose link, intake or share.",
-        ));
+        return Err(
+            refusals::WORD_UNKNOWN.with(&format!("kind={kind} is unknown."), "Choose link, intake or share.")
+        );
     }
     let mut given = all_given(&state, &who, &query).await?;
     match query.format.as_deref() {
@@ -131,11 +129,9 @@ pub async fn list_given(
                 .body(table(given)));
         }
         Some(other) => {
-            return Err(Refusal::bad(
-                "word_unknown",
-                &format!("format={other} is unknown."),
-                "Choose json or csv.",
-            ));
+            return Err(
+                refusals::WORD_UNKNOWN.with(&format!("format={other} is unknown."), "Choose json or csv.")
+            );
         }
     }
     let total = given.len();
@@ -168,11 +164,7 @@ pub async fn change_given(
     who.need_own()?;
     let closes = (body.end || body.paused == Some(true)) && body.ends.is_none();
     if !body.end && body.paused.is_none() && body.ends.is_none() {
-        return Err(Refusal::bad(
-            "nothing_to_change",
-            "Nothing is to be changed.",
-            "Say end, paused or ends.",
-        ));
+        return Err(refusals::NOTHING_TO_CHANGE.of("Nothing is to be changed."));
     }
     if !closes || body.of.iter().any(|g| g.kind == "share") {
         who.need(&state, Deed::ChangeGiven)?;
@@ -235,11 +227,7 @@ async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i
         return Ok(state.engine.end_grant(&actor, id).await?);
     }
     let Some(ends) = &change.ends else {
-        return Err(Refusal::bad(
-            "shares_are_not_paused",
-            "A share is not paused.",
-            "End it, or set its end.",
-        ));
+        return Err(refusals::SHARES_ARE_NOT_PAUSED.of("A share is not paused."));
     };
     let until = if ends.trim().is_empty() { None } else { Some(times::wanted(ends)?) };
     let new = NewGrant {
