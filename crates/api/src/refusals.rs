@@ -162,6 +162,8 @@ refusals! {
         "Use the passkey that was set up for this account, or another second factor.";
     WRONG_SIGN_IN 401 "wrong_sign_in" "Wrong sign-in"
         "Check both; capital letters count in the password.";
+    ACCOUNT_DISABLED 403 "account_disabled" "The account is disabled"
+        "Ask an administrator to enable it.";
     ADMINISTRATORS_ONLY 403 "administrators_only" "Not allowed"
         "Ask an administrator, or set metrics_listen for an address of its own.";
     CANNOT_LOOK_AS 403 "cannot_look_as" "Not as this account"
@@ -240,8 +242,6 @@ refusals! {
         "Download it to look at it.";
     METHOD_NOT_ALLOWED 405 "method_not_allowed" "Not by this method"
         "Use one of these.";
-    ACCOUNT_DISABLED 409 "account_disabled" "The account is disabled"
-        "Ask an administrator to enable it.";
     DELIVERY_DONE 409 "delivery_done" "The delivery is done"
         "Begin another one for what is still missing.";
     ENDING_TAKEN 409 "ending_taken" "The ending is taken"

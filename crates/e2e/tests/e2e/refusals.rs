@@ -41,7 +41,7 @@ impl World {
         body: Vec<u8>,
     ) -> (u16, Value) {
         let verb = Method::from_bytes(method.as_bytes()).unwrap();
-        let path = if path.starts_with("/open") || path.starts_with("/give") || path.starts_with("/dav") {
+        let path = if ["/open/", "/give/", "/dav/"].iter().any(|p| path.starts_with(p)) {
             path.to_string()
         } else {
             format!("/api/v1{path}")
@@ -57,7 +57,7 @@ impl World {
                     false => call.header("origin", &self.service.address),
                 }
             }
-            Nobody => call,
+            Nobody => call.header("origin", &self.service.address),
         };
         for (name, value) in kind {
             call = call.header(*name, *value);
@@ -122,7 +122,7 @@ async fn every_refusal_that_can_be_asked_for_has_the_code_and_status_of_the_tabl
     administration(&mut w).await;
     signing_in(&mut w).await;
     assert!(w.wrong.is_empty(), "{}", w.wrong.join("\n"));
-    assert!(w.seen.len() >= 60, "{}", w.seen.len());
+    assert!(w.seen.len() >= 66, "{}", w.seen.len());
 }
 
 async fn files(w: &mut World) {
@@ -137,8 +137,8 @@ async fn files(w: &mut World) {
     w.json("moment_malformed", Ines, "GET", "/shelves/1/changes?since=yesterday", Value::Null).await;
     w.json("past_by_name", Ines, "GET", &format!("/nodes/{home}/entries?at={before}&sort=size"), Value::Null)
         .await;
-    w.json("past_within", Ines, "GET", &format!("/find?text=file&at={before}"), Value::Null).await;
-    w.json("nothing_chosen", Ines, "POST", "/archives", json!({ "nodes": [] })).await;
+    w.json("past_within", Ines, "GET", &format!("/find?name=file&at={before}"), Value::Null).await;
+    w.json("nothing_chosen", Ines, "POST", "/archives", json!({ "nodes": [], "format": "zip" })).await;
     w.json("nothing_named", Ines, "POST", "/past/let-go", json!({})).await;
     w.json(
         "keep_malformed",
@@ -185,9 +185,6 @@ async fn files(w: &mut World) {
         b"1".to_vec(),
     )
     .await;
-    let deep = "a/".repeat(2000);
-    w.told("path_too_deep", Ines, "PUT", &format!("/files/home/{deep}x?folders=true"), &[], b"1".to_vec())
-        .await;
     // Its folder is gone, and it was removed before that.
     let lost = w.ines.put(inner, "lost", None, &Default::default(), b"1".to_vec().into()).await.unwrap().id;
     w.ines.remove(lost).await.unwrap();
@@ -311,7 +308,6 @@ async fn people(w: &mut World) {
     w.json("last_administrator", Ines, "PATCH", "/accounts/ines", json!({ "role": "member" })).await;
     w.json("door_unknown", Ines, "PATCH", "/accounts/tomas", json!({ "closed": ["window"] })).await;
     w.json("role_unknown", Ines, "POST", "/accounts", json!({ "sign_in": "mara", "role": "emperor" })).await;
-    w.json("sign_in_name_cannot_be", Ines, "POST", "/accounts", json!({ "sign_in": "No Spaces" })).await;
     w.json("size_malformed", Ines, "PATCH", "/accounts/tomas", json!({ "quota": "much" })).await;
     w.json(
         "mail_malformed",
@@ -358,10 +354,6 @@ async fn people(w: &mut World) {
     w.ines.give(inside, &no).await.unwrap();
     w.json("holds_others", Tomas, "DELETE", &format!("/nodes/{folder}"), Value::Null).await;
     w.json("not_allowed", Tomas, "GET", &format!("/nodes/{}/who", shelf.root), Value::Null).await;
-    let own = w.tomas.place("home:/", None).await.unwrap().node.id;
-    let mine = w.tomas.make_folder(own, "mine").await.unwrap().id;
-    w.json("widens", Tomas, "PATCH", &format!("/nodes/{mine}"), json!({ "parent": folder, "name": "mine" }))
-        .await;
 }
 
 async fn sharing(w: &mut World) {
@@ -401,17 +393,6 @@ async fn sharing(w: &mut World) {
         json!({ "of": [{ "kind": "link", "id": link.id }] }),
     )
     .await;
-    let tomas =
-        api::NewGrant { to: "account:tomas".into(), can: "view".into(), until: None, message: String::new() };
-    let share = w.ines.give(box_, &tomas).await.unwrap().id;
-    w.json(
-        "shares_are_not_paused",
-        Ines,
-        "POST",
-        "/given/change",
-        json!({ "of": [{ "kind": "share", "id": share }], "paused": true }),
-    )
-    .await;
     w.json(
         "level_unknown",
         Ines,
@@ -428,8 +409,6 @@ async fn sharing(w: &mut World) {
         json!({ "kind": "intake", "node": box_, "set": { "kinds": "unicorns" } }),
     )
     .await;
-    let set = api::OpeningSet { ends: Some("2020-01-01T00:00:00Z".into()), ..Default::default() };
-    let _ = set;
     let intake = api::NewOpening { kind: "intake".into(), node: box_, ..Default::default() };
     let intake = w.ines.make_opening(&intake).await.unwrap();
     let way = format!("/give/{}", intake.address.unwrap().rsplit('/').next().unwrap());
@@ -452,7 +431,6 @@ async fn sharing(w: &mut World) {
 }
 
 async fn administration(w: &mut World) {
-    let home = w.ines.place("home:/", None).await.unwrap().node.id;
     w.json("no_such_rule", Ines, "PUT", "/rules/nonsense", json!({ "scope": "service", "value": "1" })).await;
     w.json("scope_malformed", Ines, "PUT", "/rules/trash-days", json!({ "scope": "moon", "value": "1" }))
         .await;
@@ -461,10 +439,10 @@ async fn administration(w: &mut World) {
         Ines,
         "PUT",
         "/quotas",
-        json!({ "node": home, "soft": "2 GiB", "hard": "1 GiB" }),
+        json!({ "of": "home:ines", "soft": "2 GiB", "hard": "1 GiB" }),
     )
     .await;
-    w.json("quota_of_nothing", Ines, "PUT", "/quotas", json!({ "hard": "1 GiB" })).await;
+    w.json("quota_of_nothing", Ines, "PUT", "/quotas", json!({ "of": "nothing", "hard": "1 GiB" })).await;
     w.json("mail_malformed", Ines, "POST", "/mail/test", json!({ "to": "nowhere" })).await;
     w.json("nobody_waits", Ines, "DELETE", "/slowed?of=nobody", Value::Null).await;
 }
@@ -506,7 +484,7 @@ async fn signing_in(w: &mut World) {
         json!({ "ticket": "0".repeat(64), "code": "123456" }),
     )
     .await;
-    w.json("cannot_look_as", Browser, "POST", "/look", json!({ "sign_in": "ines" })).await;
+    w.json("cannot_look_as", Browser, "POST", "/look", json!({ "account": "ines" })).await;
     w.json("name_cannot_be", Browser, "PATCH", "/me", json!({ "display_name": "" })).await;
     w.told(
         "picture_unreadable",
@@ -539,4 +517,27 @@ async fn signing_in(w: &mut World) {
     w.ines.change_account("tomas", &change).await.unwrap();
     w.json("account_disabled", Nobody, "POST", "/session", json!({ "sign_in": "tomas", "password": WORDS }))
         .await;
+}
+
+/// Codes that no test asks for yet; it only gets smaller.
+const LEFT: usize = 37;
+
+#[test]
+fn a_new_refusal_is_asked_for_by_some_test() {
+    let here = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut text = String::new();
+    let mut folders = vec![here.join("tests"), here.join("../store/tests"), here.join("../server/tests")];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_some_and(|e| e == "rs" || e == "py") {
+                text.push_str(&std::fs::read_to_string(path).unwrap());
+            }
+        }
+    }
+    let left: Vec<_> =
+        ALL.iter().map(|k| k.code).filter(|code| !text.contains(&format!("\"{code}\""))).collect();
+    assert!(left.len() <= LEFT, "{} are asked for by no test: {left:?}", left.len());
 }

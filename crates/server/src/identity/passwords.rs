@@ -195,7 +195,7 @@ pub fn disabled(account: &Account) -> Refusal {
         Why::Waiting => "An administrator has not approved this account yet.",
         Why::Leaving => "This account will be deleted. Until then nothing of its is lost.",
     };
-    refusals::ACCOUNT_DISABLED.of(reason).status(403)
+    refusals::ACCOUNT_DISABLED.of(reason)
 }
 
 /// Checks a new password against the rules and hashes it, off the workers. `own`: words that

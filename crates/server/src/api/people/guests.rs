@@ -71,9 +71,9 @@ pub async fn invite_guest(
     who.need(&state, Deed::InviteGuest)?;
     let (account, made) = match state.engine.account_at(&to).await? {
         Some(there) if there.disabled_at.is_some() => {
-            return Err(
-                refusals::ACCOUNT_DISABLED.of("There is an account with this address, and it is disabled.")
-            );
+            return Err(refusals::ACCOUNT_DISABLED
+                .of("There is an account with this address, and it is disabled.")
+                .status(409));
         }
         Some(there) => (there, false),
         None => {
