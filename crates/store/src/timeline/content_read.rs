@@ -141,14 +141,22 @@ impl Engine {
             }
         }
         let now = match content.life {
-            // The name it has now, which may be newer than the one asked for.
-            ContentState::Live => self.shared.view.row(row.node).await?,
+            // The name it has now, which may be newer than the one asked for; and where a name was left and filled
+            // again, its bytes of before are those of another file now.
+            ContentState::Live => match self.shared.view.row(row.node).await? {
+                Some(now) if now.content.is_some_and(|c| c.id == content.id) => Some(now),
+                _ => self.shared.view.holder_of(content.id, row.since).await?,
+            },
             _ => None,
         };
-        let row = now.as_deref().filter(|n| n.content.is_some_and(|c| c.id == content.id)).unwrap_or(row);
+        let row = now.as_deref().unwrap_or(row);
         Ok(match self.try_place(row, content).await? {
             Some((file, look)) if same(&look, row, content) => Found::Here(file),
-            Some((file, look)) if content.life == ContentState::Live => Found::Changed(file, look),
+            Some((file, look))
+                if content.life == ContentState::Live && file.metadata().is_ok_and(|m| m.is_file()) =>
+            {
+                Found::Changed(file, look)
+            }
             _ => Found::Nowhere,
         })
     }

@@ -286,12 +286,20 @@ impl Engine {
                         .is_none_or(|c| matches!(c.life, ContentState::Live | ContentState::Past)),
                 });
             }
+            let [then, now] = stands;
+            // Moved to where it is to go: that is no work of somebody's, but a step before, of this rollback or by hand.
+            let at_its_place = match (&then, &now) {
+                (Some(then), Some(now)) => (then.parent, &then.key) == (now.parent, &now.key),
+                _ => false,
+            };
             let newer = begun.is_some_and(|begun| {
                 ground.now.get(&node).is_some_and(|r| {
-                    r.since > begun && r.how != ChangeKind::Restored && !r.name().starts_with(&aside)
+                    let step_of_ours = r.how == ChangeKind::Restored
+                        || r.how == ChangeKind::Moved && at_its_place
+                        || r.name().starts_with(&aside);
+                    r.since > begun && !step_of_ours
                 })
             });
-            let [then, now] = stands;
             let way_back = match &then {
                 Some(then) if !then.within && then.alive => {
                     self.shared.view.chain(NodeId(then.parent)).await?.is_some()

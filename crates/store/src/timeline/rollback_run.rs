@@ -24,6 +24,9 @@ pub fn aside_prefix(id: i64) -> String {
     format!(".rollback-{id}-")
 }
 
+/// So long a step waits for a folder that is being brought back.
+const BROUGHT_BACK_WITHIN: Duration = Duration::from_secs(600);
+
 impl Engine {
     /// Carries a rollback out, from wherever it is.
     #[boxed]
@@ -218,8 +221,30 @@ impl Engine {
         .await
     }
 
+    /// One step. A folder that an earlier one brought back may not be there yet, because its files come back by a job:
+    /// whatever needs it waits.
     #[allow(clippy::too_many_arguments)]
     pub(crate) async fn one_step(
+        &self,
+        actor: &Actor,
+        ground: &Inputs,
+        pending: &HashSet<i64>,
+        node: NodeId,
+        step: Step,
+        goal: Moment,
+        id: i64,
+    ) -> Result<i64> {
+        let patience = Instant::now() + BROUGHT_BACK_WITHIN;
+        loop {
+            match self.try_step(actor, ground, pending, node, step, goal, id).await {
+                Err(StoreError::Busy) if Instant::now() < patience => self.a_little_later().await?,
+                done => return done,
+            }
+        }
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    pub(crate) async fn try_step(
         &self,
         actor: &Actor,
         ground: &Inputs,
@@ -271,6 +296,20 @@ impl Engine {
             }
         }
         Err(StoreError::NameTaken(name.to_string()))
+    }
+
+    /// Lets jobs go on.
+    async fn a_little_later(&self) -> Result<()> {
+        if self.shared.background {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            return Ok(());
+        }
+        // What the job needs is on its way to the past.
+        self.settle().await?;
+        match self.shared.jobs.next().await? {
+            true => Ok(()),
+            false => Err(StoreError::Busy),
+        }
     }
 
     /// What stands at a name that was another's goes aside, if it is going or moving anyway.

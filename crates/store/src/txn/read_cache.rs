@@ -12,7 +12,7 @@ use sqlx::sqlite::SqlitePool;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use tokio::sync::watch;
-use yellow_attic_core::{AccountId, ContentId, NodeId, ShelfId};
+use yellow_attic_core::{AccountId, ContentId, Moment, NodeId, ShelfId};
 
 /// Rows kept in memory: about 20 MiB at most.
 const ROWS_KEPT: usize = 50_000;
@@ -367,6 +367,22 @@ impl View {
         .fetch_optional(&self.pool)
         .await?;
         Ok(past.map(|(node, mtime)| (NodeId(node), mtime)))
+    }
+
+    /// The file that has a content now, if it came by it after a number. Asked for seldom: it looks through all that changed
+    /// since then.
+    pub async fn holder_of(&self, content: ContentId, since: Moment) -> Result<Option<Arc<Row>>> {
+        let node: Option<i64> = sqlx::query_scalar(
+            "SELECT node FROM entries_now WHERE shelf IN (SELECT id FROM shelves) AND since > ? AND content = ? LIMIT 1",
+        )
+        .bind(since.0)
+        .bind(content.0)
+        .fetch_optional(&self.pool)
+        .await?;
+        match node {
+            Some(node) => self.row(NodeId(node)).await,
+            None => Ok(None),
+        }
     }
 
     /// A content by its id, as it is in the catalogue now.

@@ -11,6 +11,7 @@ mod identity;
 mod keeping;
 mod locks;
 mod model;
+mod models;
 mod older;
 mod on_disk;
 mod past;
