@@ -74,6 +74,25 @@ pub struct Inputs {
     pub changed: Vec<Changed>,
 }
 
+/// Whether something stands where it stood.
+fn at_its_place(then: &Option<Stand>, now: &Option<Stand>) -> bool {
+    match (then, now) {
+        (Some(then), Some(now)) => (then.parent, &then.key) == (now.parent, &now.key),
+        _ => false,
+    }
+}
+
+/// Whether somebody changed a file or folder after a rollback had begun. Moved to where it is to go: that is no work of
+/// somebody's, but a step before, of this rollback or by hand.
+fn is_newer(row: Option<&Row>, begun: Moment, aside: &str, at_its_place: bool) -> bool {
+    row.is_some_and(|row| {
+        let step_of_ours = row.how == ChangeKind::Restored
+            || row.how == ChangeKind::Moved && at_its_place
+            || row.name().starts_with(aside);
+        row.since > begun && !step_of_ours
+    })
+}
+
 impl Engine {
     /// What rolling a folder back would do. `keep`: what is to stay as it is.
     #[boxed]
@@ -287,18 +306,8 @@ impl Engine {
                 });
             }
             let [then, now] = stands;
-            // Moved to where it is to go: that is no work of somebody's, but a step before, of this rollback or by hand.
-            let at_its_place = match (&then, &now) {
-                (Some(then), Some(now)) => (then.parent, &then.key) == (now.parent, &now.key),
-                _ => false,
-            };
             let newer = begun.is_some_and(|begun| {
-                ground.now.get(&node).is_some_and(|r| {
-                    let step_of_ours = r.how == ChangeKind::Restored
-                        || r.how == ChangeKind::Moved && at_its_place
-                        || r.name().starts_with(&aside);
-                    r.since > begun && !step_of_ours
-                })
+                is_newer(ground.now.get(&node), begun, &aside, at_its_place(&then, &now))
             });
             let way_back = match &then {
                 Some(then) if !then.within && then.alive => {
