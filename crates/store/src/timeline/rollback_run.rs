@@ -237,7 +237,9 @@ impl Engine {
         let patience = Instant::now() + BROUGHT_BACK_WITHIN;
         loop {
             match self.try_step(actor, ground, pending, node, step, goal, id).await {
-                Err(StoreError::Busy) if Instant::now() < patience => self.a_little_later().await?,
+                Err(StoreError::Busy) if Instant::now() < patience && !self.is_stopping(id) => {
+                    self.a_little_later().await?;
+                }
                 done => return done,
             }
         }
@@ -296,6 +298,11 @@ impl Engine {
             }
         }
         Err(StoreError::NameTaken(name.to_string()))
+    }
+
+    /// Whether somebody asked to stop a rollback.
+    fn is_stopping(&self, id: i64) -> bool {
+        self.shared.rolling.lock().get(&id).is_some_and(|running| running.stop.load(Ordering::Relaxed))
     }
 
     /// Lets jobs go on.
