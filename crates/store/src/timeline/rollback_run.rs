@@ -57,7 +57,13 @@ impl Engine {
             all.insert(id, running.clone());
         }
         let keep: HashSet<i64> = rows::parse::<Vec<i64>>(&keep)?.into_iter().collect();
-        let outcome = self.roll(&actor, &found, &keep, &running).await;
+        let mut outcome = self.roll(&actor, &found, &keep, &running).await;
+        if let Ok((_, left)) = &mut outcome {
+            match self.named_again(&actor, &found).await {
+                Ok(more) => left.extend(more),
+                Err(e) => outcome = Err(e),
+            }
+        }
         let (state, left) = match &outcome {
             // It goes on at the next start.
             Err(StoreError::Stopping) => {
@@ -202,6 +208,42 @@ impl Engine {
             }
         }
         Ok((false, failed.into_values().collect()))
+    }
+
+    /// What still stands aside when a rollback ends gets a name again: its last one, or that with a number if it is taken.
+    async fn named_again(&self, actor: &Actor, found: &Rollback) -> Result<Vec<Left>> {
+        let nodes: Vec<i64> = sqlx::query_scalar(
+            "SELECT node FROM entries_now WHERE shelf = ? AND since > ? AND instr(sort_key, ?) > 0",
+        )
+        .bind(found.shelf.0)
+        .bind(found.begun.0)
+        .bind(format!("\u{1}{}", aside_prefix(found.id)))
+        .fetch_all(&self.shared.view.pool)
+        .await?;
+        let mut left = Vec::new();
+        for node in nodes.into_iter().map(NodeId) {
+            let (Some(chain), Some(past)) =
+                (self.shared.view.chain(node).await?, self.last_past(node).await?)
+            else {
+                continue;
+            };
+            let (Some(parent), was) = (chain[0].parent, Name::new(past.row.name())?) else { continue };
+            for number in 1.. {
+                let name = if number == 1 { was.clone() } else { was.numbered(number) };
+                let moved =
+                    self.move_node(actor, node, parent, name.clone(), false, Conditions::default()).await;
+                let (name, why) = match moved {
+                    Ok(_) => (name, "its place is that of what was there then".to_string()),
+                    Err(StoreError::NameTaken(_) | StoreError::FolderInTheWay(_)) if number < 1000 => {
+                        continue;
+                    }
+                    Err(e) => (was, e.to_string()),
+                };
+                left.push(Left { name: name.to_string(), why });
+                break;
+            }
+        }
+        Ok(left)
     }
 
     pub(crate) async fn keep_progress(&self, id: i64, running: &RunningRollback) -> Result<()> {

@@ -184,8 +184,21 @@ fn differing(one: &BTreeMap<String, Vec<u8>>, other: &BTreeMap<String, Vec<u8>>)
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rollback_to_any_moment_makes_what_was_there_then_and_taking_it_back_what_was_there_before() {
+    let (rolled, partly) = rollbacks(0..12, 50).await;
+    assert!(rolled > 2 * partly && rolled > 20, "{rolled} whole, {partly} in part");
+}
+
+/// The same where names are left and filled again, which makes other files of files: what stays otherwise is told.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rollback_over_names_that_were_left_and_filled_again_tells_all_that_stays_otherwise() {
+    let (rolled, partly) = rollbacks(0..12, 6).await;
+    assert!(rolled > partly && rolled > 15, "{rolled} whole, {partly} in part");
+}
+
+/// Days with so many names, rolled back now and then: how often wholly, how often in part.
+async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
     let (mut rolled, mut partly) = (0, 0);
-    for seed in 0..16 {
+    for seed in seeds {
         let attic = Attic::new().await;
         let mut next = numbers(seed + 90);
         let top = attic.mkdir("top").await;
@@ -193,8 +206,7 @@ async fn a_rollback_to_any_moment_makes_what_was_there_then_and_taking_it_back_w
         let mut known: Vec<(Moment, BTreeMap<String, Vec<u8>>)> = Vec::new();
         for step in 0..50 {
             let parent = folders[next(folders.len() as u64) as usize];
-            // No name is left and then filled again: what that means for files is [`crate::identity`]'s matter.
-            let wanted = name(&format!("n{step}"));
+            let wanted = name(&format!("n{}", if names < 50 { next(names) } else { step }));
             let some = (!all.is_empty()).then(|| all[next(all.len() as u64) as usize]);
             let free = Conditions::default();
             match (next(8), some) {
@@ -277,5 +289,5 @@ async fn a_rollback_to_any_moment_makes_what_was_there_then_and_taking_it_back_w
         attic.engine.settle().await.unwrap();
         attic.engine.stop().await;
     }
-    assert!(rolled > 2 * partly && rolled > 30, "{rolled} whole, {partly} in part");
+    (rolled, partly)
 }
