@@ -213,7 +213,8 @@ async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
                 (0 | 1, _) => {
                     if let Ok(made) = attic.engine.make_folder(&attic.ines, parent, wanted).await {
                         let node = made.row.unwrap().node;
-                        (folders.push(node), all.push(node));
+                        folders.push(node);
+                        all.push(node);
                     }
                 }
                 (2..=4, _) => {
