@@ -46,6 +46,7 @@ impl Engine {
             through: None,
             tokens: Default::default(),
         };
+        let keep: HashSet<i64> = rows::parse::<Vec<i64>>(&keep)?.into_iter().collect();
         let running = Arc::new(RunningRollback::default());
         running.done.store(found.done.max(0) as u64, Ordering::Relaxed);
         running.bytes.store(found.bytes_done.max(0) as u64, Ordering::Relaxed);
@@ -56,7 +57,6 @@ impl Engine {
             }
             all.insert(id, running.clone());
         }
-        let keep: HashSet<i64> = rows::parse::<Vec<i64>>(&keep)?.into_iter().collect();
         let mut outcome = self.roll(&actor, &found, &keep, &running).await;
         if let Ok((_, left)) = &mut outcome {
             match self.named_again(&actor, &found).await {
