@@ -1,6 +1,6 @@
 //! Headless Chromium through its driver, one of each for a test.
 
-use crate::support::wait_for;
+use crate::support::{PATIENCE, wait_for};
 use fantoccini::key::Key;
 use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -54,7 +54,7 @@ impl Browser {
 
     /// Waits for an element and returns it.
     pub async fn find(&self, css: &str) -> fantoccini::elements::Element {
-        let found = self.page.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(css)).await;
+        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
         match found {
             Ok(element) => element,
             Err(e) => panic!("{css} did not appear: {e}\n{}", self.text().await),
@@ -63,7 +63,8 @@ impl Browser {
 
     pub async fn click(&self, css: &str) {
         let element = self.find(css).await;
-        for _ in 0..50 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             if element.click().await.is_ok() {
                 return;
             }
@@ -79,12 +80,13 @@ impl Browser {
             self.page.execute("return !!document.querySelector('[role=dialog]')", vec![]).await.unwrap();
         let within = if open == Value::Bool(true) { "//*[@role='dialog']" } else { "" };
         let path = format!("{within}//button[normalize-space(.)='{word}' or @aria-label='{word}']");
-        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        let wait = self.page.wait().at_most(PATIENCE);
         let button = match wait.for_element(Locator::XPath(&path)).await {
             Ok(button) => button,
             Err(e) => panic!("no button \"{word}\": {e}\n{}", self.text().await),
         };
-        for _ in 0..50 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             if button.is_enabled().await.unwrap_or(false) && button.click().await.is_ok() {
                 return;
             }
@@ -105,7 +107,7 @@ impl Browser {
         let path = format!(
             "//main//*[(self::button or self::a) and (contains(normalize-space(.), '{words}') or contains(@aria-label, '{words}'))]"
         );
-        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        let wait = self.page.wait().at_most(PATIENCE);
         match wait.for_element(Locator::XPath(&path)).await {
             Ok(button) => button.click().await.unwrap(),
             Err(e) => panic!("no button with \"{words}\": {e}\n{}", self.text().await),
@@ -115,7 +117,7 @@ impl Browser {
     /// Clicks the button in the dialog whose words contain these.
     pub async fn press_in_dialog(&self, words: &str) {
         let path = format!("//*[@role='dialog']//button[contains(normalize-space(.), '{words}')]");
-        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        let wait = self.page.wait().at_most(PATIENCE);
         match wait.for_element(Locator::XPath(&path)).await {
             Ok(button) => button.click().await.unwrap(),
             Err(e) => panic!("no button with \"{words}\": {e}\n{}", self.text().await),
@@ -125,7 +127,7 @@ impl Browser {
     /// Fills the field with this label.
     pub async fn fill(&self, label: &str, text: &str) {
         let path = format!("//label[normalize-space(.)='{label}']/..//input");
-        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        let wait = self.page.wait().at_most(PATIENCE);
         let field = match wait.for_element(Locator::XPath(&path)).await {
             Ok(field) => field,
             Err(e) => panic!("no field \"{label}\": {e}\n{}", self.text().await),
@@ -144,7 +146,8 @@ impl Browser {
 
     /// Waits until the page says this.
     pub async fn says(&self, wanted: &str) {
-        for _ in 0..150 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             if self.text().await.contains(wanted) {
                 return;
             }
@@ -155,7 +158,8 @@ impl Browser {
 
     /// Waits until the page no longer says this.
     pub async fn says_no_more(&self, gone: &str) {
-        for _ in 0..150 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             if !self.text().await.contains(gone) {
                 return;
             }

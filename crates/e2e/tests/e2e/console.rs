@@ -3,7 +3,7 @@
 use crate::browser::Browser;
 use crate::dav::{Dav, token};
 use crate::looking_back::sign_in;
-use crate::support::{PASSWORD, Service, wait_for};
+use crate::support::{PASSWORD, PATIENCE, Service, wait_for};
 use fantoccini::key::Key;
 use std::fs;
 use yellow_attic_client::api;
@@ -175,7 +175,8 @@ async fn pictures_texts_and_documents_are_looked_at_without_downloading() {
         browser.find(css).await;
         // Drawn, not only there: a picture has its size, a page its width, a text its words.
         let mut drawn = serde_json::Value::Null;
-        for _ in 0..100 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             let script = "const e = document.querySelector(arguments[0]);
                 return e.tagName === 'IMG' ? e.complete && e.naturalWidth === 640
                     : e.tagName === 'CANVAS' ? e.width > 300 : e.innerText.includes('The lamp is lit');";

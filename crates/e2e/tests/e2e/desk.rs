@@ -3,7 +3,7 @@
 use crate::browser::Browser;
 use crate::people::Console;
 use crate::strangers::refused;
-use crate::support::{PASSWORD, Service, Yattic};
+use crate::support::{PASSWORD, PATIENCE, Service, Yattic, eventually};
 use serde_json::{Value, json};
 use yellow_attic_client::{Client, api};
 
@@ -283,12 +283,7 @@ async fn a_day_is_written_or_taken_from_a_calendar_and_what_is_no_day_is_never_s
     page.click("[data-day='2031-12-25'] button").await;
     page.press("Save").await;
     let until = || async { ines.given_out(&Default::default()).await.unwrap().given[0].until.clone() };
-    for _ in 0..100 {
-        if until().await.is_some() {
-            break;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
+    assert!(eventually(async || until().await.is_some()).await);
     let until = until().await.unwrap();
     assert!(until.starts_with("2031-12-25") || until.starts_with("2031-12-26"), "{until}");
     page.close().await;
@@ -318,7 +313,8 @@ async fn the_buttons_of_every_dialog_stay_in_sight_in_a_small_window() {
             }
             return out;";
         let mut found = Value::Null;
-        for _ in 0..50 {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
             found = page.page.execute(hidden, vec![]).await.unwrap();
             if found == json!([]) {
                 return;
@@ -380,12 +376,7 @@ async fn tiles_are_chosen_opened_and_removed_by_keys_as_rows_are_and_stay_as_the
         page.page.execute(script, vec![]).await.unwrap()
     };
     let wait = async |wanted: Value| {
-        for _ in 0..50 {
-            if chosen().await == wanted {
-                return;
-            }
-            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-        }
+        eventually(async || chosen().await == wanted).await;
         assert_eq!(chosen().await, wanted);
     };
     let key = |name: char| name.to_string();
@@ -416,13 +407,7 @@ async fn tiles_are_chosen_opened_and_removed_by_keys_as_rows_are_and_stay_as_the
     wait(json!(["d.txt"])).await;
     tiles.send_keys(&key('\u{e017}')).await.unwrap();
     page.says_no_more("d.txt ").await;
-    for _ in 0..50 {
-        if ines.place("home:/d.txt", None).await.is_err() {
-            break;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
-    assert!(ines.place("home:/d.txt", None).await.is_err(), "removed by its key");
+    assert!(eventually(async || ines.place("home:/d.txt", None).await.is_err()).await, "removed by its key");
     let tiles = page.find("[data-testid=tiles]").await;
     tiles.send_keys(&format!("{}{}", '\u{e011}', '\u{e007}')).await.unwrap();
     page.says("Nothing is in this folder").await;

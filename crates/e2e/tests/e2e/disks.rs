@@ -1,6 +1,6 @@
 //! Full and read-only disks, on small ext4 images; what `init` says of a disk.
 
-use crate::support::{Service, program};
+use crate::support::{PATIENCE, Service, eventually, program};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -40,7 +40,8 @@ async fn a_full_disk_is_said_so_and_the_service_goes_on_when_there_is_space_agai
     fs::remove_file(ballast).unwrap();
     assert!(service.staging_is_clean());
     let mut put = None;
-    for _ in 0..50 {
+    let begun = std::time::Instant::now();
+    while begun.elapsed() < PATIENCE {
         match client.put(home, "more", None, &When::default(), vec![2; 100_000].into()).await {
             Ok(node) => {
                 put = Some(node);
@@ -98,15 +99,9 @@ async fn a_read_only_disk_is_said_so_and_the_service_goes_on_when_it_is_writable
     } else {
         run("chattr", &["-i", disk.at.join("data/staging").to_str().unwrap()]);
     }
-    let mut done = false;
-    for _ in 0..50 {
-        if client.put(home, "more", None, &When::default(), b"2".to_vec().into()).await.is_ok() {
-            done = true;
-            break;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
-    assert!(done, "the service did not go on");
+    let goes_on =
+        async || client.put(home, "more", None, &When::default(), b"2".to_vec().into()).await.is_ok();
+    assert!(eventually(goes_on).await, "the service did not go on");
     drop(service);
 }
 

@@ -2,7 +2,7 @@
 //! kept is the service's alone.
 
 use crate::people::{Console, code_at, step_now};
-use crate::support::{PASSWORD, Service, in_the_catalogue, program, wait_for};
+use crate::support::{PASSWORD, PATIENCE, Service, in_the_catalogue, program, wait_for};
 use base64::Engine as _;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -384,7 +384,7 @@ fn stand_still(service: &Service, path: &str, token: &str, wait: Duration) -> us
     std::thread::sleep(wait);
     let mut got = 0;
     let mut piece = vec![0; 1 << 20];
-    line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    line.set_read_timeout(Some(PATIENCE)).unwrap();
     loop {
         match line.read(&mut piece) {
             Ok(0) | Err(_) => return got,

@@ -1,6 +1,6 @@
 //! The promise about writes, by stopping the thing: SIGKILL under load, and power cuts.
 
-use crate::support::Service;
+use crate::support::{PATIENCE, Service};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -384,10 +384,8 @@ async fn past_rounds(data: &Path, rounds: usize, cut: &dyn Fn(&mut Service)) {
         if let Some(id) = back {
             // It goes on by itself.
             let mut now = client.rollback(id).await.unwrap();
-            for _ in 0..500 {
-                if now.state != "running" {
-                    break;
-                }
+            let begun = std::time::Instant::now();
+            while begun.elapsed() < PATIENCE && now.state == "running" {
                 tokio::time::sleep(Duration::from_millis(20)).await;
                 now = client.rollback(id).await.unwrap();
             }

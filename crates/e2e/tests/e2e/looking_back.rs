@@ -2,9 +2,8 @@
 
 use crate::browser::Browser;
 use crate::console::row;
-use crate::support::{PASSWORD, Service};
+use crate::support::{PASSWORD, PATIENCE, Service};
 use fantoccini::Locator;
-use std::time::Duration;
 use yellow_attic_client::{Client, When, api};
 
 /// A browser with Ines signed in.
@@ -34,7 +33,7 @@ async fn text_of(client: &Client, node: i64) -> String {
 /// Chooses a word in the menu that is open.
 async fn choose(browser: &Browser, word: &str) {
     let path = format!("//*[@role='menuitem'][normalize-space(.)='{word}']");
-    let item = browser.page.wait().at_most(Duration::from_secs(15)).for_element(Locator::XPath(&path)).await;
+    let item = browser.page.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
     item.unwrap_or_else(|e| panic!("no \"{word}\" in the menu: {e}")).click().await.unwrap();
 }
 

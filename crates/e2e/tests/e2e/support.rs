@@ -157,7 +157,7 @@ impl Service {
     /// Sends bytes as they are, and returns all that comes back.
     pub fn raw(&self, request: &[u8]) -> String {
         let mut line = TcpStream::connect(self.address.trim_start_matches("http://")).unwrap();
-        line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+        line.set_read_timeout(Some(PATIENCE)).unwrap();
         // It may be refused before all of it is sent.
         let _ = line.write_all(request);
         let _ = line.shutdown(std::net::Shutdown::Write);
@@ -203,16 +203,31 @@ impl Drop for Service {
     }
 }
 
-/// Waits for a condition, ten seconds at most.
+/// How long what must come is waited for: machines are slow at times, and whoever waits is told at once when it comes.
+pub const PATIENCE: Duration = Duration::from_secs(90);
+
+/// Waits for a condition.
 pub fn wait_for(mut condition: impl FnMut() -> bool) -> bool {
     let begun = Instant::now();
-    while begun.elapsed() < Duration::from_secs(10) {
+    while begun.elapsed() < PATIENCE {
         if condition() {
             return true;
         }
         std::thread::sleep(Duration::from_millis(20));
     }
     condition()
+}
+
+/// The same of what is asked for.
+pub async fn eventually(mut condition: impl AsyncFnMut() -> bool) -> bool {
+    let begun = Instant::now();
+    while begun.elapsed() < PATIENCE {
+        if condition().await {
+            return true;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    false
 }
 
 /// The client as a process, with a cleared environment and a home of its own.

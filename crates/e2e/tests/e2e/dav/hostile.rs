@@ -1,7 +1,7 @@
 //! What no client should send: the standard's status, nothing half-written, the connection freed.
 
 use super::{Dav, for_oona, make_oona, token};
-use crate::support::{PASSWORD, Service, wait_for};
+use crate::support::{PASSWORD, PATIENCE, Service, wait_for};
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
@@ -138,7 +138,7 @@ async fn expired_locks_count_no_more_and_others_cannot_end_or_use_a_lock() {
     dav.put("/dav/home/a.txt", "b").await.is(423);
     let begun = Instant::now();
     while dav.put("/dav/home/a.txt", "b").await.status == 423 {
-        assert!(begun.elapsed() < Duration::from_secs(10), "it never ends");
+        assert!(begun.elapsed() < PATIENCE, "it never ends");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     dav.ask("UNLOCK", "/dav/home/a.txt", &[("lock-token", &format!("<{}>", token(&short)))], "")
@@ -186,7 +186,7 @@ async fn a_sender_that_disappears_leaves_nothing_and_frees_its_connection() {
     }
     // One that ends its sending, and waits for what is said.
     let mut line = TcpStream::connect(at).unwrap();
-    line.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    line.set_read_timeout(Some(PATIENCE)).unwrap();
     line.write_all(head(1000).as_bytes()).unwrap();
     line.write_all(&[1; 10]).unwrap();
     line.shutdown(std::net::Shutdown::Write).unwrap();
@@ -204,7 +204,7 @@ async fn a_sender_that_disappears_leaves_nothing_and_frees_its_connection() {
 /// Sends a head and pieces, each after a pause; what is said until the other side ends the line, and when it does.
 fn sent_slowly(service: &Service, head: &str, pieces: usize, piece: &[u8], pause: u64) -> (String, Duration) {
     let mut line = TcpStream::connect(service.address.trim_start_matches("http://")).unwrap();
-    line.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    line.set_read_timeout(Some(PATIENCE)).unwrap();
     let begun = Instant::now();
     line.write_all(head.as_bytes()).unwrap();
     let mut sending = line.try_clone().unwrap();
@@ -221,7 +221,7 @@ fn sent_slowly(service: &Service, head: &str, pieces: usize, piece: &[u8], pause
     let end = line.read_to_end(&mut said);
     let took = begun.elapsed();
     // Nothing came for so long: the line was held.
-    assert!(end.is_ok() || took < Duration::from_secs(29), "the line is held");
+    assert!(end.is_ok() || took < PATIENCE - Duration::from_secs(1), "the line is held");
     drop(line);
     sender.join().unwrap();
     (String::from_utf8_lossy(&said).into_owned(), took)

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::people::Sink;
-use crate::support::Service;
+use crate::support::{PATIENCE, Service};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_intake_takes_what_it_says_keeps_all_and_tells_nothing() {
@@ -229,7 +229,7 @@ async fn a_delivery_is_told_by_event_and_by_mail_gathered() {
         }
         false
     };
-    assert!(tokio::time::timeout(std::time::Duration::from_secs(10), told).await.unwrap());
+    assert!(tokio::time::timeout(PATIENCE, told).await.unwrap());
     // Both in one letter, once nothing has come for a while.
     let begun = std::time::Instant::now();
     let letter = loop {
