@@ -77,8 +77,8 @@ impl Museum {
     /// The end of a day: its snapshots are taken, its figures written.
     async fn evening(&mut self, days_ago: i64) -> Result<(), Failure> {
         self.at(days_ago, 22);
-        self.engine.run_schedules(&TimeZone::UTC).await?;
-        self.engine.note_space().await?;
+        self.engine.history().run_schedules(&TimeZone::UTC).await?;
+        self.engine.space().note_space().await?;
         Ok(())
     }
 
@@ -94,7 +94,8 @@ impl Museum {
             }
             let mail = Some(format!("{}@lamp.example", person.sign_in));
             let named = NewPerson::named(&person.sign_in, person.name, role, &hash(&person.password)?);
-            let account = self.engine.make_person(&Actor::service(), NewPerson { mail, ..named }).await?;
+            let account =
+                self.engine.people().make_person(&Actor::service(), NewPerson { mail, ..named }).await?;
             let actor = Actor {
                 account: Some(account.id),
                 device: None,
@@ -112,10 +113,12 @@ impl Museum {
             let actor = self.actor(owner);
             let Some(account) = actor.account else { continue };
             let token = *blake3::hash(format!("{device}{}", self.now).as_bytes()).as_bytes();
-            self.engine.make_device(&actor, account, device, token).await?;
-            if let Some(known) = self.engine.devices(account).await?.into_iter().find(|d| d.name == device) {
+            self.engine.sign_ins().make_device(&actor, account, device, token).await?;
+            if let Some(known) =
+                self.engine.sign_ins().devices(account).await?.into_iter().find(|d| d.name == device)
+            {
                 let last = vec![(known.id, self.now - 26 * HOUR, actor.from.to_string())];
-                self.engine.note_use(last, Vec::new()).await?;
+                self.engine.sign_ins().note_use(last, Vec::new()).await?;
                 self.actors.insert(device.into(), Actor { device: Some(known.id), ..actor });
             }
         }
@@ -144,9 +147,9 @@ impl Museum {
             ("Board", "The board of the museum", &["tomas", "hugo"]),
             ("Volunteers", "Everybody who lends a hand", &["greta", "jonas", "felix", "ivy"]),
         ] {
-            let group = self.engine.make_group(&ines, name, note).await?;
+            let group = self.engine.people().make_group(&ines, name, note).await?;
             let members = members.iter().map(|who| self.account(who)).collect();
-            self.engine.change_members(&ines, &group, members, Vec::new()).await?;
+            self.engine.people().change_members(&ines, &group, members, Vec::new()).await?;
             self.groups.insert(name.into(), group.id);
         }
         Ok(())
@@ -167,6 +170,7 @@ impl Museum {
             let hugo = Subject::Account(self.account("hugo"));
             let word = "The panel texts, for the board's comments";
             self.engine
+                .grants()
                 .give(&self.actor("oona"), give(hugo, Gives::Allow(Level::View), until, word, texts))
                 .await?;
         }
@@ -174,6 +178,7 @@ impl Museum {
             let tomas = Subject::Account(self.account("tomas"));
             let word = "Please look over these before they go out";
             self.engine
+                .grants()
                 .give(&self.actor("ines"), give(tomas, Gives::Allow(Level::Edit), None, word, drafts))
                 .await?;
         }
@@ -189,7 +194,7 @@ impl Museum {
             let mail = Some(format!("{}@drawings.example", person.sign_in));
             let by = self.actor("oona");
             let new = NewPerson { mail, invited_by: by.account, ..named };
-            let guest = self.engine.make_person(&by, new).await?;
+            let guest = self.engine.people().make_person(&by, new).await?;
             if let Some(texts) = self.nodes.get("Exhibition 2027:/Texts").copied() {
                 let new = NewGrant {
                     node: texts,
@@ -198,21 +203,21 @@ impl Museum {
                     until: Some(self.now + 60 * DAY),
                     message: "For the drawings beside the panel texts".into(),
                 };
-                self.engine.give(&by, new).await?;
+                self.engine.grants().give(&by, new).await?;
             }
         }
         for (sign_in, name) in [("mattis", "Mattis Rowe"), ("berta", "Berta Sand")] {
             let mail = Some(format!("{sign_in}@lamp.example"));
             let named = NewPerson::named(sign_in, name, Role::Member, "");
-            self.engine.make_person(&ines, NewPerson { mail, ..named }).await?;
+            self.engine.people().make_person(&ines, NewPerson { mail, ..named }).await?;
         }
         let disable = AccountChange { disabled: Some(true), ..AccountChange::default() };
-        let berta = self.engine.change_account(&ines, "berta", disable).await?;
-        let heir = self.engine.account_named("greta").await?;
-        self.engine.mark_leaving(&ines, &berta, self.now + 24 * DAY, heir.as_ref()).await?;
+        let berta = self.engine.people().change_account(&ines, "berta", disable).await?;
+        let heir = self.engine.people().account_named("greta").await?;
+        self.engine.people().mark_leaving(&ines, &berta, self.now + 24 * DAY, heir.as_ref()).await?;
         for (group, quota) in [("Volunteers", 1 << 30), ("Front desk", 5 << 30)] {
             if let Some(id) = self.groups.get(group) {
-                self.engine.change_group(&ines, *id, None, None, Some(Some(quota))).await?;
+                self.engine.people().change_group(&ines, *id, None, None, Some(Some(quota))).await?;
             }
         }
         for (shelf, note) in [
@@ -225,16 +230,16 @@ impl Museum {
             let found = self.engine.shelves().into_iter().find(|s| s.name == shelf);
             let Some(found) = found else { continue };
             // The visitor desk's shelf is nearly full.
-            let used = self.engine.fullness(&found).await?.used;
+            let used = self.engine.space().fullness(&found).await?.used;
             let quota = (shelf == "Visitor desk").then_some(Some(used + used / 18));
-            self.engine.change_shelf(&ines, &found, Some(note.into()), quota, None).await?;
+            self.engine.space().change_shelf(&ines, &found, Some(note.into()), quota, None).await?;
         }
         if let Some(board) = self.groups.get("Board") {
             let day = jiff::Timestamp::from_millisecond(self.now + 45 * DAY)?;
             let day = day.to_zoned(TimeZone::UTC).date();
             let scope = Scope::Group(*board);
             let value = Some(Value::Day(Some(day)));
-            self.engine.set_rule(&ines, scope, Rule::SecondFactor, value, "group:Board").await?;
+            self.engine.people().set_rule(&ines, scope, Rule::SecondFactor, value, "group:Board").await?;
         }
         Ok(())
     }
@@ -257,7 +262,7 @@ impl Museum {
             let owner = self.account(owner);
             let new =
                 NewShelf { kind: ShelfKind::Shared, name: Name::new(name)?, owner: Some(owner), grants };
-            let shelf = self.engine.make_shelf(&self.actor("ines"), new).await?;
+            let shelf = self.engine.space().make_shelf(&self.actor("ines"), new).await?;
             self.nodes.insert(format!("{name}:"), shelf.root);
         }
         Ok(())
@@ -285,7 +290,7 @@ impl Museum {
             (shelf("Board")?, Rule::Snapshots, "monthly on 1 at 03:00 kept 24 months"),
         ] {
             let value = rule.read(value)?;
-            self.engine.set_rule(&ines, scope, rule, Some(value), &word).await?;
+            self.engine.people().set_rule(&ines, scope, rule, Some(value), &word).await?;
         }
         Ok(())
     }
@@ -300,7 +305,8 @@ impl Museum {
             node = match self.nodes.get(&key) {
                 Some(known) => *known,
                 None => {
-                    let done = self.engine.make_folder(&self.actor(who), node, Name::new(name)?).await?;
+                    let done =
+                        self.engine.files().make_folder(&self.actor(who), node, Name::new(name)?).await?;
                     done.row.map(|r| r.node).unwrap_or_default()
                 }
             };
@@ -315,6 +321,7 @@ impl Museum {
         let at = self.engine.now_ms();
         let done = self
             .engine
+            .files()
             .put(&self.actor(who), parent, Name::new(name)?, staged, at, Conditions::default())
             .await?;
         let node = done.row.map(|r| r.node).unwrap_or_default();
@@ -331,7 +338,7 @@ impl Museum {
 
     async fn remove(&mut self, who: &str, folder: &str, name: &str) -> Result<(), Failure> {
         let node = self.file(folder, name)?;
-        self.engine.remove(&self.actor(who), node, Conditions::default()).await?;
+        self.engine.files().remove(&self.actor(who), node, Conditions::default()).await?;
         Ok(())
     }
 
@@ -346,6 +353,7 @@ impl Museum {
         let node = self.file(folder, name)?;
         let parent = self.folder(who, to_folder).await?;
         self.engine
+            .files()
             .move_node(&self.actor(who), node, parent, Name::new(to)?, false, Conditions::default())
             .await?;
         self.nodes.insert(file_key(to_folder, to), node);
@@ -549,6 +557,7 @@ impl Museum {
         let shifts = self.folder("greta", "Volunteers:Shifts").await?;
         let past = self
             .engine
+            .history()
             .copy(
                 &self.actor("greta"),
                 shifts,

@@ -72,21 +72,25 @@ fn fill(data: &Path, files: usize) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
     runtime.block_on(async {
         let engine = Engine::open(Options::new(data)).await?;
-        let account = engine.account_named("bench").await?.ok_or("no account")?;
+        let account = engine.people().account_named("bench").await?.ok_or("no account")?;
         let actor = Actor { account: Some(account.id), ..Actor::service() };
         let home = engine.home_of(account.id).ok_or("no home")?.root;
         let slots = Arc::new(tokio::sync::Semaphore::new(2000));
         let per = 1000;
         for f in 0..files.div_ceil(per) {
             let name = Name::new(&format!("folder-{f:04}"))?;
-            let row = engine.make_folder(&actor, home, name).await?.row.ok_or("no folder")?;
+            let row = engine.files().make_folder(&actor, home, name).await?.row.ok_or("no folder")?;
             for n in 0..per.min(files - f * per) {
                 let slot = slots.clone().acquire_owned().await?;
                 let (engine, actor, parent) = (engine.clone(), actor.clone(), row.node);
                 tokio::spawn(async move {
                     let name = Name::new(&format!("file-{n:04}.txt")).expect("a name");
                     let staged = engine.stage_small(format!("{f} {n}").into_bytes()).expect("room");
-                    engine.put(&actor, parent, name, staged, 0, Conditions::default()).await.expect("put");
+                    engine
+                        .files()
+                        .put(&actor, parent, name, staged, 0, Conditions::default())
+                        .await
+                        .expect("put");
                     drop(slot);
                 });
             }

@@ -48,7 +48,7 @@ fn figure(what: &str, value: f64, unit: &str, reach: &str) {
 
 /// The service's account, and the top of its home.
 async fn home(engine: &Engine) -> Result<(Actor, NodeId), Failure> {
-    let account = engine.account_named("bench").await?.ok_or("no account")?;
+    let account = engine.people().account_named("bench").await?.ok_or("no account")?;
     let actor = Actor { account: Some(account.id), ..Actor::service() };
     let home = engine.home_of(account.id).ok_or("no home")?.root;
     Ok((actor, home))
@@ -64,7 +64,7 @@ async fn put(engine: &Engine, actor: &Actor, to: NodeId, name: &str, bytes: &[u8
             arriving.finish()?
         }
     };
-    engine.put(actor, to, name, staged, engine.now_ms(), Conditions::default()).await?;
+    engine.files().put(actor, to, name, staged, engine.now_ms(), Conditions::default()).await?;
     Ok(())
 }
 
@@ -93,7 +93,7 @@ fn versions(data: &Path) -> Result<(), Failure> {
                 tokio::time::sleep(Duration::from_millis(20)).await;
             }
         }
-        let stored = engine.stored().await?;
+        let stored = engine.space().stored().await?;
         let cost = (stored.whole + stored.chunks + stored.overhead) as usize;
         let most = changed * 3 / 2 + 256 * MIB;
         figure(
@@ -213,7 +213,8 @@ fn past(data: &Path) -> Result<(), Failure> {
         let clock = Arc::new(SetClock::at(now - 100 * DAY));
         let engine = Engine::open(Options { clock: clock.clone(), ..Options::new(data) }).await?;
         let (actor, home) = home(&engine).await?;
-        let folder = engine.make_folder(&actor, home, Name::new("log")?).await?.row.ok_or("no folder")?.node;
+        let folder =
+            engine.files().make_folder(&actor, home, Name::new("log")?).await?.row.ok_or("no folder")?.node;
         let slots = Arc::new(tokio::sync::Semaphore::new(2000));
         for state in 0..=100i64 {
             clock.set(now - (100 - state) * DAY);
@@ -293,8 +294,10 @@ pub fn look_over(data: &Path) -> Result<(), Failure> {
             rules = rules.with(Scope::Service, rule, Some(rule.read(value)?))?;
         }
         let begun = Instant::now();
-        let gone =
-            engine.apply_purge(&Actor::service(), &rules, &Reach::All, None, &Progress::default()).await?;
+        let gone = engine
+            .history()
+            .apply_purge(&Actor::service(), &rules, &Reach::All, None, &Progress::default())
+            .await?;
         let took = begun.elapsed().as_secs_f64();
         if gone.states > 0 {
             return Err(format!("{} states went", gone.states).into());
@@ -316,7 +319,8 @@ fn rollback(data: &Path) -> Result<(), Failure> {
         let clock = Arc::new(SetClock::at(now - 2 * DAY));
         let engine = Engine::open(Options { clock: clock.clone(), ..Options::new(data) }).await?;
         let (actor, home) = home(&engine).await?;
-        let folder = engine.make_folder(&actor, home, Name::new("log")?).await?.row.ok_or("no folder")?.node;
+        let folder =
+            engine.files().make_folder(&actor, home, Name::new("log")?).await?.row.ok_or("no folder")?.node;
         let slots = Arc::new(tokio::sync::Semaphore::new(2000));
         let mut between = None;
         for state in 0..2i64 {
@@ -331,7 +335,7 @@ fn rollback(data: &Path) -> Result<(), Failure> {
                 });
             }
             drop(slots.acquire_many(2000).await?);
-            between = between.or(Some(engine.now_moment().await?.token()));
+            between = between.or(Some(engine.history().now_moment().await?.token()));
         }
         engine.settle().await?;
         engine.stop().await;

@@ -46,7 +46,7 @@ pub async fn readyz(state: web::Data<State>) -> HttpResponse {
     if !state.ready.load(Ordering::SeqCst) {
         return HttpResponse::ServiceUnavailable().content_type("text/plain").body("stopping\n");
     }
-    if let Err(error) = state.engine.now_moment().await {
+    if let Err(error) = state.engine.history().now_moment().await {
         return HttpResponse::ServiceUnavailable().content_type("text/plain").body(format!("{error}\n"));
     }
     match state.engine.trouble().or_else(|| state.engine.check_room(0).err()) {

@@ -61,10 +61,10 @@ pub async fn start(config: Config) -> Result<Running, Box<dyn std::error::Error>
 /// Begins to listen, on a store that is open.
 #[boxed(?Send)]
 pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn std::error::Error>> {
-    for account in engine.accounts().await? {
-        engine.ensure_home(&Actor::service(), &account).await?;
+    for account in engine.people().accounts().await? {
+        engine.people().ensure_home(&Actor::service(), &account).await?;
     }
-    let set_up_code = match engine.has_administrator().await? {
+    let set_up_code = match engine.people().has_administrator().await? {
         true => None,
         false => Some(new_secret().map_err(|e| e.to_string())?[..32].to_string()),
     };

@@ -9,7 +9,7 @@ impl Museum {
     pub(super) async fn mishap(&mut self) -> Result<(), Failure> {
         self.at(20, 16);
         let spoiled: Vec<String> = (1..=34).map(|p| format!("logbook-1911-p{p:03}.png")).collect();
-        let moment = self.engine.now_moment().await?;
+        let moment = self.engine.history().now_moment().await?;
         for name in &spoiled {
             let mut bytes = files::page_png("a blank page");
             bytes.truncate(900 + name.len());
@@ -18,7 +18,7 @@ impl Museum {
         self.at(19, 9);
         for name in &spoiled[..30] {
             let node = self.file("Collections:Logbooks/1911", name)?;
-            self.engine.restore(&self.actor("ines"), node, Some(moment), Place::Last).await?;
+            self.engine.history().restore(&self.actor("ines"), node, Some(moment), Place::Last).await?;
         }
         Ok(())
     }
@@ -27,7 +27,7 @@ impl Museum {
     /// the other, and gave them another ending. It was noticed and shut out; nothing is rolled back yet. Two
     /// people went on working there, and theirs must not be lost by the way back.
     pub(super) async fn sealed(&mut self) -> Result<(), Failure> {
-        self.engine.watch_for_mass_change().await?;
+        self.engine.history().watch_for_mass_change().await?;
         self.at(3, 14);
         let (who, folder) = ("front desk laptop", "Visitor desk:Photographs/Season");
         for n in 1..=58 {
@@ -38,7 +38,7 @@ impl Museum {
             self.rename(who, folder, &name, folder, &format!("{name}.sealed")).await?;
             self.clock.set(self.engine.now_ms() + 4_000);
         }
-        self.engine.watch_for_mass_change().await?;
+        self.engine.history().watch_for_mass_change().await?;
         self.clock.set(self.engine.now_ms() + HOUR);
         let tickets = files::inventory_csv("tickets-August.csv, corrected", 92);
         self.put("dario", "Visitor desk:Tickets", "tickets-August.csv", tickets).await?;

@@ -43,8 +43,8 @@ impl Museum {
         self.clock.set(self.now - 9 * day);
         for (opening, node, who) in [(&asked, page, "198.51.100.23"), (&once, chart, "203.0.113.80")] {
             let secret = *blake3::hash(format!("slip {}", opening.id).as_bytes()).as_bytes();
-            self.engine.take_slip(&opening.actor(who), opening, secret, node, None).await?;
-            self.engine.begin_slip(secret).await?;
+            self.engine.sharing().take_slip(&opening.actor(who), opening, secret, node, None).await?;
+            self.engine.sharing().begin_slip(secret).await?;
         }
         let texts = at(self, "Exhibition 2027:/Texts")?;
         let set = Set {
@@ -72,19 +72,22 @@ impl Museum {
         self.link("celia", handovers, Some("season-handovers"), set).await?;
         let paused = self.link("celia", handovers, None, none()).await?;
         let set = Set { paused: Some(true), ..none() };
-        self.engine.change_opening(&self.actor("celia"), paused.id, set, false).await?;
+        self.engine.sharing().change_opening(&self.actor("celia"), paused.id, set, false).await?;
         let ended = self.link("ines", page, None, none()).await?;
         let set = Set { ended: Some(true), ..none() };
-        self.engine.change_opening(&self.actor("ines"), ended.id, set, false).await?;
+        self.engine.sharing().change_opening(&self.actor("ines"), ended.id, set, false).await?;
         let captions = self.file("Collections:", "caption-texts.md")?;
         self.link("ines", captions, None, none()).await?;
         self.clock.set(self.now - 30 * 60_000);
         self.remove("ines", "Collections:", "caption-texts.md").await?;
-        self.engine.restore(&self.actor("ines"), captions, None, Place::Last).await?;
+        self.engine.history().restore(&self.actor("ines"), captions, None, Place::Last).await?;
         // A rule for one shelf that came later: the link for the auditor does not open any more.
         if let Some(board) = self.engine.shelves().into_iter().find(|s| s.name == "Board") {
             let (scope, on) = (Scope::Shelf(board.id), Some(Value::Switch(true)));
-            self.engine.set_rule(&self.actor("ines"), scope, Rule::LinksPassword, on, "shelf:Board").await?;
+            self.engine
+                .people()
+                .set_rule(&self.actor("ines"), scope, Rule::LinksPassword, on, "shelf:Board")
+                .await?;
             debug_assert!(open_minutes.password.is_empty());
         }
 
@@ -143,7 +146,7 @@ impl Museum {
         set: Set,
     ) -> Result<Opening, Failure> {
         let new = NewOpening { kind, node, ending: ending.map(str::to_string), set };
-        Ok(self.engine.make_opening(&self.actor(who), new).await?)
+        Ok(self.engine.sharing().make_opening(&self.actor(who), new).await?)
     }
 
     async fn deliver(
@@ -157,7 +160,8 @@ impl Museum {
         let actor = intake.actor(from);
         let secret = *blake3::hash(sender.as_bytes()).as_bytes();
         let mail = format!("office@{}.example", sender.to_lowercase().replace(' ', "-"));
-        let delivery = self.engine.begin_delivery(&actor, intake, secret, sender, Some(mail)).await?;
+        let delivery =
+            self.engine.sharing().begin_delivery(&actor, intake, secret, sender, Some(mail)).await?;
         for n in 1..=files {
             let name = format!("age {} drawing {n}.jpg", 6 + n % 5);
             let bytes = files::view_jpeg(&format!("{sender} {n}"));
@@ -173,14 +177,15 @@ impl Museum {
                 hash: None,
                 joining: Default::default(),
             };
-            let upload = self.engine.begin_delivery_upload(&actor, intake, &delivery, &name, new).await?;
-            let mut part = self.engine.append(&actor, &upload.id, 0).await?;
+            let upload =
+                self.engine.sharing().begin_delivery_upload(&actor, intake, &delivery, &name, new).await?;
+            let mut part = self.engine.files().append(&actor, &upload.id, 0).await?;
             part.write(&bytes)?;
             part.pause().await?;
-            self.engine.finish_delivery_upload(&actor, intake, &delivery, &upload.id).await?;
+            self.engine.sharing().finish_delivery_upload(&actor, intake, &delivery, &upload.id).await?;
         }
-        if done && let Some(delivery) = self.engine.delivery(secret).await? {
-            self.engine.finish_delivery(&actor, &delivery).await?;
+        if done && let Some(delivery) = self.engine.sharing().delivery(secret).await? {
+            self.engine.sharing().finish_delivery(&actor, &delivery).await?;
         }
         Ok(())
     }

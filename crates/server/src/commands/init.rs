@@ -65,7 +65,7 @@ pub async fn run(init: &Init) -> Outcome {
         println!("Shelves read  by: {}", engine.tree_access().word());
     }
     let found = probe::probe(data)?;
-    let (free, total) = engine.space()?;
+    let (free, total) = engine.disk_space()?;
     println!("Data folder   {}{}", data.display(), if is_new { " (new)" } else { "" });
     println!("Space         {} free of {}", human(free), human(total));
     println!("Power cuts    {word}: {why}");

@@ -35,6 +35,7 @@ pub async fn run(asked: &LetIn) -> Outcome {
 
 async fn make(engine: &Engine, asked: &LetIn) -> Result<String, Box<dyn std::error::Error>> {
     let account = engine
+        .people()
         .account_named(&asked.account)
         .await?
         .ok_or_else(|| format!("there is no account \"{}\"", asked.account))?;
@@ -44,9 +45,9 @@ async fn make(engine: &Engine, asked: &LetIn) -> Result<String, Box<dyn std::err
     let actor = Actor { who: "this machine".into(), from: "yatticd let-in".into(), ..Actor::service() };
     let secret = new_secret().map_err(|e| e.to_string())?;
     let expires = engine.now_ms() + COUNTS_MS;
-    engine.invite(&actor, &account, hash_secret(&secret), expires).await?;
-    if asked.without_factors && !engine.factors(account.id).await?.is_empty() {
-        engine.end_factor(&actor, &account, None).await?;
+    engine.sign_ins().invite(&actor, &account, hash_secret(&secret), expires).await?;
+    if asked.without_factors && !engine.sign_ins().factors(account.id).await?.is_empty() {
+        engine.sign_ins().end_factor(&actor, &account, None).await?;
         println!("Its second factors are taken away.");
     }
     Ok(secret)

@@ -44,9 +44,9 @@ pub fn fault(error: StoreError, over: &str) -> Fault {
 /// The same with the address of what holds it, as far as the caller may know that.
 pub async fn held(asked: &Asked<'_>, node: NodeId, over: String, words: String) -> Fault {
     let root = async {
-        let chain = asked.state.engine.chain(asked.actor(), node, Level::View).await.ok()?;
+        let chain = asked.state.engine.files().chain(asked.actor(), node, Level::View).await.ok()?;
         let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-        let way = asked.state.engine.way_of(asked.actor(), &rows).await.ok()?;
+        let way = asked.state.engine.files().way_of(asked.actor(), &rows).await.ok()?;
         Some(super::spot::href_of(&way.path, chain[0].is_folder()))
     };
     let mut inside = String::from("<D:href>");
@@ -66,10 +66,10 @@ async fn fault_beneath(asked: &Asked<'_>, error: StoreError, at: &At) -> Fault {
     if let StoreError::Locked { node, by, .. } = &error
         && *node != at.row.node
         && !at.chain.iter().any(|r| r.node == *node)
-        && let Ok(chain) = asked.state.engine.chain(asked.actor(), *node, Level::View).await
+        && let Ok(chain) = asked.state.engine.files().chain(asked.actor(), *node, Level::View).await
     {
         let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-        if let Ok(way) = asked.state.engine.way_of(asked.actor(), &rows).await {
+        if let Ok(way) = asked.state.engine.files().way_of(asked.actor(), &rows).await {
             let mut body = answer::BEGIN.to_string();
             let href = super::spot::href_of(&way.path, chain[0].is_folder());
             answer::outcome(
@@ -123,7 +123,7 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
     let there = match &spot {
         Spot::Missing(missing) if missing.unseen => None,
         _ => {
-            let looked = asked.state.engine.check_put(asked.actor(), parent, &name).await;
+            let looked = asked.state.engine.files().check_put(asked.actor(), parent, &name).await;
             looked.map_err(|e| fault(e, &href))?
         }
     };
@@ -138,7 +138,8 @@ pub async fn put(asked: &Asked<'_>, spot: Spot, payload: web::Payload) -> Answer
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
     let arrived = receive(asked.state, asked.request, payload, parent, replaced).await?;
     let now = asked.state.engine.now_ms();
-    let done = asked.state.engine.put(asked.actor(), parent, name, arrived.staged, now, conditions).await;
+    let done =
+        asked.state.engine.files().put(asked.actor(), parent, name, arrived.staged, now, conditions).await;
     drop(arrived.claim);
     let done = match done {
         Err(StoreError::FolderInTheWay(_)) => return Err(folder()),
@@ -163,7 +164,7 @@ pub async fn make(asked: &Asked<'_>, spot: Spot) -> Answered {
         _ => return Err(refuse(405, "exists", "Something is there already.", "Choose another name.")),
     };
     let (parent, name) = place(missing)?;
-    let made = asked.state.engine.make_folder(asked.actor(), parent, name).await;
+    let made = asked.state.engine.files().make_folder(asked.actor(), parent, name).await;
     match made {
         Ok(_) => Ok(HttpResponse::Created().finish()),
         Err(StoreError::NameTaken(_)) => {
@@ -185,7 +186,7 @@ pub async fn remove(asked: &Asked<'_>, spot: Spot) -> Answered {
         ));
     }
     let conditions = of_write(asked.request)?;
-    match asked.state.engine.remove(asked.actor(), at.row.node, conditions).await {
+    match asked.state.engine.files().remove(asked.actor(), at.row.node, conditions).await {
         Ok(_) => Ok(HttpResponse::NoContent().finish()),
         Err(e) => Err(fault_beneath(asked, e, &at).await),
     }
@@ -295,8 +296,8 @@ async fn move_to(
 ) -> Result<Outcome, StoreError> {
     let engine = &asked.state.engine;
     match there {
-        Some(_) => engine.move_over(asked.actor(), at.row.node, parent, name, conditions).await,
-        None => engine.move_node(asked.actor(), at.row.node, parent, name, false, conditions).await,
+        Some(_) => engine.history().move_over(asked.actor(), at.row.node, parent, name, conditions).await,
+        None => engine.files().move_node(asked.actor(), at.row.node, parent, name, false, conditions).await,
     }
 }
 
@@ -313,8 +314,8 @@ async fn copy_to(
     // On the engine's own runtime: it goes on if the caller stops waiting.
     let copied = asked.state.engine.runtime().spawn(async move {
         match alone {
-            true => engine.copy_alone(&actor, node, parent, name, replace).await,
-            false => engine.copy_over(&actor, node, parent, name, replace).await,
+            true => engine.history().copy_alone(&actor, node, parent, name, replace).await,
+            false => engine.history().copy_over(&actor, node, parent, name, replace).await,
         }
     });
     copied.await.map_err(|_| StoreError::Stopping)?

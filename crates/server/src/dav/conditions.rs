@@ -9,7 +9,7 @@ use yellow_attic_core::dav::headers;
 
 fn facts(asked: &Asked<'_>, spot: &Spot) -> Facts {
     let over = |way: Vec<NodeId>| {
-        asked.state.engine.locks_over(&way).into_iter().map(|h| h.lock.token).collect::<Vec<_>>()
+        asked.state.engine.files().locks_over(&way).into_iter().map(|h| h.lock.token).collect::<Vec<_>>()
     };
     match spot {
         Spot::Node(at) => {

@@ -92,7 +92,7 @@ impl Folder {
             Some(ahead) => ahead.await.unwrap_or(Err(StoreError::Stopping)),
             None => {
                 let node = self.chain[0].node;
-                state.engine.list(actor, node, Sort::Name, false, PAGE, self.cursor.as_deref()).await
+                state.engine.files().list(actor, node, Sort::Name, false, PAGE, self.cursor.as_deref()).await
             }
         }
     }
@@ -102,7 +102,7 @@ impl Folder {
         let (state, actor, node, cursor) =
             (state.clone(), actor.clone(), self.chain[0].node, self.cursor.clone());
         self.ahead = Some(actix_web::rt::spawn(async move {
-            state.engine.list(&actor, node, Sort::Name, false, PAGE, cursor.as_deref()).await
+            state.engine.files().list(&actor, node, Sort::Name, false, PAGE, cursor.as_deref()).await
         }));
         // Begun at once: what is written now does not wait for anything.
         tokio::task::yield_now().await;
@@ -202,7 +202,7 @@ impl Walk {
             let level = teller.asks_level().then(|| {
                 let mut way = vec![Arc::new(entry.row.clone())];
                 way.extend(folder.chain.iter().cloned());
-                state.engine.level(&actor, &way)
+                state.engine.grants().level(&actor, &way)
             });
             let told = Thing {
                 href: &href,
@@ -238,7 +238,7 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
             teller.set_token(report::present(asked, top).await?);
         }
         if depth == Depth::Infinity {
-            let sums = engine.sums(asked.actor(), at.row.node).await?;
+            let sums = engine.files().sums(asked.actor(), at.row.node).await?;
             if sums.is_some_and(|s| s.files + s.folders > MOST_BENEATH) {
                 return Err(condition(403, "propfind-finite-depth"));
             }
@@ -246,7 +246,7 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
     }
     let known = teller.know(&[&at.row]).await?;
     let folder = match at.row.is_folder() {
-        true => engine.sums(asked.actor(), at.row.node).await?,
+        true => engine.files().sums(asked.actor(), at.row.node).await?,
         false => None,
     };
     let name = match (at.depth, at.row.parent) {
@@ -262,7 +262,7 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
         row: Some(&at.row),
         folder: folder.as_ref(),
         is: if at.row.is_folder() { Is::Folder } else { Is::File },
-        level: engine.level(asked.actor(), &at.chain),
+        level: engine.grants().level(asked.actor(), &at.chain),
         above: &above,
     };
     teller.tell(&mut out, &told, &known);
@@ -301,12 +301,12 @@ fn alone(mut teller: Teller, href: &str, name: &str, is: Is) -> Walk {
 async fn shelves(asked: &Asked<'_>) -> Result<Vec<(String, String, Arc<Row>, Level)>, Fault> {
     let engine = &asked.state.engine;
     let mut found = Vec::new();
-    for (shelf, level) in engine.shelves_for(asked.actor()) {
+    for (shelf, level) in engine.files().shelves_for(asked.actor()) {
         let word = match shelf.kind {
             ShelfKind::Home => "home".to_string(),
             ShelfKind::Shared => shelf.name.clone(),
         };
-        let row = engine.chain(asked.actor(), shelf.root, Level::View).await?[0].clone();
+        let row = engine.files().chain(asked.actor(), shelf.root, Level::View).await?[0].clone();
         found.push((href_of(&format!("{word}:/"), true), title(&shelf), row, level));
     }
     Ok(found)
@@ -314,7 +314,7 @@ async fn shelves(asked: &Asked<'_>) -> Result<Vec<(String, String, Arc<Row>, Lev
 
 /// What one was given: address, name, the way.
 async fn given_things(asked: &Asked<'_>) -> Result<Vec<(String, String, Vec<Arc<Row>>, Level)>, Fault> {
-    let given = asked.state.engine.given(asked.actor()).await?;
+    let given = asked.state.engine.grants().given(asked.actor()).await?;
     let all: Vec<&Row> = given.iter().map(|(chain, _, _)| &*chain[0]).collect();
     let mut found = Vec::new();
     for (chain, level, _) in &given {
@@ -343,7 +343,7 @@ async fn tops(asked: &Asked<'_>, mut teller: Teller, depth: Depth) -> Result<Wal
         for (href, name, row, level) in shelves(asked).await? {
             teller.look_at_room(row.shelf).await?;
             let known = teller.know(&[&row]).await?;
-            let folder = asked.state.engine.sums(asked.actor(), row.node).await?;
+            let folder = asked.state.engine.files().sums(asked.actor(), row.node).await?;
             let told = Thing {
                 href: &href,
                 name: &name,
@@ -358,7 +358,7 @@ async fn tops(asked: &Asked<'_>, mut teller: Teller, depth: Depth) -> Result<Wal
             }
             teller.tell(&mut out, &told, &known);
         }
-        if !asked.state.engine.given(asked.actor()).await?.is_empty() {
+        if !asked.state.engine.grants().given(asked.actor()).await?.is_empty() {
             teller.tell(&mut out, &list("/dav/given/", "Given to me"), &none);
         }
     }
@@ -382,7 +382,7 @@ async fn given(asked: &Asked<'_>, mut teller: Teller, depth: Depth) -> Result<Wa
             let row = &chain[0];
             let known = teller.know(&[row]).await?;
             let folder = match row.is_folder() {
-                true => asked.state.engine.sums(asked.actor(), row.node).await?,
+                true => asked.state.engine.files().sums(asked.actor(), row.node).await?,
                 false => None,
             };
             let told = Thing {
@@ -407,8 +407,10 @@ pub async fn listing(asked: &Asked<'_>, spot: Spot) -> Answered {
     match &spot {
         Spot::Node(at) => loop {
             let engine = &asked.state.engine;
-            let page =
-                engine.list(asked.actor(), at.row.node, Sort::Name, false, PAGE, cursor.as_deref()).await?;
+            let page = engine
+                .files()
+                .list(asked.actor(), at.row.node, Sort::Name, false, PAGE, cursor.as_deref())
+                .await?;
             names.extend(
                 page.items
                     .iter()
@@ -424,7 +426,7 @@ pub async fn listing(asked: &Asked<'_>, spot: Spot) -> Answered {
                 let name = href.trim_end_matches('/').rsplit('/').next().unwrap_or_default().to_string();
                 percent_encoding::percent_decode_str(&name).decode_utf8_lossy().into_owned() + "/"
             }));
-            if !asked.state.engine.given(asked.actor()).await?.is_empty() {
+            if !asked.state.engine.grants().given(asked.actor()).await?.is_empty() {
                 names.push("given/".into());
             }
         }

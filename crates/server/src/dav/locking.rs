@@ -41,7 +41,7 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
             let engine = &asked.state.engine;
             let staged = engine.stage_small(Vec::new())?;
             let free = Conditions::nothing_there();
-            let put = engine.put(asked.actor(), parent, name, staged, engine.now_ms(), free).await;
+            let put = engine.files().put(asked.actor(), parent, name, staged, engine.now_ms(), free).await;
             let done = put.map_err(|e| change::fault(e, &missing.href))?;
             let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
             (row.node, true, missing.href)
@@ -59,7 +59,7 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
         owner: wanted.owner,
         lives_ms: life(seconds),
     };
-    let held = match asked.state.engine.lock(asked.actor(), new).await {
+    let held = match asked.state.engine.files().lock(asked.actor(), new).await {
         Ok(held) => held,
         Err(e @ StoreError::Locked { node: at, .. }) => {
             let mut inside = String::from("<D:href>");
@@ -77,9 +77,9 @@ pub async fn lock(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
 
 /// Where a lock lies, as the caller finds it.
 async fn root(asked: &Asked<'_>, node: yellow_attic_core::NodeId) -> Option<String> {
-    let chain = asked.state.engine.chain(asked.actor(), node, Level::View).await.ok()?;
+    let chain = asked.state.engine.files().chain(asked.actor(), node, Level::View).await.ok()?;
     let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-    let way = asked.state.engine.way_of(asked.actor(), &rows).await.ok()?;
+    let way = asked.state.engine.files().way_of(asked.actor(), &rows).await.ok()?;
     Some(super::spot::href_of(&way.path, chain[0].is_folder()))
 }
 
@@ -98,13 +98,13 @@ async fn refresh(asked: &Asked<'_>, at: &At, seconds: Option<u64>) -> Answered {
     })?;
     let condition = If::read(text).ok_or_else(|| malformed("If"))?;
     let way: Vec<_> = at.chain.iter().map(|r| r.node).collect();
-    let over = asked.state.engine.locks_over(&way);
+    let over = asked.state.engine.files().locks_over(&way);
     let token = condition.tokens().find(|t| over.iter().any(|h| h.lock.token == *t));
     let Some(token) = token else {
         return Err(refuse(412, "no_such_lock", "No lock of that token lies here.", "Take a new one."));
     };
     let lives = seconds.map(|s| life(Some(s)));
-    let held = match asked.state.engine.refresh_lock(asked.actor(), at.row.node, token, lives).await {
+    let held = match asked.state.engine.files().refresh_lock(asked.actor(), at.row.node, token, lives).await {
         Ok(held) => held,
         Err(StoreError::NotFound(_)) => {
             return Err(refuse(
@@ -131,7 +131,7 @@ pub async fn unlock(asked: &Asked<'_>, spot: Spot) -> Answered {
         .strip_prefix('<')
         .and_then(|t| t.strip_suffix('>'))
         .ok_or_else(|| malformed("Lock-Token"))?;
-    match asked.state.engine.release_lock(asked.actor(), at.row.node, token).await {
+    match asked.state.engine.files().release_lock(asked.actor(), at.row.node, token).await {
         Ok(()) => Ok(HttpResponse::NoContent().finish()),
         Err(StoreError::NotFound(_)) => Err(condition(409, "lock-token-matches-request-uri")),
         // Another's: only whoever manages the place ends it, and not by this.

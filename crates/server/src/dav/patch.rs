@@ -73,7 +73,7 @@ pub async fn answer(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
     }
     let refused = fates.iter().any(|(_, fate)| !matches!(fate, Fate::Done));
     if !refused {
-        match asked.state.engine.set_properties(asked.actor(), at.row.node, kept, mtime).await {
+        match asked.state.engine.files().set_properties(asked.actor(), at.row.node, kept, mtime).await {
             Ok(()) => {}
             Err(e @ StoreError::Locked { .. }) => return Err(change::fault(e, &at.href)),
             Err(e) => return Err(e.into()),

@@ -200,7 +200,7 @@ impl Teller {
     /// Begins an answer.
     pub async fn new(state: web::Data<State>, who: Who, plan: Plan) -> Teller {
         let locks = match plan.asks(Live::LocksHeld) {
-            true => state.engine.locks_by_node(),
+            true => state.engine.files().locks_by_node(),
             false => HashMap::new(),
         };
         let names = match plan.asks(Live::Author) {
@@ -231,9 +231,9 @@ impl Teller {
 
     async fn find_roots(&mut self) {
         for node in self.locks.keys().copied().collect::<Vec<_>>() {
-            if let Ok(chain) = self.state.engine.chain(&self.who.actor, node, Level::View).await {
+            if let Ok(chain) = self.state.engine.files().chain(&self.who.actor, node, Level::View).await {
                 let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-                if let Ok(way) = self.state.engine.way_of(&self.who.actor, &rows).await {
+                if let Ok(way) = self.state.engine.files().way_of(&self.who.actor, &rows).await {
                     self.roots.insert(node, href_of(&way.path, chain[0].is_folder()));
                 }
             }
@@ -253,13 +253,13 @@ impl Teller {
         // How much lies on a shelf, and how much room the machine has, is for whoever sees all of the shelf, and for
         // nobody from outside.
         if self.who.account.role == Role::Guest
-            || self.state.engine.chain(&self.who.actor, its.root, Level::View).await.is_err()
-            || self.state.engine.sums(&self.who.actor, its.root).await?.is_none()
+            || self.state.engine.files().chain(&self.who.actor, its.root, Level::View).await.is_err()
+            || self.state.engine.files().sums(&self.who.actor, its.root).await?.is_none()
         {
             return Ok(());
         }
-        let full = self.state.engine.fullness(&its).await?;
-        let free = self.state.engine.space()?.0;
+        let full = self.state.engine.space().fullness(&its).await?;
+        let free = self.state.engine.disk_space()?.0;
         let left = full.line.map_or(free, |line| line.saturating_sub(full.used + full.claimed).min(free));
         self.room.insert(shelf, (full.used, Some(left)));
         Ok(())
@@ -290,13 +290,13 @@ impl Teller {
         let mut known = Known::default();
         if self.plan.asks_kept() {
             let nodes: Vec<NodeId> = rows.iter().map(|r| r.node).collect();
-            known.kept = self.state.engine.properties(&nodes).await?;
+            known.kept = self.state.engine.files().properties(&nodes).await?;
         }
         if self.plan.asks(Live::Created) {
             let old: Vec<NodeId> =
                 rows.iter().filter(|r| r.how != ChangeKind::Made).map(|r| r.node).collect();
             if !old.is_empty() {
-                known.first = self.state.engine.first_times(&old).await?;
+                known.first = self.state.engine.files().first_times(&old).await?;
             }
         }
         Ok(known)

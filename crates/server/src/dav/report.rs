@@ -64,8 +64,8 @@ impl Followed {
 
 /// The token of the present of a shelf.
 pub async fn present(asked: &Asked<'_>, shelf: ShelfId) -> Result<String, Fault> {
-    let upto = asked.state.engine.now_moment().await?;
-    let sight = asked.state.engine.sight_of(asked.actor());
+    let upto = asked.state.engine.history().now_moment().await?;
+    let sight = asked.state.engine.files().sight_of(asked.actor());
     Ok(Followed { shelf, upto, base: upto, sight, listed: None }.token())
 }
 
@@ -94,7 +94,7 @@ async fn states(asked: &Asked<'_>, at: At, wanted: Vec<PropName>) -> Answered {
         true => Wanted::These(vec![PropName::dav("version-name"), PropName::dav("creationdate")]),
         false => Wanted::These(wanted),
     };
-    let history = asked.state.engine.history(asked.actor(), at.row.node, 1000).await?;
+    let history = asked.state.engine.history().states(asked.actor(), at.row.node, 1000).await?;
     let mut teller = Teller::new(shared(asked)?, asked.who.clone(), Plan::new(wanted)).await;
     let mut out = BEGIN.to_string();
     for state in &history {
@@ -159,7 +159,7 @@ async fn changes(
 ) -> Answered {
     let engine = &asked.state.engine;
     let top = at.chain.last().map_or(at.row.shelf, |r| r.shelf);
-    let sight = engine.sight_of(asked.actor());
+    let sight = engine.files().sight_of(asked.actor());
     let teller = Teller::new(shared(asked)?, asked.who.clone(), Plan::new(Wanted::These(wanted))).await;
     let followed = match since {
         "" if most.is_none() => {
@@ -172,13 +172,16 @@ async fn changes(
         }
         // What there is now, in pages; what changes meanwhile is told after the last one.
         "" => {
-            let now = engine.now_moment().await?;
+            let now = engine.history().now_moment().await?;
             let (sight, listed) = (sight.clone(), Some(NodeId(0)));
             Followed { shelf: top, upto: now, base: now, sight, listed }
         }
         text => Followed::read(asked, text).await.ok_or_else(|| condition(403, "valid-sync-token"))?,
     };
-    if followed.shelf != top || followed.sight != sight || engine.forgotten_before().await? > followed.base {
+    if followed.shelf != top
+        || followed.sight != sight
+        || engine.files().forgotten_before().await? > followed.base
+    {
         return Err(condition(403, "valid-sync-token"));
     }
     let shelf = engine.shelves().into_iter().find(|s| s.id == top).ok_or(StoreError::Busy)?;
@@ -250,15 +253,17 @@ impl Page<'_> {
         let engine = &self.asked.state.engine;
         let (mut after, mut told) = (after, after);
         for _ in 0..MOST_LOOKS {
-            let nodes = engine.nodes_on(shelf.id, after, LOOK).await?;
+            let nodes = engine.files().nodes_on(shelf.id, after, LOOK).await?;
             for node in &nodes {
                 if self.told.len() >= limit {
                     // The number of what was told, not of something hidden behind it.
                     return Ok(Some(told));
                 }
                 after = *node;
-                let Ok(chain) = engine.chain(self.asked.actor(), *node, Level::View).await else { continue };
-                let seen = engine.seen_of(self.asked.actor(), &chain);
+                let Ok(chain) = engine.files().chain(self.asked.actor(), *node, Level::View).await else {
+                    continue;
+                };
+                let seen = engine.grants().seen_of(self.asked.actor(), &chain);
                 let names = names_in(seen.iter().map(|r| &**r), self.at.row.node);
                 if let Some(names) = names.filter(|names| self.deep || names.len() == 1) {
                     self.tell(&chain, &names).await?;
@@ -282,7 +287,7 @@ impl Page<'_> {
                 break;
             }
             let changes;
-            (changes, upto, more) = engine.changes(self.asked.actor(), shelf, upto, room).await?;
+            (changes, upto, more) = engine.files().changes(self.asked.actor(), shelf, upto, room).await?;
             for change in &changes {
                 let (node, gone) = match change {
                     Change::Changed(row) | Change::Arrived(row) => (row.node, false),
@@ -302,14 +307,17 @@ impl Page<'_> {
 
     async fn one(&mut self, node: NodeId, gone: bool) -> Result<(), Fault> {
         let engine = &self.asked.state.engine;
-        let now = match engine.chain(self.asked.actor(), node, Level::View).await {
+        let now = match engine.files().chain(self.asked.actor(), node, Level::View).await {
             Ok(chain) => Some(chain),
             Err(StoreError::NotFound(_)) => None,
             Err(e) => return Err(e.into()),
         };
         // A way through something hidden is none: what lies behind it is found where it was given.
         let seen = |chain: &[Arc<Row>]| -> Option<Vec<String>> {
-            names_in(engine.seen_of(self.asked.actor(), chain).iter().map(|r| &**r), self.at.row.node)
+            names_in(
+                engine.grants().seen_of(self.asked.actor(), chain).iter().map(|r| &**r),
+                self.at.row.node,
+            )
         };
         let here = now.as_ref().and_then(|chain| seen(chain));
         let here = here.filter(|names| self.deep || names.len() == 1);
@@ -320,7 +328,7 @@ impl Page<'_> {
             times.push(self.followed.upto);
         }
         for time in times {
-            let Some(chain) = engine.chain_at(node, time).await? else { continue };
+            let Some(chain) = engine.history().chain_at(node, time).await? else { continue };
             let chain: Vec<Arc<Row>> = chain.into_iter().map(Arc::new).collect();
             let Some(names) = seen(&chain) else { continue };
             let known = self.deep || names.len() == 1;
@@ -328,8 +336,8 @@ impl Page<'_> {
             let seen = known
                 && match gone {
                     // What became of it is nobody's to know; that it was there is, for whoever saw it there.
-                    true => engine.seen_at(actor, node, time).await?.is_some(),
-                    false => engine.check_past(actor, node, time).await.is_ok(),
+                    true => engine.history().seen_at(actor, node, time).await?.is_some(),
+                    false => engine.history().check_past(actor, node, time).await.is_ok(),
                 };
             if seen {
                 was.push((names, time, chain[0].is_folder()));
@@ -368,7 +376,7 @@ impl Page<'_> {
         let mut node = self.at.row.node;
         for name in names {
             let name = Name::new(name).map_err(StoreError::from)?;
-            match engine.child(self.asked.actor(), node, &name).await {
+            match engine.files().child(self.asked.actor(), node, &name).await {
                 Ok(Some(row)) => node = row.node,
                 Ok(None) | Err(StoreError::NotFound(_)) => return Ok(false),
                 Err(e) => return Err(e.into()),
@@ -379,7 +387,7 @@ impl Page<'_> {
 
     async fn gone_beneath(&mut self, folder: NodeId, names: Vec<String>, time: Moment) -> Result<(), Fault> {
         let engine = &self.asked.state.engine;
-        let tree = match engine.tree(self.asked.actor(), &[folder], time, MOST * 50).await {
+        let tree = match engine.files().tree(self.asked.actor(), &[folder], time, MOST * 50).await {
             Ok(tree) => tree,
             Err(StoreError::NotFound(_)) => return Ok(()),
             Err(e) => return Err(e.into()),
@@ -403,15 +411,17 @@ impl Page<'_> {
         }
         let known = self.teller.know(&[row]).await?;
         let folder = match row.is_folder() {
-            true => self.asked.state.engine.sums(self.asked.actor(), row.node).await?,
+            true => self.asked.state.engine.files().sums(self.asked.actor(), row.node).await?,
             false => None,
         };
         let mut href = self.href(names);
         if row.is_folder() {
             href.push('/');
         }
-        let level =
-            self.teller.asks_level().then(|| self.asked.state.engine.level(self.asked.actor(), chain));
+        let level = self
+            .teller
+            .asks_level()
+            .then(|| self.asked.state.engine.grants().level(self.asked.actor(), chain));
         let way: Vec<NodeId> = chain.iter().skip(1).map(|r| r.node).collect();
         let above = self.teller.locks_into(&way);
         let told = Thing {
@@ -434,6 +444,7 @@ impl Page<'_> {
             loop {
                 let engine = &self.asked.state.engine;
                 let listed = engine
+                    .files()
                     .list(self.asked.actor(), chain[0].node, Sort::Name, false, MOST, cursor.as_deref())
                     .await;
                 let page = match listed {

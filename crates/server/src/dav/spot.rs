@@ -97,9 +97,9 @@ impl Spot {
         if names.len() > yellow_attic_core::path::MAX_DEPTH {
             return Err(StoreError::from(yellow_attic_core::PathError::TooDeep(names.len())).into());
         }
-        match engine.resolve(asked.actor(), first, &names).await {
+        match engine.files().resolve(asked.actor(), first, &names).await {
             Ok(row) => {
-                let chain = engine.chain(asked.actor(), row.node, Level::View).await?;
+                let chain = engine.files().chain(asked.actor(), row.node, Level::View).await?;
                 let href = href(first, &names, row.is_folder());
                 let depth = names.len() - usize::from(first == GIVEN);
                 Ok(Spot::Node(At { row, chain, href, depth }))
@@ -116,8 +116,8 @@ impl Spot {
                     return Ok(nowhere(last.clone()));
                 }
                 let name = last;
-                let above = match engine.resolve(asked.actor(), first, above).await {
-                    Ok(row) => Some(engine.chain(asked.actor(), row.node, Level::View).await?),
+                let above = match engine.files().resolve(asked.actor(), first, above).await {
+                    Ok(row) => Some(engine.files().chain(asked.actor(), row.node, Level::View).await?),
                     Err(StoreError::NotFound(_)) => None,
                     Err(e) => return Err(e.into()),
                 };
@@ -139,11 +139,11 @@ impl Spot {
         }
         let mut names = above.iter().map(|p| name(p)).collect::<Result<Vec<_>, _>>()?;
         let last = name(last)?;
-        let Ok(folder) = engine.resolve(asked.actor(), first, &names).await else { return Ok(None) };
-        if !engine.look_can_wait(asked.actor(), folder.node).await? {
+        let Ok(folder) = engine.files().resolve(asked.actor(), first, &names).await else { return Ok(None) };
+        if !engine.files().look_can_wait(asked.actor(), folder.node).await? {
             return Ok(None);
         }
-        let above = Some(engine.chain(asked.actor(), folder.node, Level::View).await?);
+        let above = Some(engine.files().chain(asked.actor(), folder.node, Level::View).await?);
         names.push(last.clone());
         let href = href(first, &names, false);
         Ok(Some(Spot::Missing(Missing { above, name: last, href, unseen: true, nowhere: false })))
@@ -169,7 +169,7 @@ async fn state(asked: &Asked<'_>, rest: &[String]) -> Result<Spot, Fault> {
     let [node, moment] = rest else { return Err(gone()) };
     let node = NodeId(node.parse().map_err(|_| gone())?);
     let at: Moment = crate::http::times::moment(&asked.state.engine, moment).await?;
-    let chain = asked.state.engine.check_past(asked.actor(), node, at).await?;
+    let chain = asked.state.engine.history().check_past(asked.actor(), node, at).await?;
     let row = chain.into_iter().next().filter(|r| !r.is_folder()).ok_or_else(gone)?;
     Ok(Spot::State(row))
 }

@@ -19,7 +19,7 @@ pub async fn me(state: &State, account: &Account) -> Result<api::Me, Refusal> {
         role: account.role.word().to_string(),
         seen_by: None,
         needs_factor: crate::identity::doors::lacks_factor(state, account).await?,
-        picture: state.engine.picture(account.id).await?.map(|(_, at)| show(at)),
+        picture: state.engine.sign_ins().picture(account.id).await?.map(|(_, at)| show(at)),
     })
 }
 

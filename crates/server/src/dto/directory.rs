@@ -22,8 +22,8 @@ pub struct Directory {
 impl Directory {
     /// Reads it.
     pub async fn read(state: &State) -> Result<Directory, Refusal> {
-        let accounts = state.engine.accounts().await?;
-        let groups = state.engine.groups().await?;
+        let accounts = state.engine.people().accounts().await?;
+        let groups = state.engine.people().groups().await?;
         Ok(Directory { accounts: accounts.into_iter().map(|a| (a.id, a)).collect(), groups })
     }
 
@@ -106,13 +106,13 @@ pub async fn sees(state: &State, all: &Directory, who: &Who) -> Result<HashSet<A
     match who.account.role {
         Role::Administrator => Ok(everybody()),
         Role::Guest => {
-            let given = state.engine.given(&who.actor).await?;
+            let given = state.engine.grants().given(&who.actor).await?;
             let givers = given.iter().flat_map(|(_, _, grants)| grants).filter_map(|g| g.made_by);
             Ok(givers.chain(who.account.invited_by).collect())
         }
         Role::Member => {
             let rule = |rules: &Rules, groups: &[GroupId]| rules.decide(Rule::PeopleSeen, groups).value;
-            Ok(match state.engine.rules_of(who.account.id, rule) {
+            Ok(match state.engine.people().rules_of(who.account.id, rule) {
                 Value::Choice("everyone") => {
                     let guests = |id: &AccountId| all.accounts.get(id).is_some_and(|a| a.role != Role::Guest);
                     let everybody: HashSet<AccountId> = everybody();

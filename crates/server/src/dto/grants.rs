@@ -26,9 +26,9 @@ pub async fn paths(
     chain: &[Arc<Row>],
 ) -> Result<HashMap<NodeId, String>, Refusal> {
     let mut found = HashMap::new();
-    for i in 0..state.engine.seen_of(who, chain).len() {
+    for i in 0..state.engine.grants().seen_of(who, chain).len() {
         let way: Vec<&Row> = chain[i..].iter().map(|r| &**r).collect();
-        found.insert(chain[i].node, state.engine.way_of(who, &way).await?.path);
+        found.insert(chain[i].node, state.engine.files().way_of(who, &way).await?.path);
     }
     Ok(found)
 }
@@ -43,8 +43,8 @@ pub async fn reasons(
     account: AccountId,
     told: &Explained,
 ) -> Result<Vec<String>, Refusal> {
-    let grants = state.engine.grants_of(told).await?;
-    let mut known = match state.engine.chain(&who.actor, chain[0].node, Level::View).await {
+    let grants = state.engine.grants().grants_of(told).await?;
+    let mut known = match state.engine.files().chain(&who.actor, chain[0].node, Level::View).await {
         Ok(_) => paths(state, &who.actor, chain).await?,
         Err(_) => HashMap::new(),
     };

@@ -9,7 +9,7 @@ use yellow_attic_store::people::groups::Group;
 pub fn group_to_api(state: &State, all: &Directory, group: &Group) -> api::Group {
     let mut members: Vec<api::Person> = group.members.iter().filter_map(|m| all.person(*m)).collect();
     members.sort_by(|a, b| a.name.cmp(&b.name));
-    let closed = match state.engine.rules().at(Scope::Group(group.id), Rule::DoorsClosed) {
+    let closed = match state.engine.people().rules().at(Scope::Group(group.id), Rule::DoorsClosed) {
         Some(Value::Words(words)) => words.iter().cloned().collect(),
         _ => Vec::new(),
     };

@@ -46,7 +46,7 @@ pub async fn seen(
     names: &NameMap,
 ) -> Result<api::Node, crate::http::problem::Refusal> {
     let mut told = node(row, folder, names);
-    if !state.engine.shows_parent(&who.actor, row).await? {
+    if !state.engine.files().shows_parent(&who.actor, row).await? {
         told.parent = None;
     }
     Ok(told)
@@ -80,12 +80,12 @@ pub async fn present(
     row: &Row,
 ) -> Result<api::Node, crate::http::problem::Refusal> {
     let names: Arc<NameMap> = state.names_for(who).await;
-    let folder = if row.is_folder() { state.engine.sums(&who.actor, row.node).await? } else { None };
+    let folder = if row.is_folder() { state.engine.files().sums(&who.actor, row.node).await? } else { None };
     let given = given(state, who, row);
-    let locked = match state.engine.has_locks() {
+    let locked = match state.engine.files().has_locks() {
         true => {
-            let way = state.engine.way(row.node).await?;
-            state.engine.locks_over(&way).first().map(|h| lock(who, &names, h))
+            let way = state.engine.files().way(row.node).await?;
+            state.engine.files().locks_over(&way).first().map(|h| lock(who, &names, h))
         }
         false => None,
     };
@@ -106,7 +106,7 @@ pub fn lock(who: &Who, names: &NameMap, held: &Held) -> api::Lock {
 
 /// Whether something is given on this very node, out or in.
 pub fn given(state: &State, who: &Who, row: &Row) -> Option<String> {
-    let word = match state.engine.given_here(&who.actor, row.node) {
+    let word = match state.engine.grants().given_here(&who.actor, row.node) {
         (true, true) => "both",
         (true, false) => "out",
         (false, true) => "in",

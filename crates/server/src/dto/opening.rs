@@ -18,7 +18,7 @@ use yellow_attic_store::{Actor, Row, ShelfKind, StoreError};
 
 /// What an opening opens, by name; empty if it is gone.
 pub async fn name_of(state: &State, opening: &Opening) -> String {
-    match state.engine.chain(&Actor::service(), opening.node, Level::View).await {
+    match state.engine.files().chain(&Actor::service(), opening.node, Level::View).await {
         Ok(chain) => title_of(state, &chain[0]),
         Err(_) => String::new(),
     }
@@ -34,17 +34,17 @@ pub fn title_of(state: &State, row: &Row) -> String {
 
 /// What is shown of something that may be gone: name, path as the caller sees it, whether a folder.
 pub async fn place(state: &State, who: &Who, node: NodeId) -> (String, Option<String>, bool) {
-    let own = state.engine.chain(&who.actor, node, Level::View).await;
+    let own = state.engine.files().chain(&who.actor, node, Level::View).await;
     let chain = match &own {
         Ok(chain) => Ok(chain.clone()),
         // What it is called by now is for administrators, not for whoever may not see it any more.
         Err(_) if who.need_administrator().is_err() => return (String::new(), None, false),
-        Err(_) => state.engine.chain(&Actor::service(), node, Level::View).await,
+        Err(_) => state.engine.files().chain(&Actor::service(), node, Level::View).await,
     };
     let Ok(chain) = chain else { return (String::new(), None, false) };
     let rows: Vec<&Row> = chain.iter().map(|r| &**r).collect();
     let path = match own {
-        Ok(_) => state.engine.way_of(&who.actor, &rows).await.ok().map(|w| w.path),
+        Ok(_) => state.engine.files().way_of(&who.actor, &rows).await.ok().map(|w| w.path),
         Err(_) => None,
     };
     (title_of(state, &chain[0]), path, chain[0].is_folder())
@@ -57,17 +57,17 @@ pub async fn to_api(
     all: &Directory,
     opening: &Opening,
 ) -> Result<api::Opening, Refusal> {
-    let acts = state.engine.acts(opening).await?;
+    let acts = state.engine.sharing().acts(opening).await?;
     let (name, path, folder) = place(state, who, opening.node).await;
-    let mine = state.engine.decides_over(&who.actor, opening).await;
+    let mine = state.engine.sharing().decides_over(&who.actor, opening).await;
     let address = format!("{}{}", state.base(), base(opening.kind, &opening.ending));
     let unwritten = state.strangers.unwritten(opening.id);
     let (state_word, sentence) = match &acts {
         Ok(_) => ("open", String::new()),
         Err(shut) => (shut.word(), shut.sentence(opening.kind)),
     };
-    let (coming, coming_bytes) = state.engine.coming_through(opening.id).await?;
-    let facts = state.engine.facts_with(opening, &state.engine.rules()).await?;
+    let (coming, coming_bytes) = state.engine.files().coming_through(opening.id).await?;
+    let facts = state.engine.sharing().facts_with(opening, &state.engine.people().rules()).await?;
     Ok(api::Opening {
         id: opening.id.0,
         kind: opening.kind.word().to_string(),
@@ -170,8 +170,8 @@ pub fn base(kind: Kind, ending: &str) -> String {
 /// One that the caller decides over; of an administrator, any.
 pub async fn mine(state: &State, who: &Who, id: i64) -> Result<Opening, Refusal> {
     let gone = || Refusal::not_found("The link or intake");
-    let opening = state.engine.opening(OpeningId(id)).await?.ok_or_else(gone)?;
-    if state.engine.decides_over(&who.actor, &opening).await || who.need_administrator().is_ok() {
+    let opening = state.engine.sharing().opening(OpeningId(id)).await?.ok_or_else(gone)?;
+    if state.engine.sharing().decides_over(&who.actor, &opening).await || who.need_administrator().is_ok() {
         return Ok(opening);
     }
     Err(gone())

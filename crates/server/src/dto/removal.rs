@@ -8,7 +8,7 @@ use yellow_attic_api as api;
 use yellow_attic_store::people::accounts::Account;
 
 pub async fn to_api(state: &State, all: &Directory, account: &Account) -> Result<api::Goes, Refusal> {
-    let goes = state.engine.what_goes(account).await?;
+    let goes = state.engine.people().what_goes(account).await?;
     let heir = account.leaves.and_then(|(_, heir)| heir);
     Ok(api::Goes {
         files: goes.files,

@@ -9,10 +9,10 @@ use yellow_attic_core::rights::Level;
 use yellow_attic_store::timeline::rollback::Rollback;
 
 pub async fn to_api(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollback, Refusal> {
-    let path = match state.engine.chain(&who.actor, r.node, Level::View).await {
+    let path = match state.engine.files().chain(&who.actor, r.node, Level::View).await {
         Ok(chain) => {
             let way: Vec<&yellow_attic_store::Row> = chain.iter().map(|r| &**r).collect();
-            state.engine.way_of(&who.actor, &way).await?.path
+            state.engine.files().way_of(&who.actor, &way).await?.path
         }
         Err(_) => String::new(),
     };
@@ -21,7 +21,7 @@ pub async fn to_api(state: &State, who: &Who, r: &Rollback) -> Result<api::Rollb
         node: r.node.0,
         path,
         to: r.goal.token(),
-        at: show(state.engine.time_of(r.goal).await?),
+        at: show(state.engine.history().time_of(r.goal).await?),
         before: r.begun.token(),
         by: r.who.clone(),
         made: show(r.made_at),

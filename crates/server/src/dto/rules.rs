@@ -73,7 +73,7 @@ pub fn read_rule(name: &str) -> Result<Rule, Refusal> {
 /// Refuses a change after which no administrator could open the console.
 pub fn check_way_in(all: &Directory, state: &State, after: &Rules) -> Result<(), Refusal> {
     let enters = |a: &yellow_attic_store::people::accounts::Account| {
-        let groups = state.engine.rules_of(a.id, |_, groups| groups.to_vec());
+        let groups = state.engine.people().rules_of(a.id, |_, groups| groups.to_vec());
         a.role == Role::Administrator
             && a.disabled_at.is_none()
             && !a.closed.contains(&Door::Console)

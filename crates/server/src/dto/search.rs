@@ -13,7 +13,7 @@ pub async fn found(state: &State, who: &Who, chains: &[FoundChain]) -> Result<Ve
     let mut all = Vec::with_capacity(chains.len());
     for chain in chains {
         let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-        let way = state.engine.way_of(&who.actor, &way).await?;
+        let way = state.engine.files().way_of(&who.actor, &way).await?;
         all.push(api::FoundNode {
             node: node::seen(state, who, &chain[0], None, &names).await?,
             path: way.path,

@@ -18,7 +18,7 @@ pub async fn given_share(state: &State, who: &Who, all: &Directory, grant: &Give
         (_, true) => ("target removed", "Its file or folder was removed."),
         _ => ("open", ""),
     };
-    let mine = state.engine.chain(&who.actor, grant.node, Level::Manage).await.is_ok();
+    let mine = state.engine.files().chain(&who.actor, grant.node, Level::Manage).await.is_ok();
     Some(api::Given {
         kind: "share".into(),
         id: grant.id.0,

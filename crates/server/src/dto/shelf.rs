@@ -26,13 +26,13 @@ pub async fn shared_to_api(
     people: &Directory,
     shelf: &Shelf,
 ) -> Result<api::SharedShelf, Refusal> {
-    let full = state.engine.fullness(shelf).await?;
-    let sums = state.engine.shelf_sums(shelf.root).await?;
-    let owners = state.engine.owners_of(shelf);
+    let full = state.engine.space().fullness(shelf).await?;
+    let sums = state.engine.files().shelf_sums(shelf.root).await?;
+    let owners = state.engine.space().owners_of(shelf);
     Ok(api::SharedShelf {
         name: shelf.name.clone(),
         root: shelf.root.0,
-        note: state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default(),
+        note: state.engine.space().shelf_notes().await?.remove(&shelf.id).unwrap_or_default(),
         owner_names: owners.iter().map(|o| people.name(*o).unwrap_or_default()).collect(),
         owners: owners.into_iter().map(|o| people.sign_in(o)).collect(),
         quota: full.line,

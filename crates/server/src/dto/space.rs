@@ -28,7 +28,7 @@ pub fn head(shelf: &Shelf, who: &Who) -> String {
 
 /// All lines, with how full they are.
 pub async fn quotas(state: &State, counts: Option<Counts>, all: bool) -> Result<Vec<api::Quota>, Refusal> {
-    let percent = match state.engine.rules().decide(Rule::QuotaWarns, &[]).value {
+    let percent = match state.engine.people().rules().decide(Rule::QuotaWarns, &[]).value {
         Value::Number(Some(n)) => n,
         _ => 90,
     };
@@ -43,6 +43,7 @@ pub async fn quotas(state: &State, counts: Option<Counts>, all: bool) -> Result<
     };
     Ok(state
         .engine
+        .space()
         .filled(counts, all)
         .await?
         .iter()
@@ -59,7 +60,7 @@ pub async fn quotas(state: &State, counts: Option<Counts>, all: bool) -> Result<
 }
 
 pub async fn to_api(state: &State) -> Result<api::Quotas, Refusal> {
-    let counts = state.engine.rules().decide(Rule::QuotaCounts, &[]).value;
+    let counts = state.engine.people().rules().decide(Rule::QuotaCounts, &[]).value;
     Ok(api::Quotas { quotas: quotas(state, None, true).await?, counts: Rule::QuotaCounts.sentence(&counts) })
 }
 

@@ -39,7 +39,7 @@ pub async fn moment(engine: &Engine, text: &str) -> Result<Moment, Refusal> {
         return Ok(moment);
     }
     match read(text) {
-        Some(ms) => Ok(engine.moment_at(ms).await?),
+        Some(ms) => Ok(engine.history().moment_at(ms).await?),
         None => Err(refusals::TIME_MALFORMED.with(
             &format!("\"{text}\" is neither a moment's token nor an RFC 3339 time."),
             "Write it like 2026-11-02T16:20:00Z, or take a moment from a history.",

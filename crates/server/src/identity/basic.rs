@@ -64,7 +64,7 @@ async fn by_token(state: &State, name: Option<&str>, secret: &str, from: &str) -
         state.in_use.note_device(&who.actor, now);
         return Ok(who);
     }
-    let Some(principal) = state.engine.device(hash).await? else {
+    let Some(principal) = state.engine.sign_ins().device(hash).await? else {
         if let Some(why) = crate::identity::doors::ended(state, hash).await? {
             return Err(why);
         }
@@ -132,7 +132,7 @@ async fn by_password(
     };
     if let Err(closed) = check_door(state, &account, Door::Dav) {
         // Whoever has got here has proved who they are.
-        return Err(match state.engine.closed_by(account.id, Door::Dav).await? {
+        return Err(match state.engine.history().closed_by(account.id, Door::Dav).await? {
             Some(alarm) => crate::identity::doors::shut_out("WebDAV was closed to this account", &alarm),
             None => closed,
         });
@@ -182,12 +182,12 @@ async fn checked(
 async fn needs_more(state: &State, account: &Account) -> Result<bool, Refusal> {
     let today = crate::http::times::today(state.engine.now_ms());
     Ok(factor_demanded(state, account).is_some_and(|day| day <= today)
-        || !state.engine.factors(account.id).await?.is_empty())
+        || !state.engine.sign_ins().factors(account.id).await?.is_empty())
 }
 
 /// The account of a pair, if nothing of it has changed that counts here.
 async fn unchanged(state: &State, (id, hash): &(AccountId, String)) -> Result<Option<Account>, Refusal> {
-    let Some(account) = state.engine.account(*id).await? else { return Ok(None) };
+    let Some(account) = state.engine.people().account(*id).await? else { return Ok(None) };
     if account.password != *hash || account.disabled_at.is_some() || needs_more(state, &account).await? {
         return Ok(None);
     }

@@ -10,7 +10,12 @@ use yellow_attic_store::timeline::alarms::Alarm;
 
 /// Why a token that was good is not, where that can be told to whoever holds it.
 pub async fn ended(state: &State, token: [u8; 32]) -> Result<Option<Refusal>, Refusal> {
-    Ok(state.engine.shut_out_by(token).await?.map(|alarm| shut_out("This computer was disconnected", &alarm)))
+    Ok(state
+        .engine
+        .history()
+        .shut_out_by(token)
+        .await?
+        .map(|alarm| shut_out("This computer was disconnected", &alarm)))
 }
 
 /// What is said to whom an alarm has shut out.
@@ -35,7 +40,7 @@ pub fn check_door(state: &State, account: &Account, door: Door) -> Result<(), Re
 /// The doors that are closed to an account, with who says so.
 pub fn shut(state: &State, account: &Account) -> BTreeMap<Door, String> {
     let mut shut = BTreeMap::new();
-    for door in state.engine.rules_of(account.id, |rules, groups| rules.closed(groups)) {
+    for door in state.engine.people().rules_of(account.id, |rules, groups| rules.closed(groups)) {
         shut.insert(door, "by a rule".to_string());
     }
     for door in &account.closed {
@@ -48,12 +53,17 @@ pub fn shut(state: &State, account: &Account) -> BTreeMap<Door, String> {
 pub async fn lacks_factor(state: &State, account: &Account) -> Result<bool, Refusal> {
     let Some(day) = factor_demanded(state, account) else { return Ok(false) };
     let today = crate::http::times::today(state.engine.now_ms());
-    Ok(day <= today && state.engine.factors(account.id).await?.is_empty())
+    Ok(day <= today && state.engine.sign_ins().factors(account.id).await?.is_empty())
 }
 
 /// From which day on a second factor is demanded of an account.
 pub fn factor_demanded(state: &State, account: &Account) -> Option<jiff::civil::Date> {
-    match state.engine.rules_of(account.id, |rules, groups| rules.decide(Rule::SecondFactor, groups)).value {
+    match state
+        .engine
+        .people()
+        .rules_of(account.id, |rules, groups| rules.decide(Rule::SecondFactor, groups))
+        .value
+    {
         Value::Day(day) => day,
         _ => None,
     }

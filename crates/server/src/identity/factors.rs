@@ -17,7 +17,7 @@ use yellow_attic_store::{Actor, StoreError};
 
 /// Asks for the second step, if the account has one.
 pub async fn ask_second(state: &State, account: &Account) -> Result<(), Refusal> {
-    let factors = state.engine.factors(account.id).await?;
+    let factors = state.engine.sign_ins().factors(account.id).await?;
     if factors.is_empty() {
         return Ok(());
     }
@@ -43,20 +43,20 @@ fn wrong_code() -> Refusal {
 pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &str) -> Result<(), Refusal> {
     // By account, wherever it comes from: whoever gets here knows the password.
     let attempt = state.guessing.begin(&state.engine, vec![By::Factor(account.id.0)]).await?;
-    let codes: Vec<Factor> = state.engine.factors(account.id).await?;
+    let codes: Vec<Factor> = state.engine.sign_ins().factors(account.id).await?;
     for one in codes.iter().filter(|f| f.kind == FactorKind::Codes) {
         // By the wall clock, as the authenticator has it.
         let wall = state.engine.wall_ms();
         if let Some(secret) = &one.secret
             && let Some(step) = factor::step_of(secret, code, wall, one.step)
-            && state.engine.use_code(actor, one.id, step).await?
+            && state.engine.sign_ins().use_code(actor, one.id, step).await?
         {
             attempt.succeeded();
             return Ok(());
         }
     }
     if let Some(code) = factor::recovery_typed(code)
-        && state.engine.use_recovery(actor, account, hash_secret(&code)).await?
+        && state.engine.sign_ins().use_recovery(actor, account, hash_secret(&code)).await?
     {
         attempt.succeeded();
         return Ok(());
@@ -66,7 +66,7 @@ pub async fn check_code(state: &State, actor: &Actor, account: &Account, code: &
         // Not wrong: it cannot be known.
         return Err(StoreError::SecretsShut(why).into());
     }
-    state.engine.note(actor, "second factor refused", None, &account.sign_in, "").await?;
+    state.engine.people().note(actor, "second factor refused", None, &account.sign_in, "").await?;
     Err(wrong_code())
 }
 
@@ -119,7 +119,7 @@ pub async fn ask_passkey(
     request: &HttpRequest,
     account: AccountId,
 ) -> Result<(serde_json::Value, PasskeyAuthentication), Refusal> {
-    let factors = state.engine.factors(account).await?;
+    let factors = state.engine.sign_ins().factors(account).await?;
     if let Some(why) = state.engine.secrets_trouble().filter(|_| factors.iter().any(|f| f.secret.is_none())) {
         return Err(StoreError::SecretsShut(why).into());
     }
@@ -146,12 +146,12 @@ pub async fn check_passkey(
     let result = speaks
         .finish_passkey_authentication(&answer, question)
         .map_err(|e| refused(format!("What the browser answered does not prove it: {e}.")))?;
-    let factors = state.engine.factors(account.id).await?;
+    let factors = state.engine.sign_ins().factors(account.id).await?;
     for (id, mut passkey) in credentials(&factors) {
         if passkey.cred_id() == result.cred_id() {
             passkey.update_credential(&result);
             let kept = serde_json::to_vec(&passkey).map_err(|e| refused(e.to_string()))?;
-            state.engine.use_passkey(actor, account, id, kept).await?;
+            state.engine.sign_ins().use_passkey(actor, account, id, kept).await?;
             return Ok(());
         }
     }

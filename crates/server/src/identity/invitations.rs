@@ -14,7 +14,7 @@ pub const INVITED_MS: i64 = 7 * 86_400_000;
 pub async fn invitation(state: &State, actor: &Actor, account: &Account) -> Result<(String, i64), Refusal> {
     let secret = new_secret()?;
     let expires = state.engine.now_ms() + INVITED_MS;
-    state.engine.invite(actor, account, hash_secret(&secret), expires).await?;
+    state.engine.sign_ins().invite(actor, account, hash_secret(&secret), expires).await?;
     // After the #, so that it comes into no log on the way.
     Ok((format!("{}/welcome#{secret}", state.base()), expires))
 }

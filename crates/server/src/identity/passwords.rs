@@ -56,8 +56,8 @@ pub async fn account_of(state: &State, name: &str) -> Result<Option<Account>, Re
     }
     let name = name.trim().to_lowercase();
     Ok(match name.contains('@') {
-        true => state.engine.account_at(&name).await?,
-        false => state.engine.account_named(&name).await?,
+        true => state.engine.people().account_at(&name).await?,
+        false => state.engine.people().account_named(&name).await?,
     })
 }
 
@@ -179,7 +179,7 @@ pub async fn look(
                 Some(account) => account.sign_in.clone(),
                 None => format!("a name that nobody has (#{})", state.engine.mark_of(&name)),
             };
-            state.engine.note(&actor, "sign-in refused", None, &what, "").await?;
+            state.engine.people().note(&actor, "sign-in refused", None, &what, "").await?;
             Err(wrong_sign_in())
         }
     }
@@ -207,7 +207,7 @@ pub async fn hashed(
     groups: &[GroupId],
     text: &str,
 ) -> Result<String, Refusal> {
-    let rules = state.engine.rules();
+    let rules = state.engine.people().rules();
     let usual = Demands::default();
     let demands = Demands {
         length: rules.number(Rule::PasswordLength, groups).unwrap_or(usual.length),
@@ -229,7 +229,7 @@ pub async fn hashed(
 
 /// The same for an account that is there.
 pub async fn hashed_for(state: &State, account: &Account, text: &str) -> Result<String, Refusal> {
-    let groups = state.engine.rules_of(account.id, |_, groups| groups.to_vec());
+    let groups = state.engine.people().rules_of(account.id, |_, groups| groups.to_vec());
     let own = [account.display_name.as_str(), account.mail.as_deref().unwrap_or_default()];
     hashed(state, &account.sign_in, &own, &groups, text).await
 }

@@ -188,8 +188,11 @@ async fn holder(
         return Ok(who);
     }
     let door = if device { Door::Sync } else { Door::Console };
-    let principal =
-        if device { state.engine.device(token).await? } else { state.engine.session(token).await? };
+    let principal = if device {
+        state.engine.sign_ins().device(token).await?
+    } else {
+        state.engine.sign_ins().session(token).await?
+    };
     let Some(principal) = principal else {
         return Err(match device {
             true => ended(state, token).await?.unwrap_or_else(not_signed_in),
@@ -244,8 +247,8 @@ pub async fn still(state: &State, who: &Who) -> bool {
     }
     let door = who.door;
     let principal = match who.actor.device {
-        Some(_) => state.engine.device(who.token).await,
-        None => state.engine.session(who.token).await,
+        Some(_) => state.engine.sign_ins().device(who.token).await,
+        None => state.engine.sign_ins().session(who.token).await,
     };
     match principal {
         Ok(Some(p)) => {
@@ -269,7 +272,10 @@ fn is_idle(state: &State, principal: &Principal, token: &[u8; 32], now: i64) -> 
     if principal.device.is_some() || principal.seen_by.is_some() {
         return false;
     }
-    let hours = state.engine.rules_of(principal.account.id, |r, groups| r.number(Rule::BrowsersIdle, groups));
+    let hours = state
+        .engine
+        .people()
+        .rules_of(principal.account.id, |r, groups| r.number(Rule::BrowsersIdle, groups));
     let used = state.in_use.browser(token).unwrap_or(0).max(principal.used_at);
     hours.is_some_and(|hours| now - used > i64::from(hours) * 3_600_000)
 }

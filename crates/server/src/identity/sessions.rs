@@ -36,7 +36,7 @@ pub async fn open_session(
     };
     let ends = state.engine.now_ms() + SESSION_MS;
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
-    state.engine.open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
+    state.engine.sign_ins().open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;
     state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
     let known = cookie_named(BROWSER_COOKIE, state, browser_proof(state, account)?, BROWSER_MS / 1000);
     Ok([cookie(state, secret, SESSION_MS / 1000), known])

@@ -43,7 +43,7 @@ pub async fn gate(
     let (head, rights) = (*state.strangers.head.borrow(), state.engine.rights_watch());
     let found = state.strangers.at(&state.engine, ending, fresh).await?.filter(|o| o.kind == kind);
     let Some(opening) = found else { return Ok(Gate::Shut(Told::Nothing)) };
-    let open = match state.engine.acts(&opening).await? {
+    let open = match state.engine.sharing().acts(&opening).await? {
         Ok(open) => Some(open),
         Err(Shut::UsedUp) => None,
         Err(shut) => return Ok(Gate::Shut(shut.told())),
@@ -52,7 +52,7 @@ pub async fn gate(
         return Ok(Gate::Password(opening));
     }
     let actor = opening.actor(&from);
-    let Ok(chain) = state.engine.chain(&actor, opening.node, Level::View).await else {
+    let Ok(chain) = state.engine.files().chain(&actor, opening.node, Level::View).await else {
         return Ok(Gate::Shut(Told::Nothing));
     };
     let visit = Visit { opening, actor, open, target: chain[0].clone() };

@@ -12,7 +12,7 @@ pub const DELIVERIES_EVERY: Duration = Duration::from_secs(15);
 /// What is gathered is written, and what has expired is dropped, now and then.
 pub async fn do_chores(state: web::Data<State>) {
     loop {
-        if let Err(error) = state.engine.expire_uploads().await {
+        if let Err(error) = state.engine.files().expire_uploads().await {
             tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
         }
         people_chores(&state).await;
@@ -20,10 +20,10 @@ pub async fn do_chores(state: web::Data<State>) {
             tracing::warn!(%error, "free pages of the catalogue could not be given back; it is tried again");
         }
         state.strangers.write_uses(&state.engine).await;
-        if let Err(error) = state.engine.sweep_slips().await {
+        if let Err(error) = state.engine.sharing().sweep_slips().await {
             tracing::warn!(%error, "old slips could not be forgotten; they are looked at again");
         }
-        if let Err(error) = state.engine.forget_openings().await {
+        if let Err(error) = state.engine.sharing().forget_openings().await {
             tracing::warn!(%error, "ended links could not be forgotten; they are looked at again");
         }
         tokio::time::sleep(CHORES_EVERY).await;
@@ -44,7 +44,7 @@ pub async fn watch_deliveries(state: web::Data<State>) {
 
 /// Guests who stayed away are disabled, and accounts whose time has come are deleted.
 pub async fn people_chores(state: &State) {
-    match state.engine.disable_idle_guests().await {
+    match state.engine.people().disable_idle_guests().await {
         Ok(names) if !names.is_empty() => {
             tracing::info!(guests = names.join(", "), "idle guests were disabled by rule");
             state.revoked();
@@ -52,7 +52,7 @@ pub async fn people_chores(state: &State) {
         Ok(_) => {}
         Err(error) => tracing::warn!(%error, "idle guests could not be looked at; they are next time"),
     }
-    match state.engine.delete_leavers().await {
+    match state.engine.people().delete_leavers().await {
         Ok(names) if !names.is_empty() => {
             tracing::info!(accounts = names.join(", "), "accounts were deleted as decided");
             state.names.forget().await;
@@ -61,7 +61,7 @@ pub async fn people_chores(state: &State) {
         Ok(_) => {}
         Err(error) => tracing::warn!(%error, "an account could not be deleted; it is tried again"),
     }
-    if let Err(error) = state.engine.sweep_invitations().await {
+    if let Err(error) = state.engine.sign_ins().sweep_invitations().await {
         tracing::warn!(%error, "old invitations could not be forgotten");
     }
 }

@@ -13,8 +13,8 @@ pub const QUIET_MS: i64 = 30_000;
 
 /// Tells the makers of intakes what was handed in, gathered.
 pub async fn tell_of_deliveries(state: &State) -> Result<(), StoreError> {
-    state.engine.close_deliveries().await?;
-    let untold = state.engine.untold_deliveries(QUIET_MS).await?;
+    state.engine.sharing().close_deliveries().await?;
+    let untold = state.engine.sharing().untold_deliveries(QUIET_MS).await?;
     if untold.is_empty() {
         return Ok(());
     }
@@ -23,9 +23,9 @@ pub async fn tell_of_deliveries(state: &State) -> Result<(), StoreError> {
     for delivery in &untold {
         by.entry(delivery.opening).or_default().push(delivery);
     }
-    let accounts = state.engine.accounts().await?;
+    let accounts = state.engine.people().accounts().await?;
     for (opening, deliveries) in by {
-        let Some(opening) = state.engine.opening(opening).await? else { continue };
+        let Some(opening) = state.engine.sharing().opening(opening).await? else { continue };
         let Some(maker) = accounts.iter().find(|a| a.id == opening.made_by) else { continue };
         let name = crate::dto::opening::name_of(state, &opening).await;
         let title = if opening.title.is_empty() { &name } else { &opening.title };
@@ -49,5 +49,5 @@ pub async fn tell_of_deliveries(state: &State) -> Result<(), StoreError> {
         crate::state::letters::tell(state, &Actor::service(), maker, Some(Notice::Strangers), subject, said)
             .await;
     }
-    state.engine.told_deliveries(ids).await
+    state.engine.sharing().told_deliveries(ids).await
 }

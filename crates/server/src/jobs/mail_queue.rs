@@ -15,7 +15,7 @@ pub async fn deliver(state: web::Data<State>) {
         return;
     }
     loop {
-        let next = match state.engine.due_letters().await {
+        let next = match state.engine.people().due_letters().await {
             Ok((letters, next)) if letters.is_empty() => next,
             Ok((letters, _)) => {
                 for letter in letters {
@@ -43,7 +43,7 @@ pub async fn try_letter(state: &State, letter: QueuedLetter) -> Result<(), Store
     let tried = state.post.send(&letter.recipient, &letter.subject, &letter.plain, &letter.rich).await;
     if tried.taken {
         tracing::info!(letter = letter.id, kind = letter.kind, "a letter was sent");
-        return state.engine.letter_sent(letter.id, tried.said).await;
+        return state.engine.people().letter_sent(letter.id, tried.said).await;
     }
     let wait = BACK_OFF_S.get(letter.tries as usize).filter(|_| tried.again);
     let again_at = wait.map(|s| state.engine.now_ms() + s * 1000);
@@ -53,5 +53,5 @@ pub async fn try_letter(state: &State, letter: QueuedLetter) -> Result<(), Store
         again = again_at.is_some(),
         "a letter was not taken"
     );
-    state.engine.letter_failed(letter.id, tried.said, again_at).await
+    state.engine.people().letter_failed(letter.id, tried.said, again_at).await
 }

@@ -22,7 +22,7 @@ const LET_GO_EVERY: Duration = Duration::from_secs(3600);
 
 /// Follows until the service ends.
 pub async fn follow(state: web::Data<State>) {
-    match state.engine.running_rollbacks().await {
+    match state.engine.history().running_rollbacks().await {
         Ok(ids) => ids.into_iter().for_each(|id| crate::jobs::rollbacks::run(&state, id)),
         Err(error) => tracing::warn!(%error, "rollbacks under way could not be found"),
     }
@@ -32,7 +32,7 @@ pub async fn follow(state: web::Data<State>) {
         if state.engine.clock_doubt().is_none() && !state.engine.has_older_catalogue() {
             told(
                 "snapshots could not be taken",
-                state.engine.run_schedules(&TimeZone::system()).await.map(|_| ()),
+                state.engine.history().run_schedules(&TimeZone::system()).await.map(|_| ()),
             );
             if looked.is_none_or(|at| at.elapsed() > LET_GO_EVERY) {
                 looked = Some(Instant::now());
@@ -41,7 +41,7 @@ pub async fn follow(state: web::Data<State>) {
         }
         if noted.is_none_or(|at| at.elapsed() > LET_GO_EVERY) {
             noted = Some(Instant::now());
-            told("today's figures could not be written", state.engine.note_space().await);
+            told("today's figures could not be written", state.engine.space().note_space().await);
         }
         told("changes could not be looked at", watch(&state).await);
         told("quotas could not be looked at", warn(&state).await);
@@ -61,8 +61,8 @@ async fn let_go(state: &State) -> Result<(), StoreError> {
     if going.runs.swap(true, Ordering::SeqCst) {
         return Ok(());
     }
-    let rules = state.engine.rules();
-    let done = state.engine.apply_purge(&Actor::service(), &rules, &Reach::All, None, &going).await;
+    let rules = state.engine.people().rules();
+    let done = state.engine.history().apply_purge(&Actor::service(), &rules, &Reach::All, None, &going).await;
     going.runs.store(false, Ordering::SeqCst);
     done.map(|sum| {
         if sum.states > 0 {
@@ -72,7 +72,7 @@ async fn let_go(state: &State) -> Result<(), StoreError> {
 }
 
 async fn watch(state: &State) -> Result<(), StoreError> {
-    for alarm in state.engine.watch_for_mass_change().await? {
+    for alarm in state.engine.history().watch_for_mass_change().await? {
         if alarm.shut {
             state.revoked();
         }
@@ -83,7 +83,7 @@ async fn watch(state: &State) -> Result<(), StoreError> {
 
 /// Administrators, and whoever else is named.
 async fn to_tell(state: &State, others: &[AccountId]) -> Result<Vec<Account>, StoreError> {
-    let all = state.engine.accounts().await?;
+    let all = state.engine.people().accounts().await?;
     Ok(all.into_iter().filter(|a| a.role == Role::Administrator || others.contains(&a.id)).collect())
 }
 
@@ -96,7 +96,7 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
     let with = device
         .map_or_else(|| "in a browser or by WebDAV with the password".to_string(), |d| format!("with {d}"));
     let place = title(&shelf);
-    let before = crate::http::times::show(state.engine.time_of(alarm.before).await?);
+    let before = crate::http::times::show(state.engine.history().time_of(alarm.before).await?);
     tracing::warn!(shelf = place, files = alarm.files, of = alarm.of, "one device changed very much at once");
     let said = format!(
         "{who}, {with}, has rewritten or renamed {} of {} files on {place} within a short time, and what is there now looks like noise{}. The last moment before was {before}.{} Look at the folder as it was then, and roll it back if this was not meant.",
@@ -111,7 +111,7 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
             (false, _) => "",
         },
     );
-    for account in to_tell(state, &state.engine.owners_of(&shelf)).await? {
+    for account in to_tell(state, &state.engine.space().owners_of(&shelf)).await? {
         let subject = format!("Very much has changed on {place}");
         crate::state::letters::tell(state, &Actor::service(), &account, None, subject, said.clone()).await;
     }
@@ -119,11 +119,13 @@ async fn tell_of_alarm(state: &State, alarm: &Alarm) -> Result<(), StoreError> {
 }
 
 async fn warn(state: &State) -> Result<(), StoreError> {
-    for full in state.engine.crossings().await? {
+    for full in state.engine.space().crossings().await? {
         let whose: Vec<AccountId> = match (full.of, full.shelf) {
             (LineOf::Organisation, _) | (_, None) => Vec::new(),
             (_, Some(id)) => match state.engine.shelves().into_iter().find(|s| s.id == id) {
-                Some(shelf) => full.account.map_or_else(|| state.engine.owners_of(&shelf), |a| vec![a]),
+                Some(shelf) => {
+                    full.account.map_or_else(|| state.engine.space().owners_of(&shelf), |a| vec![a])
+                }
                 None => Vec::new(),
             },
         };

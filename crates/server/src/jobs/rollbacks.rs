@@ -8,7 +8,7 @@ use yellow_attic_store::StoreError;
 pub fn run(state: &web::Data<State>, id: i64) {
     let state = state.clone();
     state.engine.runtime().clone().spawn(async move {
-        match state.engine.run_rollback(id).await {
+        match state.engine.history().run_rollback(id).await {
             Ok(_) | Err(StoreError::Stopping) => {}
             Err(error) => tracing::warn!(%error, id, "a rollback was stopped"),
         }

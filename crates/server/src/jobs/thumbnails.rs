@@ -19,7 +19,9 @@ pub async fn follow(state: web::Data<State>) {
             }
             let mut since = Some(upto);
             while let Some(from) = since {
-                let Ok((found, next)) = state.engine.files_since(&shelf, from, &ENDINGS).await else { break };
+                let Ok((found, next)) = state.engine.files().files_since(&shelf, from, &ENDINGS).await else {
+                    break;
+                };
                 for row in found {
                     // A refusal here is met again by whoever asks.
                     let _ = state.thumbnails.get(&state.engine, &row).await;

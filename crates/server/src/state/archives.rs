@@ -108,7 +108,7 @@ impl Archives {
     pub async fn tree(&self, engine: &Engine, actor: &Actor, wanted: &Wanted) -> Result<Arc<Tree>, Refusal> {
         // Rights are looked at each time, whatever is kept.
         for node in &wanted.nodes {
-            engine.check_past(actor, *node, wanted.at).await?;
+            engine.history().check_past(actor, *node, wanted.at).await?;
         }
         let known = {
             let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
@@ -120,7 +120,7 @@ impl Archives {
             return Ok(tree);
         }
         let watch = engine.rights_watch();
-        let tree = Arc::new(engine.tree(actor, &wanted.nodes, wanted.at, MOST_ITEMS).await?);
+        let tree = Arc::new(engine.files().tree(actor, &wanted.nodes, wanted.at, MOST_ITEMS).await?);
         let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
         trees.push((actor.author(), wanted.clone(), tree.clone(), watch));
         while trees.len() > 1 && trees.iter().map(|t| t.2.items.len()).sum::<usize>() > MOST_ITEMS_KEPT {

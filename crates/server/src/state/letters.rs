@@ -21,7 +21,7 @@ pub async fn write(state: &State, actor: &Actor, says: Letter<'_>) -> Result<boo
         plain,
         rich,
     };
-    state.engine.write_letter(actor, letter).await?;
+    state.engine.people().write_letter(actor, letter).await?;
     state.post.wake.notify_one();
     Ok(true)
 }

@@ -42,7 +42,7 @@ impl Names {
         if let Some(maps) = &*self.0.read().await {
             return maps.clone();
         }
-        let (accounts, devices) = match engine.names().await {
+        let (accounts, devices) = match engine.people().names().await {
             Ok(names) => names,
             // Not remembered: the next look may find them.
             Err(error) => {

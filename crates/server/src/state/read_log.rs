@@ -43,7 +43,7 @@ impl Reads {
             let detail =
                 if seen.times == 1 { "once".to_string() } else { format!("{} times in an hour", seen.times) };
             if let Err(error) =
-                engine.note(&seen.actor, "file read", Some(NodeId(node)), &seen.name, &detail).await
+                engine.people().note(&seen.actor, "file read", Some(NodeId(node)), &seen.name, &detail).await
             {
                 tracing::warn!(%error, "what was read could not be recorded");
             }

@@ -133,7 +133,7 @@ impl InUse {
         }
         let devices = devices.into_iter().map(|(d, (at, from))| (d, at, from.to_string())).collect();
         let written: Vec<_> = browsers.into_iter().collect();
-        if let Err(error) = engine.note_use(devices, written.clone()).await {
+        if let Err(error) = engine.sign_ins().note_use(devices, written.clone()).await {
             tracing::warn!(%error, "the last use of devices and browsers could not be written");
             return;
         }

@@ -61,7 +61,7 @@ impl Thumbnails {
         if let Ok(known) = tokio::fs::read(&place).await {
             return Ok((!known.is_empty()).then_some(known));
         }
-        let (file, got) = engine.open_bytes(row).await?;
+        let (file, got) = engine.files().open_bytes(row).await?;
         let drawn = self.draw(file).await;
         if let Err(reason) = &drawn {
             tracing::info!(node = row.node.0, %reason, "no thumbnail");

@@ -102,7 +102,7 @@ impl Strangers {
         {
             return Ok(Some(known.opening.clone()));
         }
-        let Some(found) = engine.opening_at(ending).await? else { return Ok(None) };
+        let Some(found) = engine.sharing().opening_at(ending).await? else { return Ok(None) };
         let found = Arc::new(found);
         let mut known = lock(&self.known);
         if known.len() >= MOST_KNOWN {
@@ -127,7 +127,7 @@ impl Strangers {
     pub async fn write_uses(&self, engine: &yellow_attic_store::Engine) {
         let uses = std::mem::take(&mut *lock(&self.uses));
         if !uses.is_empty()
-            && let Err(error) = engine.note_uses(uses).await
+            && let Err(error) = engine.sharing().note_uses(uses).await
         {
             tracing::warn!(%error, "the uses of links could not be written");
         }
@@ -155,10 +155,10 @@ pub struct Visit {
 impl Visit {
     /// Whether it still acts, with the same password.
     pub async fn still(&self, engine: &Engine) -> bool {
-        let Ok(Some(now)) = engine.opening(self.opening.id).await else { return false };
+        let Ok(Some(now)) = engine.sharing().opening(self.opening.id).await else { return false };
         if now.password != self.opening.password || now.can < self.opening.can {
             return false;
         }
-        matches!(engine.acts(&now).await, Ok(Ok(_) | Err(Shut::UsedUp)))
+        matches!(engine.sharing().acts(&now).await, Ok(Ok(_) | Err(Shut::UsedUp)))
     }
 }

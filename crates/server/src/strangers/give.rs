@@ -118,8 +118,13 @@ async fn of_request(request: &HttpRequest, state: &State) -> Result<(Visit, Deli
     let visit = visit(request, state, Kind::Intake, ending(request)).await?;
     let secret = request.headers().get("delivery").and_then(|v| v.to_str().ok()).ok_or_else(gone)?;
     let secret = hash_secret(secret);
-    let delivery =
-        state.engine.delivery(secret).await?.filter(|d| d.opening == visit.opening.id).ok_or_else(gone)?;
+    let delivery = state
+        .engine
+        .sharing()
+        .delivery(secret)
+        .await?
+        .filter(|d| d.opening == visit.opening.id)
+        .ok_or_else(gone)?;
     Ok((visit, delivery, secret))
 }
 
@@ -155,7 +160,11 @@ async fn begun(
     }
     let secret = new_secret()?;
     let mail = to.map(str::to_string);
-    state.engine.begin_delivery(&visit.actor, &visit.opening, hash_secret(&secret), name, mail).await?;
+    state
+        .engine
+        .sharing()
+        .begin_delivery(&visit.actor, &visit.opening, hash_secret(&secret), name, mail)
+        .await?;
     state.tell_openings();
     Ok(HttpResponse::Created().json(api::DeliveryBegun { delivery: secret }))
 }
@@ -177,7 +186,7 @@ async fn one_upload(request: HttpRequest, state: web::Data<State>, payload: web:
 }
 
 async fn receipt(state: &State, delivery: &Delivery) -> Result<api::Receipt, Refusal> {
-    let files = state.engine.delivered(delivery.id).await?;
+    let files = state.engine.sharing().delivered(delivery.id).await?;
     Ok(api::Receipt {
         sender: delivery.sender.clone(),
         begun: show(delivery.begun_at),
@@ -203,8 +212,8 @@ async fn done(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     let finished = async {
         let (visit, delivery, secret) = of_request(&request, &state).await?;
         let before = delivery.done_at;
-        state.engine.finish_delivery(&visit.actor, &delivery).await?;
-        let delivery = state.engine.delivery(secret).await?.ok_or_else(gone)?;
+        state.engine.sharing().finish_delivery(&visit.actor, &delivery).await?;
+        let delivery = state.engine.sharing().delivery(secret).await?.ok_or_else(gone)?;
         let receipt = receipt(&state, &delivery).await?;
         if before.is_none() {
             mail_receipt(&request, &state, &visit.actor, &delivery, &receipt).await?;

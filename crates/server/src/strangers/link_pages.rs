@@ -74,7 +74,7 @@ struct Body {
 }
 
 async fn crumbs(base: &str, title: &str, state: &State, visit: &Visit, way: &[String]) -> Markup {
-    let top = match state.engine.chain(&visit.actor, visit.opening.node, Level::View).await {
+    let top = match state.engine.files().chain(&visit.actor, visit.opening.node, Level::View).await {
         Ok(chain) if title.is_empty() => name_for_strangers(state, visit, &chain[0]),
         _ => title.to_string(),
     };
@@ -150,7 +150,8 @@ async fn neighbours(
     let (Some(parent), true) = (row.parent, !way.is_empty() && kind_of(row.name()) == Shows::Picture) else {
         return (None, None);
     };
-    let Ok(list) = state.engine.list(&visit.actor, parent, Sort::Name, false, 1000, None).await else {
+    let Ok(list) = state.engine.files().list(&visit.actor, parent, Sort::Name, false, 1000, None).await
+    else {
         return (None, None);
     };
     let pictures: Vec<&Entry> =
@@ -172,8 +173,8 @@ async fn folder(
     let query: std::collections::HashMap<String, String> =
         web::Query::from_query(request.query_string()).map(web::Query::into_inner).unwrap_or_default();
     let cursor = query.get("from").map(String::as_str);
-    let list = state.engine.list(&visit.actor, row.node, Sort::Name, false, PAGE, cursor).await?;
-    let sums = state.engine.sums(&visit.actor, row.node).await?;
+    let list = state.engine.files().list(&visit.actor, row.node, Sort::Name, false, PAGE, cursor).await?;
+    let sums = state.engine.files().sums(&visit.actor, row.node).await?;
     let (pictures, others): (Vec<&Entry>, Vec<&Entry>) =
         list.items.iter().partition(|e| !e.row.is_folder() && kind_of(e.row.name()) == Shows::Picture);
     let here = encoded(way);

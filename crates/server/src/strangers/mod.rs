@@ -117,7 +117,7 @@ async fn take_try<'s>(
         && refusal.code() == "too_many_attempts"
     {
         let actor = opening.actor(&from(request, state));
-        if state.engine.note_guessing(&actor, opening).await? {
+        if state.engine.sharing().note_guessing(&actor, opening).await? {
             state.strangers.forget();
             tell_guessing(state, &actor, opening).await?;
         }
@@ -127,7 +127,7 @@ async fn take_try<'s>(
 
 async fn tell_guessing(state: &State, actor: &Actor, opening: &Opening) -> Result<(), Refusal> {
     let name = crate::dto::opening::name_of(state, opening).await;
-    let accounts = state.engine.accounts().await?;
+    let accounts = state.engine.people().accounts().await?;
     if let Some(maker) = accounts.iter().find(|a| a.id == opening.made_by) {
         let said = format!(
             "somebody tries many passwords at your {} for \"{name}\", the last time from {}. Only tries are refused for a while; \

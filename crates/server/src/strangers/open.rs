@@ -66,8 +66,13 @@ pub async fn find(
     for part in raw.split('/').filter(|p| !p.is_empty()) {
         let name = percent_encoding::percent_decode_str(part).decode_utf8().map_err(|_| gone())?;
         let name = Name::new(&name).map_err(|_| gone())?;
-        row =
-            state.engine.child(&visit.actor, row.node, &name).await.map_err(|_| gone())?.ok_or_else(gone)?;
+        row = state
+            .engine
+            .files()
+            .child(&visit.actor, row.node, &name)
+            .await
+            .map_err(|_| gone())?
+            .ok_or_else(gone)?;
         way.push(name.to_string());
     }
     Ok((way, row))
@@ -133,7 +138,7 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
     let name = || Name::new(&from_stranger(asked.name.trim())).map_err(StoreError::from);
     match asked.what.as_str() {
         "folder" => {
-            state.engine.make_folder(&visit.actor, row.node, name()?).await?;
+            state.engine.files().make_folder(&visit.actor, row.node, name()?).await?;
         }
         "rename" | "remove" if way.is_empty() => {
             return Err(refusals::THE_TARGET_ITSELF
@@ -141,11 +146,11 @@ async fn changed(request: &HttpRequest, state: &State, asked: &Changes) -> Resul
         }
         "rename" => {
             let parent = row.parent.ok_or_else(|| super::refusal(Told::Nothing))?;
-            state.engine.move_node(&visit.actor, row.node, parent, name()?, false, none).await?;
+            state.engine.files().move_node(&visit.actor, row.node, parent, name()?, false, none).await?;
             way.pop();
         }
         "remove" => {
-            state.engine.remove(&visit.actor, row.node, none).await?;
+            state.engine.files().remove(&visit.actor, row.node, none).await?;
             way.pop();
         }
         other => {
@@ -213,7 +218,7 @@ async fn slipped(request: &HttpRequest, state: &State) -> Result<HttpResponse, R
     }
     let (way, row) = find(request, state, &visit).await?;
     let moment = match row.is_folder() {
-        true => Some(state.engine.now_moment().await?),
+        true => Some(state.engine.history().now_moment().await?),
         false => None,
     };
     if let Some(at) = moment {
@@ -221,7 +226,11 @@ async fn slipped(request: &HttpRequest, state: &State) -> Result<HttpResponse, R
         archive::measure(state, &Reader::from(&visit), &wanted(row.node, at)).await?;
     }
     let secret = new_secret()?;
-    state.engine.take_slip(&visit.actor, &visit.opening, hash_secret(&secret), row.node, moment).await?;
+    state
+        .engine
+        .sharing()
+        .take_slip(&visit.actor, &visit.opening, hash_secret(&secret), row.node, moment)
+        .await?;
     let base = base(Kind::Link, &visit.opening.ending);
     state.tell_openings();
     Ok(to(&format!("{base}/take/{}?slip={secret}", encoded(&way))).finish())
@@ -263,7 +272,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
         let shows = send::safe_type(row.name()).is_some();
         return Ok(if shows { as_download(answer, row.name()) } else { answer });
     };
-    let slip = state.engine.slip(secret).await?;
+    let slip = state.engine.sharing().slip(secret).await?;
     let slip = slip.filter(|s| s.opening == visit.opening.id && s.node == row.node).ok_or_else(|| {
         refusals::SLIP_OVER.of("A download can be gone on with for 24 hours; this one cannot any more.")
     })?;
@@ -275,7 +284,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
     let answer = match answer {
         Ok(answer) => answer,
         Err(refusal) => {
-            state.engine.return_slip(secret).await?;
+            state.engine.sharing().return_slip(secret).await?;
             return Err(refusal);
         }
     };
@@ -284,7 +293,7 @@ async fn taken(request: &HttpRequest, state: &web::Data<State>) -> Result<HttpRe
     }
     // It counts for good when its first byte leaves, and not before.
     let engine = state.engine.clone();
-    let begin = Box::pin(async move { engine.begin_slip(secret).await.unwrap_or(false) });
+    let begin = Box::pin(async move { engine.sharing().begin_slip(secret).await.unwrap_or(false) });
     Ok(answer.map_body(|_, body| BoxBody::new(Counted { body, begin: Some(begin) })))
 }
 

@@ -58,27 +58,27 @@ pub async fn begin(
     let mut upload = match delivery {
         Some(delivery) => {
             let path = if way.is_empty() { file.to_string() } else { format!("{way}/{file}") };
-            state.engine.begin_delivery_upload(actor, &visit.opening, delivery, &path, new).await?
+            state.engine.sharing().begin_delivery_upload(actor, &visit.opening, delivery, &path, new).await?
         }
         None => {
             if visit.opening.can < Can::Add {
                 return Err(refusals::NOT_TO_ADD_TO.of("This link does not let add files."));
             }
-            let parent = state.engine.folder_below(actor, visit.opening.node, way).await?;
+            let parent = state.engine.sharing().folder_below(actor, visit.opening.node, way).await?;
             let name = Name::new(&from_stranger(file)).map_err(StoreError::from)?;
             let name = match visit.opening.can {
                 Can::Edit => name,
-                _ => state.engine.free_name(parent, &name).await?,
+                _ => state.engine.sharing().free_name(parent, &name).await?,
             };
             let mut new = new(parent, name);
             if visit.opening.can < Can::Edit {
                 new.if_none_match = Some("*".into());
             }
-            state.engine.begin_upload(actor, new).await?
+            state.engine.files().begin_upload(actor, new).await?
         }
     };
     if brings_part(request) {
-        let part = state.engine.append(actor, &upload.id, 0).await?;
+        let part = state.engine.files().append(actor, &upload.id, 0).await?;
         append(state, part, request, payload).await?;
         upload = complete(state, visit, delivery, &upload.id).await?;
     } else if size == 0 {
@@ -109,15 +109,17 @@ async fn complete(
     // A sender that goes away does not stop what is already on the disk.
     let put = state.engine.runtime().spawn(async move {
         match delivery {
-            Some(delivery) => engine.finish_delivery_upload(&actor, &opening, &delivery, &its_id).await,
-            None => engine.finish_upload(&actor, &its_id, None).await,
+            Some(delivery) => {
+                engine.sharing().finish_delivery_upload(&actor, &opening, &delivery, &its_id).await
+            }
+            None => engine.files().finish_upload(&actor, &its_id, None).await,
         }
     });
     let done = put.await.map_err(|_| StoreError::Stopping)??;
     if done.is_some() && visit.opening.kind == yellow_attic_core::openings::Kind::Link {
         state.strangers.note_use(visit, state.engine.now_ms());
     }
-    Ok(state.engine.upload(&visit.actor, id).await?)
+    Ok(state.engine.files().upload(&visit.actor, id).await?)
 }
 
 /// Tells how far an upload is, goes on with it, or ends it.
@@ -131,14 +133,14 @@ pub async fn one(
     check_version(request)?;
     let id = request.match_info().get("id").unwrap_or_default();
     let actor = &visit.actor;
-    let there = state.engine.upload(actor, id).await?;
+    let there = state.engine.files().upload(actor, id).await?;
     if there.delivery != delivery.map(|d| d.id) {
         return Err(Refusal::not_found("The upload"));
     }
     let mut answer = HttpResponse::NoContent();
     match *request.method() {
         Method::HEAD => {
-            let mut upload = state.engine.settle_upload(actor, id).await?;
+            let mut upload = state.engine.files().settle_upload(actor, id).await?;
             if upload.received == upload.new.size {
                 upload = complete(state, visit, delivery, id).await?;
             }
@@ -149,11 +151,11 @@ pub async fn one(
         Method::PATCH => {
             check_part(request)?;
             let offset = number(request.headers(), &OFFSET)?;
-            let part = state.engine.append(actor, id, offset).await?;
+            let part = state.engine.files().append(actor, id, offset).await?;
             append(state, part, request, payload).await?;
             say(&mut answer, &complete(state, visit, delivery, id).await?);
         }
-        Method::DELETE => state.engine.end_upload(actor, id).await?,
+        Method::DELETE => state.engine.files().end_upload(actor, id).await?,
         _ => {
             return Err(refusals::METHOD_NOT_ALLOWED
                 .of("An upload is looked at (HEAD), gone on with (PATCH) or ended (DELETE)."));

@@ -73,7 +73,7 @@ pub async fn preview(state: &State, visit: &Visit, row: &Row, base: &str, way: &
 }
 
 async fn beginning(state: &State, row: &Row) -> Option<(String, bool)> {
-    let (file, row) = state.engine.open_bytes(row).await.ok()?;
+    let (file, row) = state.engine.files().open_bytes(row).await.ok()?;
     let size = row.size().max(0) as usize;
     let bytes = actix_web::web::block(move || {
         let mut bytes = vec![0; TEXT.min(size)];

@@ -49,8 +49,10 @@ impl Reader {
     /// Whether they may still look at a node. For who is signed in, its past is enough.
     pub async fn sees(&self, state: &State, node: NodeId) -> bool {
         match self {
-            Reader::Signed(who) => state.engine.history(&who.actor, node, 1).await.is_ok(),
-            Reader::Stranger(visit) => state.engine.chain(&visit.actor, node, Level::View).await.is_ok(),
+            Reader::Signed(who) => state.engine.history().states(&who.actor, node, 1).await.is_ok(),
+            Reader::Stranger(visit) => {
+                state.engine.files().chain(&visit.actor, node, Level::View).await.is_ok()
+            }
         }
     }
 }

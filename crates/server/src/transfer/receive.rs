@@ -53,7 +53,7 @@ pub async fn receive(
     }
     state.engine.check_room(announced.unwrap_or(0))?;
     // Spoken for until the file is there: parallel uploads cannot pass a quota together.
-    let mut claim = state.engine.claim(parent, announced.unwrap_or(0), replaced).await?;
+    let mut claim = state.engine.space().claim(parent, announced.unwrap_or(0), replaced).await?;
     if announced.is_some_and(|n| n as usize <= SMALL) {
         let wanted = announced.unwrap_or(0) as usize;
         let mut bytes = Vec::with_capacity(wanted);

@@ -83,7 +83,7 @@ pub async fn answer(
     if request.headers().contains_key("service-worker") {
         return Err(refusals::NO_SERVICE_WORKER.of("Stored files are never run as service workers."));
     }
-    let (file, row) = state.engine.open_bytes(row).await?;
+    let (file, row) = state.engine.files().open_bytes(row).await?;
     let size = row.size().max(0) as u64;
     let tag = row.etag().unwrap_or_default();
     match of_read(request).read(&row.standing()) {
@@ -100,7 +100,7 @@ pub async fn answer(
         }
     }
     let own_second = match if_range_date(request) {
-        Some(_) => state.engine.own_second(&row).await?,
+        Some(_) => state.engine.files().own_second(&row).await?,
         None => None,
     };
     let mut several = Vec::new();

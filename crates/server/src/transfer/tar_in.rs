@@ -41,7 +41,7 @@ pub async fn receive(
     replace: bool,
     payload: web::Payload,
 ) -> std::result::Result<HttpResponse, Refusal> {
-    let chain = state.engine.chain(&who.actor, parent, Level::Add).await?;
+    let chain = state.engine.files().chain(&who.actor, parent, Level::Add).await?;
     if !chain[0].is_folder() {
         return Err(StoreError::NotAFolder(chain[0].name().into()).into());
     }
@@ -326,7 +326,7 @@ impl Taking {
         let (engine, actor, lines, sums) =
             (self.engine.clone(), self.actor.clone(), self.lines.clone(), self.sums.clone());
         self.runtime.spawn(async move {
-            let done = engine.put(&actor, parent, name, staged, mtime, conditions).await;
+            let done = engine.files().put(&actor, parent, name, staged, mtime, conditions).await;
             let line = told(path, done, size, &sums);
             let _ = lines.send_timeout(written(&TarLine::Entry(line)), PATIENCE).await;
             drop(room);
@@ -416,17 +416,17 @@ async fn there_or_made(
     parent: NodeId,
     name: &Name,
 ) -> Result<(NodeId, bool)> {
-    if let Some(row) = engine.child(actor, parent, name).await? {
+    if let Some(row) = engine.files().child(actor, parent, name).await? {
         return if row.is_folder() {
             Ok((row.node, false))
         } else {
             Err(StoreError::NotAFolder(name.to_string()))
         };
     }
-    match engine.make_folder(actor, parent, name.clone()).await {
+    match engine.files().make_folder(actor, parent, name.clone()).await {
         Ok(done) => Ok((done.row.map(|r| r.node).unwrap_or_default(), true)),
         // Made by somebody else meanwhile.
-        Err(StoreError::NameTaken(_)) => match engine.child(actor, parent, name).await? {
+        Err(StoreError::NameTaken(_)) => match engine.files().child(actor, parent, name).await? {
             Some(row) if row.is_folder() => Ok((row.node, false)),
             _ => Err(StoreError::NotAFolder(name.to_string())),
         },

@@ -111,7 +111,7 @@ pub async fn announced(state: &State, who: &Who, request: &HttpRequest) -> Resul
         (_, _, Some(path)) => {
             let mut path = ShelfPath::parse(path).map_err(StoreError::from)?;
             let Some(last) = path.names.pop() else { return Err(StoreError::ShelfTop.into()) };
-            (state.engine.resolve(&who.actor, &path.shelf, &path.names).await?.node, last)
+            (state.engine.files().resolve(&who.actor, &path.shelf, &path.names).await?.node, last)
         }
         _ if joining == Joining::Part => (NodeId(0), name("part")?),
         _ => {

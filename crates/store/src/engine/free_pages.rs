@@ -19,14 +19,15 @@ impl Engine {
         let (mut free, mut last) = (before, i64::MAX);
         // One that cannot shrink (it was made before, and not rewritten since) is left as it is.
         while free > SPARE_PAGES && free < last {
-            self.change(&Actor::service(), "", "", |conn| {
-                Box::pin(async move {
-                    let step = sqlx::AssertSqlSafe(format!("PRAGMA incremental_vacuum({PAGES_A_STEP})"));
-                    sqlx::query(step).execute(conn).await?;
-                    Ok(())
+            self.people()
+                .change(&Actor::service(), "", "", |conn| {
+                    Box::pin(async move {
+                        let step = sqlx::AssertSqlSafe(format!("PRAGMA incremental_vacuum({PAGES_A_STEP})"));
+                        sqlx::query(step).execute(conn).await?;
+                        Ok(())
+                    })
                 })
-            })
-            .await?;
+                .await?;
             last = free;
             free = sqlx::query_scalar(count).fetch_one(&self.shared.view.pool).await?;
         }

@@ -17,14 +17,8 @@ use crate::fs::clock::{Clock, Timekeeper};
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::fault_points::{AllSteps, Steps};
-use crate::fs::model::{Actor, ChangeKind, Row, Shelf};
+use crate::fs::model::{Actor, Row, Shelf};
 use crate::fs::staging::{Arriving, Staged, Staging};
-use crate::ops::make::{MakeFolder, MakeShelf};
-use crate::ops::put::Put;
-use crate::ops::record::Note;
-use crate::ops::relocate::{MoveNode, Remove};
-use crate::ops::revive::{ReviveFile, ReviveFolder};
-use crate::ops::{NewShelf, Outcome, Place};
 use crate::rights::quota::Claims;
 use crate::txn::operation::{Operation, Queued, asked};
 use crate::txn::owed::Placing;
@@ -39,9 +33,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use tokio::sync::mpsc;
-use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::AccountId;
 use yellow_attic_core::cursor::Seal;
-use yellow_attic_core::{AccountId, Name, NodeId};
 
 /// How an engine is opened.
 pub struct Options {
@@ -384,136 +377,6 @@ impl Engine {
         self.shared.staging.check_room(bytes)
     }
 
-    /// Makes a shelf.
-    #[boxed]
-    pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
-        let actor = actor.clone();
-        let done = self.ask(MakeShelf::new(actor, new)).await?;
-        let id = done.row.map(|r| r.shelf).unwrap_or_default();
-        self.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))
-    }
-
-    /// Makes a folder.
-    #[boxed]
-    pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Outcome> {
-        self.make_folder_like(actor, parent, name, None).await
-    }
-
-    /// The same with the properties of something else.
-    pub(crate) async fn make_folder_like(
-        &self,
-        actor: &Actor,
-        parent: NodeId,
-        name: Name,
-        like: Option<NodeId>,
-    ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(MakeFolder::new(actor, parent, name, like)).await
-    }
-
-    /// Puts staged bytes at a name. After the answer they are on the disk.
-    #[boxed]
-    pub async fn put(
-        &self,
-        actor: &Actor,
-        parent: NodeId,
-        name: Name,
-        staged: Staged,
-        mtime: i64,
-        conditions: Conditions,
-    ) -> Result<Outcome> {
-        self.put_as(actor, parent, name, staged, mtime, conditions, ChangeKind::Made, None).await
-    }
-
-    #[allow(clippy::too_many_arguments)]
-    pub(crate) async fn put_as(
-        &self,
-        actor: &Actor,
-        parent: NodeId,
-        name: Name,
-        staged: Staged,
-        mtime: i64,
-        conditions: Conditions,
-        how: ChangeKind,
-        like: Option<NodeId>,
-    ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(Put {
-            actor,
-            parent,
-            name,
-            staged,
-            mtime,
-            conditions,
-            how,
-            upload: None,
-            like,
-            content: None,
-        })
-        .await
-    }
-
-    /// Moves or renames. `replace`: a file at the target may be replaced.
-    #[boxed]
-    pub async fn move_node(
-        &self,
-        actor: &Actor,
-        node: NodeId,
-        parent: NodeId,
-        name: Name,
-        replace: bool,
-        conditions: Conditions,
-    ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(MoveNode { actor, node, parent, name, replace, conditions }).await
-    }
-
-    /// Removes. What was there stays in the past.
-    #[boxed]
-    pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(Remove { actor, node, conditions }).await
-    }
-
-    pub(crate) async fn revive_file(
-        &self,
-        actor: &Actor,
-        node: NodeId,
-        place: Place,
-        last: Option<(NodeId, Arc<str>)>,
-        staged: Staged,
-        mtime: i64,
-    ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(ReviveFile { actor, node, place, last, staged, mtime, content: None }).await
-    }
-
-    pub(crate) async fn revive_folder(
-        &self,
-        actor: &Actor,
-        node: NodeId,
-        place: Place,
-        last: Option<(NodeId, Arc<str>)>,
-        how: ChangeKind,
-    ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.ask(ReviveFolder { actor, node, place, last, how, made: None }).await
-    }
-
-    /// Writes a row of the record for something that changes no file.
-    #[boxed]
-    pub async fn note(
-        &self,
-        actor: &Actor,
-        action: &'static str,
-        node: Option<NodeId>,
-        what: &str,
-        detail: &str,
-    ) -> Result<()> {
-        let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
-        self.ask(Note { actor, action, node, what, detail }).await
-    }
-
     // --- for tests and tools ---
 
     /// Runs the jobs that are due, to their end.
@@ -565,7 +428,7 @@ impl Engine {
     }
 
     /// Free and total bytes of the disk.
-    pub fn space(&self) -> Result<(u64, u64)> {
+    pub fn disk_space(&self) -> Result<(u64, u64)> {
         self.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))
     }
 

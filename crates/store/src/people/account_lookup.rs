@@ -1,8 +1,8 @@
 //! Accounts by name, by address, by number.
 
 use crate::catalogue::rows::{parse, sql};
-use crate::engine::Engine;
 use crate::fs::error::Result;
+use crate::people::People;
 use crate::people::accounts::{Account, Role, Why};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::people::Notice;
@@ -74,14 +74,14 @@ pub(crate) fn account(row: AccountJson) -> Account {
     }
 }
 
-impl Engine {
+impl People {
     pub(crate) async fn accounts_named(&self, names: &[String]) -> Result<Vec<Account>> {
         let names = serde_json::to_string(names).unwrap_or_default();
         let list: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array({ACCOUNT}) FROM json_each(?) j JOIN accounts a ON a.sign_in = j.value"
         )))
         .bind(names)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
     }
@@ -91,7 +91,7 @@ impl Engine {
             "SELECT {ACCOUNT} FROM accounts a WHERE {THERE} AND {condition}"
         )))
         .bind(value)
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         row.map(|r| parse(&r).map(account)).transpose()
     }
@@ -120,7 +120,7 @@ impl Engine {
         let list: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array({ACCOUNT} ORDER BY a.sign_in) FROM accounts a WHERE {THERE}"
         )))
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(parse::<Vec<AccountJson>>(&list)?.into_iter().map(account).collect())
     }
@@ -131,7 +131,7 @@ impl Engine {
         let n: i64 = sqlx::query_scalar(
             "SELECT count(*) FROM accounts WHERE role = 'administrator' AND disabled_at IS NULL",
         )
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(n > 0)
     }
@@ -145,10 +145,10 @@ impl Engine {
                 "SELECT id, display_name FROM accounts UNION ALL
                  SELECT -id, 'somebody by ' || kind || ' \"' || iif(title = '', '#' || id, title) || '\"' FROM openings",
             )
-            .fetch_all(&self.shared.view.pool)
+            .fetch_all(&self.0.shared.view.pool)
             .await?;
         let devices: Vec<(i64, String)> =
-            sqlx::query_as("SELECT id, name FROM devices").fetch_all(&self.shared.view.pool).await?;
+            sqlx::query_as("SELECT id, name FROM devices").fetch_all(&self.0.shared.view.pool).await?;
         Ok((
             accounts.into_iter().map(|(id, n)| (AccountId(id), n)).collect(),
             devices.into_iter().map(|(id, n)| (DeviceId(id), n)).collect(),

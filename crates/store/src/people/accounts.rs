@@ -2,11 +2,11 @@
 //! work for the writer.
 
 use crate::catalogue::rows::doors_word;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ShelfKind};
 use crate::ops::NewShelf;
 use crate::ops::record::ChangeCatalogue;
+use crate::people::People;
 use async_recursion::async_recursion as boxed;
 use std::collections::BTreeSet;
 use yellow_attic_core::people::Notice;
@@ -169,7 +169,7 @@ pub struct AccountChange {
     pub groups: Option<Vec<GroupId>>,
 }
 
-impl Engine {
+impl People {
     /// Changes the catalogue beside the timeline, with a row of the record.
     pub(crate) async fn change(
         &self,
@@ -183,7 +183,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
-        self.ask(ChangeCatalogue::new(actor, action, what, false, change)).await
+        self.0.ask(ChangeCatalogue::new(actor, action, what, false, change)).await
     }
 
     /// The same for what decides who may do what.
@@ -199,7 +199,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let (actor, what) = (actor.clone(), what.to_string());
-        self.ask(ChangeCatalogue::new(actor, action, what, true, change)).await
+        self.0.ask(ChangeCatalogue::new(actor, action, what, true, change)).await
     }
 
     /// Makes an account with its home shelf.
@@ -244,7 +244,7 @@ impl Engine {
         {
             return Err(StoreError::Exists(format!("There is an account named \"{}\" already", one.sign_in)));
         }
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let rows: Vec<_> = people
             .iter()
             .map(|p| {
@@ -298,7 +298,7 @@ impl Engine {
                 joined(running.join_next().await)?;
             }
             let (engine, actor) = (self.clone(), actor.clone());
-            running.spawn_on(async move { engine.ensure_home(&actor, &account).await }, self.runtime());
+            running.spawn_on(async move { engine.ensure_home(&actor, &account).await }, self.0.runtime());
         }
         while let Some(done) = running.join_next().await {
             joined(Some(done))?;
@@ -309,7 +309,7 @@ impl Engine {
     /// Makes the home shelf of an account if it has none: after a stop between the two.
     #[boxed]
     pub async fn ensure_home(&self, actor: &Actor, account: &Account) -> Result<()> {
-        if account.role == Role::Guest || self.home_of(account.id).is_some() {
+        if account.role == Role::Guest || self.0.home_of(account.id).is_some() {
             return Ok(());
         }
         let new = NewShelf {
@@ -318,7 +318,7 @@ impl Engine {
             owner: Some(account.id),
             grants: Vec::new(),
         };
-        self.make_shelf(actor, new).await.map(|_| ())
+        self.0.space().make_shelf(actor, new).await.map(|_| ())
     }
 
     /// Changes an account. The last administrator stays one.
@@ -336,7 +336,7 @@ impl Engine {
         {
             return Err(StoreError::BadInput(format!("\"{mail}\" is no mail address.")));
         }
-        let (id, now) = (found.id.0, self.now_ms());
+        let (id, now) = (found.id.0, self.0.now_ms());
         let action = match change.disabled {
             Some(true) => "account disabled",
             Some(false) => "account enabled",

@@ -1,10 +1,10 @@
 //! Giving and taking rights, and saying who has which and why.
 
 use crate::catalogue::rows::sql;
-use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
 use crate::ops::grants::{ChangeGrant, Granting, NewGrant};
+use crate::people::Grants;
 use crate::rights::access::{Access, Viewer, need};
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
@@ -45,19 +45,19 @@ pub struct Reach {
     pub grants: Vec<Given>,
 }
 
-impl Engine {
+impl Grants {
     /// Gives a right, or takes one's place.
     #[boxed]
     pub async fn give(&self, actor: &Actor, new: NewGrant) -> Result<GrantId> {
         let actor = actor.clone();
-        self.ask(ChangeGrant { actor, change: Granting::Give(new) }).await
+        self.0.ask(ChangeGrant { actor, change: Granting::Give(new) }).await
     }
 
     /// Ends a grant.
     #[boxed]
     pub async fn end_grant(&self, actor: &Actor, grant: GrantId) -> Result<()> {
         let actor = actor.clone();
-        self.ask(ChangeGrant { actor, change: Granting::End(grant) }).await.map(drop)
+        self.0.ask(ChangeGrant { actor, change: Granting::End(grant) }).await.map(drop)
     }
 
     /// Lets a folder start afresh, or inherit again.
@@ -65,12 +65,12 @@ impl Engine {
     pub async fn set_afresh(&self, actor: &Actor, node: NodeId, afresh: bool) -> Result<()> {
         let actor = actor.clone();
         let change = Granting::Afresh(node, afresh);
-        self.ask(ChangeGrant { actor, change }).await.map(drop)
+        self.0.ask(ChangeGrant { actor, change }).await.map(drop)
     }
 
     /// The right of whoever asks.
     pub(crate) fn viewer(&self, actor: &Actor) -> Viewer {
-        Viewer::of(self.shared.view.access(), actor, self.now_ms())
+        Viewer::of(self.0.shared.view.access(), actor, self.0.now_ms())
     }
 
     /// The level at the end of a way, the node first.
@@ -87,7 +87,7 @@ impl Engine {
     /// Whether a level is given on this very node: to others, and to the actor.
     pub fn given_here(&self, actor: &Actor, node: NodeId) -> (bool, bool) {
         let viewer = self.viewer(actor);
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let Some(here) = viewer.access.here(node) else { return (false, false) };
         let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
         let mine = counts.clone().any(|g| viewer.takes(g));
@@ -98,7 +98,7 @@ impl Engine {
 
     /// Who else is let in at the top of a shelf.
     pub fn let_in(&self, shelf: &Shelf) -> Vec<Subject> {
-        let (access, now) = (self.shared.view.access(), self.now_ms());
+        let (access, now) = (self.0.shared.view.access(), self.0.now_ms());
         let Some(here) = access.here(shelf.root) else { return Vec::new() };
         let counts = here.grants.iter().filter(|g| !g.ended(now) && g.gives != Gives::Deny);
         counts.map(|g| g.subject).collect()
@@ -107,15 +107,15 @@ impl Engine {
     /// Everything set on the way to a node. Only for who manages it.
     #[boxed]
     pub async fn reach(&self, actor: &Actor, node: NodeId) -> Result<Reach> {
-        let chain = self.chain(actor, node, Level::Manage).await?;
-        let access = self.shared.view.access();
+        let chain = self.0.files().chain(actor, node, Level::Manage).await?;
+        let access = self.0.shared.view.access();
         let afresh = chain.iter().map(|r| r.node).filter(|n| access.here(*n).is_some_and(|h| h.afresh));
         let afresh: Vec<NodeId> = afresh.collect();
         let nodes: Vec<i64> = chain.iter().map(|r| r.node.0).collect();
         let grants =
             self.grants_where(&format!("node IN (SELECT value FROM json_each('{nodes:?}'))")).await?;
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-        let owners = self.shared.view.access().owners(shelf).to_vec();
+        let owners = self.0.shared.view.access().owners(shelf).to_vec();
         Ok(Reach { chain, owners, afresh, grants })
     }
 
@@ -140,7 +140,7 @@ impl Engine {
         let rows: Vec<Raw> = sqlx::query_as(sql(format!(
             "SELECT id, node, account, grp, level, until, message, made_by, made_at FROM grants WHERE {which} ORDER BY id"
         )))
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows
             .into_iter()
@@ -167,8 +167,8 @@ impl Engine {
     #[boxed]
     pub async fn why(&self, actor: &Actor, account: AccountId, node: NodeId) -> Result<Explained> {
         let needed = if actor.account == Some(account) { Level::View } else { Level::Manage };
-        let chain = self.chain(actor, node, needed).await?;
-        let viewer = Viewer::of_account(self.shared.view.access(), Some(account), self.now_ms());
+        let chain = self.0.files().chain(actor, node, needed).await?;
+        let viewer = Viewer::of_account(self.0.shared.view.access(), Some(account), self.0.now_ms());
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
         Ok(viewer.explain(shelf, chain.iter().map(|r| r.node)))
     }
@@ -176,11 +176,11 @@ impl Engine {
     /// Everybody who may do something at a node, with why. Only for who manages it.
     #[boxed]
     pub async fn who(&self, actor: &Actor, node: NodeId) -> Result<Vec<(AccountId, Explained)>> {
-        let chain = self.chain(actor, node, Level::Manage).await?;
+        let chain = self.0.files().chain(actor, node, Level::Manage).await?;
         let shelf = chain.last().map_or_else(Default::default, |top| top.shelf);
-        let (access, now) = (self.shared.view.access(), self.now_ms());
+        let (access, now) = (self.0.shared.view.access(), self.0.now_ms());
         let mut found = Vec::new();
-        for account in self.accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
+        for account in self.0.people().accounts().await?.into_iter().filter(|a| a.disabled_at.is_none()) {
             let viewer = Viewer::of_account(access.clone(), Some(account.id), now);
             let told = viewer.explain(shelf, chain.iter().map(|r| r.node));
             if told.level.is_some() {
@@ -214,9 +214,9 @@ impl Engine {
         let access: &Access = &viewer.access;
         let mut found = Vec::new();
         for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| viewer.has(g))) {
-            let Some(chain) = self.shared.view.chain(node).await? else { continue };
+            let Some(chain) = self.0.shared.view.chain(node).await? else { continue };
             let Some(level) = self.level_along(viewer, &chain) else { continue };
-            let Some(shelf) = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)) else {
+            let Some(shelf) = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf)) else {
                 continue;
             };
             if self.stands_alone(viewer, &shelf, &chain) {
@@ -247,11 +247,11 @@ impl Engine {
     pub(crate) async fn hiding(&self, viewer: &Viewer) -> Result<std::collections::HashSet<NodeId>> {
         let mut found = std::collections::HashSet::new();
         for bar in viewer.access.bars() {
-            if let Some(chain) = self.shared.view.chain(*bar).await? {
+            if let Some(chain) = self.0.shared.view.chain(*bar).await? {
                 if self.level_along(viewer, &chain).is_none() {
                     found.extend(chain[1..].iter().map(|r| r.node));
                 }
-            } else if let Some((way, shelf)) = self.last_way(*bar).await?
+            } else if let Some((way, shelf)) = self.0.history().last_way(*bar).await?
                 && viewer.standing(shelf, way.iter().copied()).level().is_none()
             {
                 // Removed, and still in the sums of what is kept.

@@ -1,9 +1,9 @@
 //! Groups of accounts: what is given to one reaches each member.
 
 use crate::catalogue::rows::parse;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::People;
 use crate::people::accounts::taken;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::rules::{Rule, Value};
@@ -24,7 +24,7 @@ pub struct Group {
     pub quota: Option<u64>,
 }
 
-impl Engine {
+impl People {
     /// All groups, by name.
     #[boxed]
     pub async fn groups(&self) -> Result<Vec<Group>> {
@@ -32,7 +32,7 @@ impl Engine {
             "SELECT g.id, g.name, g.note, g.quota, (SELECT json_group_array(account) FROM members WHERE grp = g.id)
              FROM groups g ORDER BY g.name_key",
         )
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         rows.into_iter()
             .map(|(id, name, note, quota, members)| {
@@ -53,7 +53,7 @@ impl Engine {
     /// Makes a group.
     #[boxed]
     pub async fn make_group(&self, actor: &Actor, name: &str, note: &str) -> Result<Group> {
-        let (named, noted, now) = (group_name(name)?, note.trim().to_string(), self.now_ms());
+        let (named, noted, now) = (group_name(name)?, note.trim().to_string(), self.0.now_ms());
         let wanted = named.clone();
         self.change_rights(actor, "group made", &named, move |conn| {
             Box::pin(async move {

@@ -1,10 +1,10 @@
 //! Mail that waits to be sent, and what became of it. Kept in the catalogue: a letter survives a
 //! restart, and a mail server that is away.
 
-use crate::engine::Engine;
 use crate::engine::secrets::wipe;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::People;
 use async_recursion::async_recursion as boxed;
 
 /// A letter to be sent.
@@ -61,11 +61,11 @@ fn letter(row: LetterRow) -> QueuedLetter {
 /// Letters that are done with are forgotten after this: ninety days.
 const KEPT_MS: i64 = 90 * 86_400_000;
 
-impl Engine {
+impl People {
     /// Puts a letter into the queue.
     #[boxed]
     pub async fn write_letter(&self, actor: &Actor, new: NewQueuedLetter) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         self.change(actor, "mail written", &format!("{} to {}", new.kind, new.recipient), move |conn| {
             Box::pin(async move {
                 sqlx::query(
@@ -90,16 +90,16 @@ impl Engine {
     /// The letters that are due, the oldest first; and when the next one is.
     #[boxed]
     pub async fn due_letters(&self) -> Result<(Vec<QueuedLetter>, Option<i64>)> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let rows: Vec<LetterRow> = sqlx::query_as(crate::catalogue::rows::sql(format!(
             "SELECT {LETTER} WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 50"
         )))
         .bind(now)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let next: Option<i64> =
             sqlx::query_scalar("SELECT min(due_at) FROM letters WHERE due_at IS NOT NULL")
-                .fetch_one(&self.shared.view.pool)
+                .fetch_one(&self.0.shared.view.pool)
                 .await?;
         Ok((rows.into_iter().map(letter).collect(), next))
     }
@@ -110,7 +110,7 @@ impl Engine {
         let rows: Vec<LetterRow> =
             sqlx::query_as(crate::catalogue::rows::sql(format!("SELECT {LETTER} ORDER BY id DESC LIMIT ?")))
                 .bind(most)
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         Ok(rows.into_iter().map(letter).collect())
     }
@@ -119,7 +119,7 @@ impl Engine {
     /// still counts.
     #[boxed]
     pub async fn letter_sent(&self, id: i64, said: String) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         self.change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 wipe(conn, true).await?;
@@ -167,7 +167,7 @@ impl Engine {
     /// Tries a letter again now, or gives it up.
     #[boxed]
     pub async fn hurry_letter(&self, actor: &Actor, id: i64, again: bool) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let action = if again { "mail tried again" } else { "mail given up" };
         self.change(actor, action, &id.to_string(), move |conn| {
             Box::pin(async move {

@@ -1,17 +1,17 @@
 //! Quotas as they are asked for, spoken for and set.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Shelf, ShelfKind};
 use crate::rights::access::Access;
 use crate::rights::quota::{Claim, Counts, Filled, Full, Fullness, LineOf, Lines};
+use crate::timeline::Space;
 use crate::txn::write_txn::shelf_word;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::NodeId;
 use yellow_attic_core::rules::{Rule, Value};
 
-impl Engine {
+impl Space {
     /// Speaks for bytes that will be put into a folder, in the place of `replaced` bytes. Refused if
     /// a line above it would be passed.
     #[boxed]
@@ -26,21 +26,21 @@ impl Engine {
 
     async fn claim_with(&self, parent: NodeId, bytes: u64, replaced: u64, ask: bool) -> Result<Claim> {
         let mut claim = Claim::default();
-        let access = self.shared.view.access();
+        let access = self.0.shared.view.access();
         if !access.has_lines() {
             return Ok(claim);
         }
-        let Some(chain) = self.shared.view.chain(parent).await? else { return Ok(claim) };
+        let Some(chain) = self.0.shared.view.chain(parent).await? else { return Ok(claim) };
         let counts = Counts::of(access.rules());
         let replaced = if counts.versions { 0 } else { replaced };
         let mut lines = Vec::new();
         for row in &chain {
             if let Some(hard) = access.folder_lines(row.node).and_then(|l| l.hard) {
-                let used = self.shared.view.folder(row.node).await?.map_or(0, |f| counts.count(&f, 0));
+                let used = self.0.shared.view.folder(row.node).await?.map_or(0, |f| counts.count(&f, 0));
                 lines.push((LineOf::Folder(row.node), format!("the folder {}", row.name()), hard, used));
             }
         }
-        let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
+        let shelf = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf));
         if let Some(shelf) = shelf
             && let Some(hard) = access.line(&shelf)
         {
@@ -53,13 +53,13 @@ impl Engine {
         }
         for (line, name, hard, used) in lines {
             let full = Full { line, name, hard: if ask { hard } else { u64::MAX }, used };
-            claim.add(&self.shared.claims, full, bytes, replaced)?;
+            claim.add(&self.0.shared.claims, full, bytes, replaced)?;
         }
         Ok(claim)
     }
 
     async fn used_on(&self, access: &Access, shelf: &Shelf, counts: Counts) -> Result<u64> {
-        let view = &self.shared.view;
+        let view = &self.0.shared.view;
         let only = access.only_snapshots(shelf.id);
         let mut used = view.folder(shelf.root).await?.map_or(0, |f| counts.count(&f, only));
         if let (true, ShelfKind::Home, Some(owner)) = (counts.given, shelf.kind, shelf.owner) {
@@ -76,9 +76,9 @@ impl Engine {
 
     async fn used_in_all(&self, access: &Access, counts: Counts) -> Result<u64> {
         let mut used = 0u64;
-        for shelf in self.shared.view.shelves() {
+        for shelf in self.0.shared.view.shelves() {
             let only = access.only_snapshots(shelf.id);
-            used += self.shared.view.folder(shelf.root).await?.map_or(0, |f| counts.count(&f, only));
+            used += self.0.shared.view.folder(shelf.root).await?.map_or(0, |f| counts.count(&f, only));
         }
         Ok(used)
     }
@@ -86,13 +86,13 @@ impl Engine {
     /// How full a shelf is, and what is spoken for.
     #[boxed]
     pub async fn fullness(&self, shelf: &Shelf) -> Result<Fullness> {
-        let access = self.shared.view.access();
+        let access = self.0.shared.view.access();
         let lines = access.shelf_lines(shelf);
         Ok(Fullness {
             line: lines.hard,
             soft: lines.soft,
             used: self.used_on(&access, shelf, Counts::of(access.rules())).await?,
-            claimed: self.shared.claims.claimed(LineOf::Shelf(shelf.id)),
+            claimed: self.0.shared.claims.claimed(LineOf::Shelf(shelf.id)),
         })
     }
 
@@ -100,7 +100,7 @@ impl Engine {
     /// change of it. Homes and shelves without a line are among them if `all`.
     #[boxed]
     pub async fn filled(&self, counts: Option<Counts>, all: bool) -> Result<Vec<Filled>> {
-        let access = self.shared.view.access();
+        let access = self.0.shared.view.access();
         let counts = counts.unwrap_or_else(|| Counts::of(access.rules()));
         let mut found = Vec::new();
         let whole = access.whole_lines();
@@ -115,7 +115,7 @@ impl Engine {
                 used: self.used_in_all(&access, counts).await?,
             });
         }
-        let mut shelves = self.shared.view.shelves();
+        let mut shelves = self.0.shared.view.shelves();
         shelves
             .sort_by(|a, b| (a.kind == ShelfKind::Home, &a.name).cmp(&(b.kind == ShelfKind::Home, &b.name)));
         for shelf in shelves {
@@ -136,8 +136,8 @@ impl Engine {
         let mut folders: Vec<_> = access.all_folder_lines().collect();
         folders.sort_unstable_by_key(|(node, _)| *node);
         for (node, lines) in folders {
-            let Some(chain) = self.shared.view.chain(node).await? else { continue };
-            let Some(shelf) = chain.last().and_then(|top| self.shared.view.shelf(top.shelf)) else {
+            let Some(chain) = self.0.shared.view.chain(node).await? else { continue };
+            let Some(shelf) = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf)) else {
                 continue;
             };
             let names: Vec<_> = chain.iter().rev().skip(1).map(|r| r.name()).collect();
@@ -148,7 +148,7 @@ impl Engine {
                 name: format!("{}/{}", shelf_word(&shelf), names.join("/")),
                 lines,
                 by_groups: false,
-                used: self.shared.view.folder(node).await?.map_or(0, |f| counts.count(&f, 0)),
+                used: self.0.shared.view.folder(node).await?.map_or(0, |f| counts.count(&f, 0)),
             });
         }
         Ok(found)
@@ -169,7 +169,7 @@ impl Engine {
             LineOf::Folder(node) => ("folder", node.0),
             LineOf::Shelf(id) => {
                 let shelf =
-                    self.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))?;
+                    self.0.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))?;
                 match (shelf.kind, shelf.owner) {
                     (ShelfKind::Home, Some(owner)) => ("account", owner.0),
                     _ => ("shelf", id.0),
@@ -183,53 +183,55 @@ impl Engine {
         };
         let what = format!("{name}{}{}", text(soft, "soft"), text(hard, "hard"));
         let number = |n: Option<u64>| n.map(|n| i64::try_from(n).unwrap_or(i64::MAX));
-        self.change_rights(actor, "quota set", &what, move |conn| {
-            Box::pin(async move {
-                if let Some(hard) = hard {
-                    let sql = match kind {
-                        "account" => "UPDATE accounts SET quota = ? WHERE id = ?",
-                        "shelf" => "UPDATE shelves SET quota = ? WHERE id = ?",
-                        "organisation" => {
-                            "INSERT INTO quotas (kind, of, org, hard) VALUES ('organisation', ?2, 1, ?1)
+        self.0
+            .people()
+            .change_rights(actor, "quota set", &what, move |conn| {
+                Box::pin(async move {
+                    if let Some(hard) = hard {
+                        let sql = match kind {
+                            "account" => "UPDATE accounts SET quota = ? WHERE id = ?",
+                            "shelf" => "UPDATE shelves SET quota = ? WHERE id = ?",
+                            "organisation" => {
+                                "INSERT INTO quotas (kind, of, org, hard) VALUES ('organisation', ?2, 1, ?1)
                              ON CONFLICT DO UPDATE SET hard = excluded.hard"
-                        }
-                        _ => {
-                            "INSERT INTO quotas (kind, of, org, hard) VALUES ('folder', ?2, 1, ?1)
+                            }
+                            _ => {
+                                "INSERT INTO quotas (kind, of, org, hard) VALUES ('folder', ?2, 1, ?1)
                              ON CONFLICT DO UPDATE SET hard = excluded.hard"
-                        }
-                    };
-                    sqlx::query(sql).bind(number(hard)).bind(id).execute(&mut *conn).await?;
-                }
-                if let Some(soft) = soft {
-                    sqlx::query(
-                        "INSERT INTO quotas (kind, of, org, soft) VALUES (?, ?, 1, ?)
+                            }
+                        };
+                        sqlx::query(sql).bind(number(hard)).bind(id).execute(&mut *conn).await?;
+                    }
+                    if let Some(soft) = soft {
+                        sqlx::query(
+                            "INSERT INTO quotas (kind, of, org, soft) VALUES (?, ?, 1, ?)
                          ON CONFLICT DO UPDATE SET soft = excluded.soft",
-                    )
-                    .bind(kind)
-                    .bind(id)
-                    .bind(number(soft))
-                    .execute(&mut *conn)
-                    .await?;
-                }
-                sqlx::query("DELETE FROM quotas WHERE soft IS NULL AND hard IS NULL")
-                    .execute(&mut *conn)
-                    .await?;
-                Ok(())
+                        )
+                        .bind(kind)
+                        .bind(id)
+                        .bind(number(soft))
+                        .execute(&mut *conn)
+                        .await?;
+                    }
+                    sqlx::query("DELETE FROM quotas WHERE soft IS NULL AND hard IS NULL")
+                        .execute(&mut *conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Lines that were crossed since the last look, to be told once; those with room again are forgotten.
     #[boxed]
     pub async fn crossings(&self) -> Result<Vec<Filled>> {
-        let percent = match self.rules().decide(Rule::QuotaWarns, &[]).value {
+        let percent = match self.0.people().rules().decide(Rule::QuotaWarns, &[]).value {
             Value::Number(Some(n)) => n,
             _ => 90,
         };
         let filled = self.filled(None, false).await?;
         let known: Vec<(String, i64)> =
-            sqlx::query_as("SELECT kind, of FROM crossed").fetch_all(&self.shared.view.pool).await?;
+            sqlx::query_as("SELECT kind, of FROM crossed").fetch_all(&self.0.shared.view.pool).await?;
         let known: HashSet<(String, i64)> = known.into_iter().collect();
         let key = |of: LineOf| match of {
             LineOf::Organisation => ("organisation".to_string(), 1),
@@ -245,28 +247,30 @@ impl Engine {
             filled.into_iter().filter(|f| f.warns(percent) && !known.contains(&key(f.of))).collect();
         let set = serde_json::to_string(&over.into_iter().collect::<Vec<_>>())
             .map_err(|e| StoreError::Catalogue(e.to_string()))?;
-        let now = self.now_ms();
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "DELETE FROM crossed WHERE NOT EXISTS (SELECT 1 FROM json_each(?) j
+        let now = self.0.now_ms();
+        self.0
+            .files()
+            .catalogue(&Actor::service(), move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "DELETE FROM crossed WHERE NOT EXISTS (SELECT 1 FROM json_each(?) j
                        WHERE j.value->>0 = crossed.kind AND j.value->>1 = crossed.of)",
-                )
-                .bind(&set)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query(
-                    "INSERT OR IGNORE INTO crossed (kind, of, at)
+                    )
+                    .bind(&set)
+                    .execute(&mut *conn)
+                    .await?;
+                    sqlx::query(
+                        "INSERT OR IGNORE INTO crossed (kind, of, at)
                      SELECT value->>0, value->>1, ? FROM json_each(?)",
-                )
-                .bind(now)
-                .bind(&set)
-                .execute(&mut *conn)
-                .await?;
-                Ok(())
+                    )
+                    .bind(now)
+                    .bind(&set)
+                    .execute(&mut *conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         Ok(new)
     }
 }

@@ -1,10 +1,12 @@
 //! Reading the record of everything done, and proving that nobody changed it.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
+use crate::fs::model::Actor;
 use crate::fs::record_key::Head;
+use crate::ops::record::Note;
+use crate::people::People;
 use async_recursion::async_recursion as boxed;
-use yellow_attic_core::{AccountId, record};
+use yellow_attic_core::{AccountId, NodeId, record};
 
 /// What a check of the record found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -195,11 +197,25 @@ fn first_of(anchors: &Anchors) -> record::Digest {
     anchors.key.as_deref().and_then(crate::fs::record_key::key_id).map_or([0; 32], |(_, key)| key)
 }
 
-impl Engine {
+impl People {
+    /// Writes a row of the record for something that changes no file.
+    #[boxed]
+    pub async fn note(
+        &self,
+        actor: &Actor,
+        action: &'static str,
+        node: Option<NodeId>,
+        what: &str,
+        detail: &str,
+    ) -> Result<()> {
+        let (actor, what, detail) = (actor.clone(), what.to_string(), detail.to_string());
+        self.0.ask(Note { actor, action, node, what, detail }).await
+    }
+
     /// Follows the chain from the first row to the last.
     #[boxed]
     pub async fn check_record(&self) -> Result<RecordCheck> {
-        follow_chain(&self.shared.view.pool, &Anchors::default()).await
+        follow_chain(&self.0.shared.view.pool, &Anchors::default()).await
     }
 
     /// The newest rows of the record before a number, newest first.
@@ -209,7 +225,7 @@ impl Engine {
             sqlx::query_as("SELECT id, at, fields FROM record WHERE id < ? ORDER BY id DESC LIMIT ?")
                 .bind(before.unwrap_or(i64::MAX))
                 .bind(limit.clamp(1, 1000) as i64)
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         Ok(rows.into_iter().map(recorded).collect())
     }
@@ -221,7 +237,7 @@ impl Engine {
             sqlx::query_as("SELECT id, at, fields FROM record WHERE account = ? ORDER BY id DESC LIMIT ?")
                 .bind(account.0)
                 .bind(limit.clamp(1, 1000) as i64)
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         Ok(rows.into_iter().map(recorded).collect())
     }

@@ -1,9 +1,9 @@
 //! Deleting accounts: first disabled, then marked, then deleted when its time has come. Until
 //! then it can be undone.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::People;
 use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
@@ -29,35 +29,37 @@ pub struct Goes {
     pub uploads: i64,
 }
 
-impl Engine {
+impl People {
     /// What would go with an account.
     #[boxed]
     pub async fn what_goes(&self, account: &Account) -> Result<Goes> {
         let mut goes = Goes::default();
-        if let Some(home) = self.home_of(account.id) {
-            if let Some(sums) = self.shelf_sums(home.root).await? {
+        if let Some(home) = self.0.home_of(account.id) {
+            if let Some(sums) = self.0.files().shelf_sums(home.root).await? {
                 (goes.files, goes.bytes) = (sums.files, sums.bytes);
             }
-            let access = self.shared.view.access();
+            let access = self.0.shared.view.access();
             for (node, here) in access.places().filter(|(_, h)| !h.grants.is_empty()) {
-                let chain = self.shared.view.chain(node).await?.unwrap_or_default();
+                let chain = self.0.shared.view.chain(node).await?.unwrap_or_default();
                 if chain.last().is_some_and(|top| top.node == home.root) {
                     goes.given += here.grants.len() as i64;
                 }
             }
         }
         let id = account.id.0;
-        let count = |text: &'static str| sqlx::query_scalar(text).bind(id).fetch_one(&self.shared.view.pool);
+        let count =
+            |text: &'static str| sqlx::query_scalar(text).bind(id).fetch_one(&self.0.shared.view.pool);
         goes.received = count("SELECT count(*) FROM grants WHERE account = ?").await?;
         goes.computers = count("SELECT count(*) FROM devices WHERE account = ? AND ended_at IS NULL").await?;
         goes.groups = count("SELECT count(*) FROM members WHERE account = ?").await?;
         goes.uploads = count("SELECT count(*) FROM uploads WHERE account = ? AND node IS NULL").await?;
         goes.shelves = self
+            .0
             .shared
             .view
             .shared_shelves()
             .into_iter()
-            .filter(|s| self.owners_of(s) == [account.id])
+            .filter(|s| self.0.space().owners_of(s) == [account.id])
             .map(|s| s.name.clone())
             .collect();
         goes.shelves.sort();
@@ -134,7 +136,7 @@ impl Engine {
     /// the next call: each step looks whether it was done.
     #[boxed]
     pub async fn delete_leavers(&self) -> Result<Vec<String>> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let mut gone = Vec::new();
         let all = self.accounts().await?;
         for account in all.iter().filter(|a| a.leaves.is_some_and(|(at, _)| at <= now)) {
@@ -153,16 +155,19 @@ impl Engine {
     async fn delete_account(&self, account: &Account, heir: Option<AccountId>) -> Result<()> {
         let service = Actor::service();
         // 1. The files: one rename. After a crash here the home is gone, and step 2 follows.
-        if let Some(home) = self.home_of(account.id) {
+        if let Some(home) = self.0.home_of(account.id) {
             // An heir who is gone meanwhile: nothing is deleted until somebody has decided anew.
             let gone = || StoreError::NotFound("The home of who gets the files".into());
-            match heir.map(|h| self.home_of(h).ok_or_else(gone)).transpose()? {
+            match heir.map(|h| self.0.home_of(h).ok_or_else(gone)).transpose()? {
                 Some(to) => {
-                    let name =
-                        self.free_folder_name(to.root, &format!("Files of {}", account.display_name)).await?;
-                    self.lower_shelf(&service, home.id, to.root, name).await?;
+                    let name = self
+                        .0
+                        .sharing()
+                        .free_folder_name(to.root, &format!("Files of {}", account.display_name))
+                        .await?;
+                    self.0.space().lower_shelf(&service, home.id, to.root, name).await?;
                 }
-                None => drop(self.drop_shelf(&service, home.id).await?),
+                None => drop(self.0.space().drop_shelf(&service, home.id).await?),
             }
         }
         // 2. All that speaks of it as somebody who could come back. Its row stays, without a name to

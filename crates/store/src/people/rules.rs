@@ -1,8 +1,8 @@
 //! Rules that are set, and what is known of people when a change of them is looked at.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::People;
 use crate::people::accounts::{Account, Role};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
@@ -10,10 +10,10 @@ use yellow_attic_core::rules::{Facts, Rule, Rules, Scope, Value};
 
 const DAY_MS: i64 = 86_400_000;
 
-impl Engine {
+impl People {
     /// All rules that are set, from memory.
     pub fn rules(&self) -> Rules {
-        self.shared.view.access().rules().clone()
+        self.0.shared.view.access().rules().clone()
     }
 
     /// What counts for somebody, from memory.
@@ -22,7 +22,7 @@ impl Engine {
         account: AccountId,
         ask: impl FnOnce(&Rules, &[yellow_attic_core::GroupId]) -> T,
     ) -> T {
-        let access = self.shared.view.access();
+        let access = self.0.shared.view.access();
         ask(access.rules(), &access.groups_of(account))
     }
 
@@ -38,7 +38,7 @@ impl Engine {
     ) -> Result<()> {
         let text = value.as_ref().map(|v| rule.word_of(v));
         let what = format!("{} of {place}: {}", rule.word(), text.as_deref().unwrap_or("as further up"));
-        let (by, now) = (actor.account.map(|a| a.0), self.now_ms());
+        let (by, now) = (actor.account.map(|a| a.0), self.0.now_ms());
         self.change_rights(actor, "rule set", &what, move |conn| {
             Box::pin(async move {
                 // Within the transaction: of two changes at once the second sees the first.
@@ -80,19 +80,19 @@ impl Engine {
     /// What is known of everybody, for looking at a change of rules.
     #[boxed]
     pub async fn facts_of(&self, accounts: &[Account]) -> Result<Vec<Facts>> {
-        let access = self.shared.view.access();
+        let access = self.0.shared.view.access();
         let count = |rows: Vec<(i64, i64)>| rows.into_iter().collect::<std::collections::HashMap<i64, i64>>();
         let factors = count(
             sqlx::query_as("SELECT account, count(*) FROM factors GROUP BY account")
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?,
         );
         let devices = count(
             sqlx::query_as("SELECT account, count(*) FROM devices WHERE ended_at IS NULL GROUP BY account")
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?,
         );
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         Ok(accounts
             .iter()
             .map(|a| Facts {
@@ -116,7 +116,7 @@ impl Engine {
             .into_iter()
             .filter(|a| a.role == Role::Guest && a.disabled_at.is_none())
             .collect();
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let idle: Vec<&Account> = guests
             .iter()
             .filter(|a| {

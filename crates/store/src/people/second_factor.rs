@@ -1,9 +1,9 @@
 //! Second factors: what proves more than a password. One-time codes, passkeys, recovery codes.
 
-use crate::engine::Engine;
 use crate::engine::secrets::{of_factor, wipe};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::SignIns;
 use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
@@ -48,7 +48,7 @@ pub struct Factor {
 
 type FactorRow = (i64, String, String, Vec<u8>, bool, Option<i64>, i64, Option<i64>);
 
-impl Engine {
+impl SignIns {
     /// The second factors of an account.
     #[boxed]
     pub async fn factors(&self, account: AccountId) -> Result<Vec<Factor>> {
@@ -56,14 +56,14 @@ impl Engine {
             "SELECT id, kind, name, secret, sealed, step, made_at, used_at FROM factors WHERE account = ? ORDER BY made_at",
         )
         .bind(account.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows
             .into_iter()
             .map(|(id, kind, name, kept, sealed, step, made_at, used_at)| Factor {
                 id,
                 secret: match sealed {
-                    true => self.shared.secrets.unseal(&of_factor(account.0, &kind), &kept).ok(),
+                    true => self.0.shared.secrets.unseal(&of_factor(account.0, &kind), &kept).ok(),
                     false => Some(kept),
                 },
                 kind: if kind == "codes" { FactorKind::Codes } else { FactorKind::Passkey },
@@ -79,7 +79,7 @@ impl Engine {
     #[boxed]
     pub async fn with_factors(&self) -> Result<std::collections::HashSet<AccountId>> {
         let rows: Vec<i64> = sqlx::query_scalar("SELECT DISTINCT account FROM factors")
-            .fetch_all(&self.shared.view.pool)
+            .fetch_all(&self.0.shared.view.pool)
             .await?;
         Ok(rows.into_iter().map(AccountId).collect())
     }
@@ -89,7 +89,7 @@ impl Engine {
     pub async fn recovery_left(&self, account: AccountId) -> Result<i64> {
         Ok(sqlx::query_scalar("SELECT count(*) FROM recovery_codes WHERE account = ?")
             .bind(account.0)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?)
     }
 
@@ -106,9 +106,9 @@ impl Engine {
         step: Option<i64>,
         codes: Option<Vec<[u8; 32]>>,
     ) -> Result<()> {
-        let (id, now, named) = (account.id.0, self.now_ms(), name.to_string());
-        let secret = self.shared.secrets.seal(&of_factor(id, kind.word()), &secret)?;
-        self.change(actor, "second factor set up", &account.sign_in, move |conn| {
+        let (id, now, named) = (account.id.0, self.0.now_ms(), name.to_string());
+        let secret = self.0.shared.secrets.seal(&of_factor(id, kind.word()), &secret)?;
+        self.0.people().change(actor, "second factor set up", &account.sign_in, move |conn| {
             Box::pin(async move {
                 sqlx::query(
                     "INSERT INTO factors (org, account, kind, name, secret, step, made_at, sealed) VALUES (1, ?, ?, ?, ?, ?, ?, 1)",
@@ -134,17 +134,19 @@ impl Engine {
     #[boxed]
     pub async fn renew_recovery(&self, actor: &Actor, account: &Account, codes: Vec<[u8; 32]>) -> Result<()> {
         let id = account.id.0;
-        self.change(actor, "recovery codes renewed", &account.sign_in, move |conn| {
-            Box::pin(async move { write_codes(conn, id, &codes).await })
-        })
-        .await
+        self.0
+            .people()
+            .change(actor, "recovery codes renewed", &account.sign_in, move |conn| {
+                Box::pin(async move { write_codes(conn, id, &codes).await })
+            })
+            .await
     }
 
     /// Takes a factor away; with the last one the recovery codes go too.
     #[boxed]
     pub async fn end_factor(&self, actor: &Actor, account: &Account, factor: Option<i64>) -> Result<()> {
         let id = account.id.0;
-        self.change(actor, "second factor removed", &account.sign_in, move |conn| {
+        self.0.people().change(actor, "second factor removed", &account.sign_in, move |conn| {
             Box::pin(async move {
                 wipe(conn, true).await?;
                 let done = sqlx::query("DELETE FROM factors WHERE account = ?1 AND (?2 IS NULL OR id = ?2)")
@@ -186,6 +188,8 @@ impl Engine {
     pub async fn use_recovery(&self, actor: &Actor, account: &Account, code: [u8; 32]) -> Result<bool> {
         let id = account.id.0;
         let done = self
+            .0
+            .people()
             .change(actor, "recovery code used", &account.sign_in, move |conn| {
                 Box::pin(async move {
                     let done = sqlx::query("DELETE FROM recovery_codes WHERE account = ? AND code = ?")
@@ -209,26 +213,30 @@ impl Engine {
         factor: i64,
         credential: Vec<u8>,
     ) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let what = of_factor(account.id.0, FactorKind::Passkey.word());
-        let credential = self.shared.secrets.seal(&what, &credential)?;
-        self.change(actor, "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE factors SET secret = ?, sealed = 1, used_at = ? WHERE id = ?")
-                    .bind(credential)
-                    .bind(now)
-                    .bind(factor)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        let credential = self.0.shared.secrets.seal(&what, &credential)?;
+        self.0
+            .people()
+            .change(actor, "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE factors SET secret = ?, sealed = 1, used_at = ? WHERE id = ?")
+                        .bind(credential)
+                        .bind(now)
+                        .bind(factor)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     async fn use_factor(&self, actor: &Actor, text: &'static str, factor: i64, step: i64) -> Result<bool> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let done = self
+            .0
+            .people()
             .change(actor, "", "", move |conn| {
                 Box::pin(async move {
                     let done = sqlx::query(text).bind(factor).bind(step).bind(now).execute(conn).await?;

@@ -1,9 +1,9 @@
 //! Choosing passwords: invitations that count once, one's own change, and where one is signed in.
 
 use crate::catalogue::rows::hash_of;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::SignIns;
 use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::AccountId;
@@ -45,7 +45,7 @@ pub struct Session {
     pub agent: String,
 }
 
-impl Engine {
+impl SignIns {
     /// Makes an invitation. Earlier ones of the account count no more. `token`: BLAKE3 of its secret.
     #[boxed]
     pub async fn invite(
@@ -55,8 +55,8 @@ impl Engine {
         token: [u8; 32],
         expires_at: i64,
     ) -> Result<()> {
-        let (id, by, now) = (account.id.0, actor.account.map(|a| a.0), self.now_ms());
-        self.change(actor, "invitation made", &account.sign_in, move |conn| {
+        let (id, by, now) = (account.id.0, actor.account.map(|a| a.0), self.0.now_ms());
+        self.0.people().change(actor, "invitation made", &account.sign_in, move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM invitations WHERE account = ? AND used_at IS NULL")
                     .bind(id)
@@ -84,7 +84,7 @@ impl Engine {
         let row: Option<(i64, i64, Option<i64>)> =
             sqlx::query_as("SELECT account, expires_at, used_at FROM invitations WHERE token = ?")
                 .bind(&token[..])
-                .fetch_optional(&self.shared.view.pool)
+                .fetch_optional(&self.0.shared.view.pool)
                 .await?;
         Ok(row.map(|(account, expires_at, used_at)| Invitation {
             account: AccountId(account),
@@ -101,8 +101,8 @@ impl Engine {
              WHERE account = ? AND used_at IS NULL AND expires_at > ?",
         )
         .bind(account.0)
-        .bind(self.now_ms())
-        .fetch_optional(&self.shared.view.pool)
+        .bind(self.0.now_ms())
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         Ok(row.map(|(made_at, expires_at, made_by)| OpenInvitation {
             made_at,
@@ -114,23 +114,25 @@ impl Engine {
     /// Ends the invitation of an account: its address counts no more.
     #[boxed]
     pub async fn end_invitation(&self, actor: &Actor, account: &Account) -> Result<()> {
-        let (id, now) = (account.id.0, self.now_ms());
-        self.change(actor, "invitation ended", &account.sign_in, move |conn| {
-            Box::pin(async move {
-                let done = sqlx::query(
-                    "DELETE FROM invitations WHERE account = ? AND used_at IS NULL AND expires_at > ?",
-                )
-                .bind(id)
-                .bind(now)
-                .execute(conn)
-                .await?;
-                if done.rows_affected() == 0 {
-                    return Err(StoreError::NotFound("The invitation".into()));
-                }
-                Ok(())
+        let (id, now) = (account.id.0, self.0.now_ms());
+        self.0
+            .people()
+            .change(actor, "invitation ended", &account.sign_in, move |conn| {
+                Box::pin(async move {
+                    let done = sqlx::query(
+                        "DELETE FROM invitations WHERE account = ? AND used_at IS NULL AND expires_at > ?",
+                    )
+                    .bind(id)
+                    .bind(now)
+                    .execute(conn)
+                    .await?;
+                    if done.rows_affected() == 0 {
+                        return Err(StoreError::NotFound("The invitation".into()));
+                    }
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Sets the password by an invitation, which is used by that. Of two at once one is refused.
@@ -143,8 +145,8 @@ impl Engine {
         token: [u8; 32],
         password: String,
     ) -> Result<()> {
-        let (id, now) = (account.id.0, self.now_ms());
-        self.change(actor, "password chosen", &account.sign_in, move |conn| {
+        let (id, now) = (account.id.0, self.0.now_ms());
+        self.0.people().change(actor, "password chosen", &account.sign_in, move |conn| {
             Box::pin(async move {
                 let used = sqlx::query(
                     "UPDATE invitations SET used_at = ? WHERE token = ? AND used_at IS NULL AND expires_at > ?",
@@ -180,26 +182,28 @@ impl Engine {
         keep: [u8; 32],
     ) -> Result<()> {
         let id = account.id.0;
-        self.change(actor, "password changed", &account.sign_in, move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE accounts SET password = ? WHERE id = ?")
-                    .bind(&password)
-                    .bind(id)
-                    .execute(&mut *conn)
-                    .await?;
-                sqlx::query("DELETE FROM sessions WHERE account = ? AND token <> ?")
-                    .bind(id)
-                    .bind(&keep[..])
-                    .execute(&mut *conn)
-                    .await?;
-                sqlx::query("DELETE FROM invitations WHERE account = ? AND used_at IS NULL")
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "password changed", &account.sign_in, move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE accounts SET password = ? WHERE id = ?")
+                        .bind(&password)
+                        .bind(id)
+                        .execute(&mut *conn)
+                        .await?;
+                    sqlx::query("DELETE FROM sessions WHERE account = ? AND token <> ?")
+                        .bind(id)
+                        .bind(&keep[..])
+                        .execute(&mut *conn)
+                        .await?;
+                    sqlx::query("DELETE FROM invitations WHERE account = ? AND used_at IS NULL")
+                        .bind(id)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Opens a session in which an administrator sees all as somebody else, reading only.
@@ -213,33 +217,35 @@ impl Engine {
         ends_at: i64,
         told: bool,
     ) -> Result<()> {
-        let (by, seen_id, now) = (by.id.0, seen.id.0, self.now_ms());
+        let (by, seen_id, now) = (by.id.0, seen.id.0, self.0.now_ms());
         let from = actor.from.to_string();
-        self.change(actor, "looks as somebody", &seen.sign_in, move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "INSERT INTO sessions (token, org, account, made_at, ends_at, opened_from, looks_as)
+        self.0
+            .people()
+            .change(actor, "looks as somebody", &seen.sign_in, move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT INTO sessions (token, org, account, made_at, ends_at, opened_from, looks_as)
                      VALUES (?, 1, ?, ?, ?, ?, ?)",
-                )
-                .bind(&token[..])
-                .bind(by)
-                .bind(now)
-                .bind(ends_at)
-                .bind(from)
-                .bind(seen_id)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query("INSERT INTO looks (org, account, by, at, told) VALUES (1, ?, ?, ?, ?)")
-                    .bind(seen_id)
+                    )
+                    .bind(&token[..])
                     .bind(by)
                     .bind(now)
-                    .bind(told)
-                    .execute(conn)
+                    .bind(ends_at)
+                    .bind(from)
+                    .bind(seen_id)
+                    .execute(&mut *conn)
                     .await?;
-                Ok(())
+                    sqlx::query("INSERT INTO looks (org, account, by, at, told) VALUES (1, ?, ?, ?, ?)")
+                        .bind(seen_id)
+                        .bind(by)
+                        .bind(now)
+                        .bind(told)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Who looked as an account, and when, as far as it is to be told: the latest first.
@@ -250,7 +256,7 @@ impl Engine {
              WHERE l.account = ? AND l.told ORDER BY l.at DESC LIMIT 20",
         )
         .bind(account.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?)
     }
 
@@ -259,54 +265,62 @@ impl Engine {
     pub async fn picture(&self, account: AccountId) -> Result<Option<(Vec<u8>, i64)>> {
         Ok(sqlx::query_as("SELECT bytes, made_at FROM pictures WHERE account = ?")
             .bind(account.0)
-            .fetch_optional(&self.shared.view.pool)
+            .fetch_optional(&self.0.shared.view.pool)
             .await?)
     }
 
     /// When the picture of each account that has one was made.
     #[boxed]
     pub async fn pictured(&self) -> Result<std::collections::HashMap<AccountId, i64>> {
-        let rows: Vec<(i64, i64)> =
-            sqlx::query_as("SELECT account, made_at FROM pictures").fetch_all(&self.shared.view.pool).await?;
+        let rows: Vec<(i64, i64)> = sqlx::query_as("SELECT account, made_at FROM pictures")
+            .fetch_all(&self.0.shared.view.pool)
+            .await?;
         Ok(rows.into_iter().map(|(a, at)| (AccountId(a), at)).collect())
     }
 
     /// Sets the picture of an account, or takes it away.
     #[boxed]
     pub async fn set_picture(&self, actor: &Actor, account: &Account, bytes: Option<Vec<u8>>) -> Result<()> {
-        let (id, now) = (account.id.0, self.now_ms());
+        let (id, now) = (account.id.0, self.0.now_ms());
         let action = if bytes.is_some() { "picture set" } else { "picture removed" };
-        self.change(actor, action, &account.sign_in, move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM pictures WHERE account = ?").bind(id).execute(&mut *conn).await?;
-                if let Some(bytes) = bytes {
-                    sqlx::query("INSERT INTO pictures (account, bytes, made_at) VALUES (?, ?, ?)")
+        self.0
+            .people()
+            .change(actor, action, &account.sign_in, move |conn| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM pictures WHERE account = ?")
                         .bind(id)
-                        .bind(bytes)
-                        .bind(now)
-                        .execute(conn)
+                        .execute(&mut *conn)
                         .await?;
-                }
-                Ok(())
+                    if let Some(bytes) = bytes {
+                        sqlx::query("INSERT INTO pictures (account, bytes, made_at) VALUES (?, ?, ?)")
+                            .bind(id)
+                            .bind(bytes)
+                            .bind(now)
+                            .execute(conn)
+                            .await?;
+                    }
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Forgets invitations that have counted no more for a month.
     #[boxed]
     pub async fn sweep_invitations(&self) -> Result<()> {
-        let long_over = self.now_ms() - 30 * 86_400_000;
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM invitations WHERE expires_at < ?")
-                    .bind(long_over)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        let long_over = self.0.now_ms() - 30 * 86_400_000;
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM invitations WHERE expires_at < ?")
+                        .bind(long_over)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Where an account is signed in to the console, the latest first.
@@ -317,8 +331,8 @@ impl Engine {
              WHERE account = ? AND ends_at > ? AND looks_as IS NULL ORDER BY made_at DESC",
         )
         .bind(account.0)
-        .bind(self.now_ms())
-        .fetch_all(&self.shared.view.pool)
+        .bind(self.0.now_ms())
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let read = |(token, made_at, ends_at, from, agent): (Vec<u8>, i64, i64, String, String)| {
             Ok(Session { token: hash_of(&token, "a session")?, made_at, ends_at, from, agent })

@@ -1,9 +1,9 @@
 //! Sign-ins of browsers, and computers that are connected.
 
 use crate::catalogue::rows::{parse, sql};
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::people::SignIns;
 use crate::people::account_lookup::{ACCOUNT, DeviceRow, THERE, account};
 use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
@@ -37,7 +37,7 @@ pub struct Principal {
     pub used_at: i64,
 }
 
-impl Engine {
+impl SignIns {
     /// Opens a session. `token`: BLAKE3 of the secret that the browser holds.
     #[boxed]
     pub async fn open_session(
@@ -48,9 +48,9 @@ impl Engine {
         ends_at: i64,
         agent: &str,
     ) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let (from, agent) = (actor.from.to_string(), agent.chars().take(200).collect::<String>());
-        self.change(actor, "signed in", "console", move |conn| {
+        self.0.people().change(actor, "signed in", "console", move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM sessions WHERE ends_at < ?").bind(now).execute(&mut *conn).await?;
                 sqlx::query(
@@ -78,13 +78,18 @@ impl Engine {
     /// Ends a session.
     #[boxed]
     pub async fn end_session(&self, actor: &Actor, token: [u8; 32]) -> Result<()> {
-        self.change(actor, "signed out", "console", move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM sessions WHERE token = ?").bind(&token[..]).execute(conn).await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "signed out", "console", move |conn| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM sessions WHERE token = ?")
+                        .bind(&token[..])
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Who stands behind a session.
@@ -97,8 +102,8 @@ impl Engine {
             SEEN = ACCOUNT.replace("a.", "b.")
         )))
         .bind(&token[..])
-        .bind(self.now_ms())
-        .fetch_optional(&self.shared.view.pool)
+        .bind(self.0.now_ms())
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         let Some((used_at, its, looked)) = row else { return Ok(None) };
         let its = account(parse(&its)?);
@@ -119,8 +124,8 @@ impl Engine {
         name: &str,
         token: [u8; 32],
     ) -> Result<()> {
-        let (named, now) = (name.to_string(), self.now_ms());
-        self.change(actor, "device connected", name, move |conn| {
+        let (named, now) = (name.to_string(), self.0.now_ms());
+        self.0.people().change(actor, "device connected", name, move |conn| {
             Box::pin(async move {
                 sqlx::query("INSERT INTO devices (org, account, name, token, doors, made_at) VALUES (1, ?, ?, ?, 'client', ?)")
                     .bind(account.0)
@@ -138,24 +143,26 @@ impl Engine {
     /// Ends a device: its token counts no more.
     #[boxed]
     pub async fn end_device(&self, actor: &Actor, account: AccountId, device: DeviceId) -> Result<()> {
-        let now = self.now_ms();
-        self.change(actor, "device disconnected", &device.to_string(), move |conn| {
-            Box::pin(async move {
-                let done = sqlx::query(
-                    "UPDATE devices SET ended_at = ? WHERE id = ? AND account = ? AND ended_at IS NULL",
-                )
-                .bind(now)
-                .bind(device.0)
-                .bind(account.0)
-                .execute(conn)
-                .await?;
-                if done.rows_affected() == 0 {
-                    return Err(StoreError::NotFound("The device".into()));
-                }
-                Ok(())
+        let now = self.0.now_ms();
+        self.0
+            .people()
+            .change(actor, "device disconnected", &device.to_string(), move |conn| {
+                Box::pin(async move {
+                    let done = sqlx::query(
+                        "UPDATE devices SET ended_at = ? WHERE id = ? AND account = ? AND ended_at IS NULL",
+                    )
+                    .bind(now)
+                    .bind(device.0)
+                    .bind(account.0)
+                    .execute(conn)
+                    .await?;
+                    if done.rows_affected() == 0 {
+                        return Err(StoreError::NotFound("The device".into()));
+                    }
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// The devices of an account that are signed in.
@@ -166,7 +173,7 @@ impl Engine {
              WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
         )
         .bind(account.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows
             .into_iter()
@@ -193,26 +200,28 @@ impl Engine {
         let tokens: Vec<_> =
             browsers.iter().map(|(token, at)| serde_json::json!([crate::fs::disk::hex(token), at])).collect();
         let tokens = serde_json::Value::Array(tokens).to_string();
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "UPDATE devices SET used_at = j.value->>1, used_from = j.value->>2
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE devices SET used_at = j.value->>1, used_from = j.value->>2
                      FROM json_each(?) j WHERE devices.id = j.value->>0",
-                )
-                .bind(list)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query(
-                    "UPDATE sessions SET used_at = j.value->>1 FROM json_each(?) j
+                    )
+                    .bind(list)
+                    .execute(&mut *conn)
+                    .await?;
+                    sqlx::query(
+                        "UPDATE sessions SET used_at = j.value->>1 FROM json_each(?) j
                      WHERE sessions.token = unhex(j.value->>0)",
-                )
-                .bind(tokens)
-                .execute(conn)
-                .await?;
-                Ok(())
+                    )
+                    .bind(tokens)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Who stands behind a device token.
@@ -223,7 +232,7 @@ impl Engine {
              WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL AND {THERE}"
         )))
         .bind(&token[..])
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         let Some((device, its)) = row else { return Ok(None) };
         let (account, device) = (account(parse(&its)?), Some(DeviceId(device)));

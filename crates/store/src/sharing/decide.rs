@@ -1,10 +1,10 @@
 //! Whether links and intakes act now: their terms, against the present state of maker, target and rules;
 //! and what becomes of them by themselves.
 
-use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, Row, Shelf};
 use crate::rights::access::Viewer;
+use crate::sharing::Sharing;
 use crate::sharing::openings::{Opening, Wanted};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
@@ -17,17 +17,17 @@ use yellow_attic_core::{NodeId, OpeningId};
 /// An ended opening can be opened again for so long, and its ending stays taken: ninety days.
 const KEPT_MS: i64 = 90 * 86_400_000;
 
-impl Engine {
+impl Sharing {
     /// What decides besides its terms, by some rules: those in force, or those that are looked at.
     #[boxed]
     pub async fn facts_with(&self, opening: &Opening, rules: &Rules) -> Result<Facts> {
-        let access = self.shared.view.access();
-        let chain = self.shared.view.chain(opening.node).await?;
+        let access = self.0.shared.view.access();
+        let chain = self.0.shared.view.chain(opening.node).await?;
         let (makers, days, door) = opening.rules();
         let by = opening.made_by;
         let shelf = chain.as_ref().and_then(|c| c.last()).map(|top| top.shelf);
         let groups = access.groups_of(by);
-        let viewer = Viewer::of_account(access.clone(), Some(by), self.now_ms());
+        let viewer = Viewer::of_account(access.clone(), Some(by), self.0.now_ms());
         let manages = |chain: &Vec<Arc<Row>>| {
             shelf.is_some_and(|s| {
                 viewer.standing(s, chain.iter().map(|r| r.node)).level() == Some(Level::Manage)
@@ -44,7 +44,7 @@ impl Engine {
         };
         let on = |rule| rules.decide_on(rule, &groups, shelf).value == Value::Switch(true);
         Ok(Facts {
-            now: self.now_ms(),
+            now: self.0.now_ms(),
             used: opening.used,
             target: chain.is_some(),
             maker,
@@ -61,7 +61,7 @@ impl Engine {
     /// Whether an opening acts now. Costs no look-up for a target that was looked at lately.
     #[boxed]
     pub async fn acts(&self, opening: &Opening) -> Result<std::result::Result<Open, Shut>> {
-        let rules = self.shared.view.access();
+        let rules = self.0.shared.view.access();
         let facts = self.facts_with(opening, rules.rules()).await?;
         Ok(decide(&opening.terms(), &facts))
     }
@@ -85,8 +85,8 @@ impl Engine {
     /// The shelf on which something is.
     #[boxed]
     pub async fn shelf_at(&self, node: NodeId) -> Result<Option<Arc<Shelf>>> {
-        let chain = self.shared.view.chain(node).await?;
-        Ok(chain.and_then(|c| c.last().and_then(|top| self.shared.view.shelf(top.shelf))))
+        let chain = self.0.shared.view.chain(node).await?;
+        Ok(chain.and_then(|c| c.last().and_then(|top| self.0.shared.view.shelf(top.shelf))))
     }
 
     /// What is used without being counted: how often, when last, and from where.
@@ -97,7 +97,7 @@ impl Engine {
             .map(|(id, (times, at, from))| serde_json::json!([id.0, times, at, from]))
             .collect();
         let rows = serde_json::Value::from(rows).to_string();
-        self.change(&Actor::service(), "", "", move |conn| {
+        self.0.people().change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 sqlx::query(
                     "UPDATE openings SET used = used + j.value->>1, used_at = j.value->>2, used_from = j.value->>3
@@ -115,37 +115,39 @@ impl Engine {
     /// Too many passwords were tried. Returns whether its maker is to be told: once an hour.
     #[boxed]
     pub async fn note_guessing(&self, actor: &Actor, opening: &Opening) -> Result<bool> {
-        let (id, now) = (opening.id.0, self.now_ms());
+        let (id, now) = (opening.id.0, self.0.now_ms());
         if opening.guessed_at.is_some_and(|at| now - at < 3_600_000) {
             return Ok(false);
         }
         let what = format!("{} {}", opening.kind.word(), opening.id);
-        self.change(actor, "passwords guessed", &what, move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE openings SET guessed_at = ? WHERE id = ?")
-                    .bind(now)
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "passwords guessed", &what, move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE openings SET guessed_at = ? WHERE id = ?")
+                        .bind(now)
+                        .bind(id)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         Ok(true)
     }
 
     /// Forgets openings that were ended long ago: their endings can be taken again.
     #[boxed]
     pub async fn forget_openings(&self) -> Result<()> {
-        let before = self.now_ms() - KEPT_MS;
+        let before = self.0.now_ms() - KEPT_MS;
         let due: i64 = sqlx::query_scalar("SELECT count(*) FROM openings WHERE ended_at < ?")
             .bind(before)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
         if due == 0 {
             return Ok(());
         }
-        self.change(&Actor::service(), "openings forgotten", &due.to_string(), move |conn| {
+        self.0.people().change(&Actor::service(), "openings forgotten", &due.to_string(), move |conn| {
             Box::pin(async move {
                 for text in [
                     "DELETE FROM slips WHERE opening IN (SELECT id FROM openings WHERE ended_at < ?)",

@@ -3,10 +3,10 @@
 //! sender is told nothing of what is there.
 
 use crate::catalogue::rows::hash_of;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::ops::Outcome;
+use crate::sharing::Sharing;
 use crate::sharing::openings::Opening;
 use crate::timeline::upload_ends::OtherPlace;
 use crate::timeline::uploads::{NewUpload, Upload};
@@ -112,7 +112,7 @@ impl Raw {
     }
 }
 
-impl Engine {
+impl Sharing {
     /// Begins a delivery, if the intake takes another one. `secret`: hashed.
     #[boxed]
     pub async fn begin_delivery(
@@ -123,10 +123,10 @@ impl Engine {
         sender: &str,
         mail: Option<String>,
     ) -> Result<Delivery> {
-        let (id, now, from) = (opening.id.0, self.now_ms(), actor.from.to_string());
+        let (id, now, from) = (opening.id.0, self.0.now_ms(), actor.from.to_string());
         let sender = sender.trim().to_string();
         let what = format!("intake {}", opening.id);
-        self.change(actor, "delivery begun", &what, move |conn| {
+        self.0.people().change(actor, "delivery begun", &what, move |conn| {
             Box::pin(async move {
                 let taken = sqlx::query(
                     "UPDATE openings SET used = used + 1, used_at = ?, used_from = ?
@@ -166,7 +166,7 @@ impl Engine {
         let raw: Option<Raw> =
             sqlx::query_as(crate::catalogue::rows::sql(format!("{SELECT} WHERE d.secret = ?")))
                 .bind(secret.to_vec())
-                .fetch_optional(&self.shared.view.pool)
+                .fetch_optional(&self.0.shared.view.pool)
                 .await?;
         Ok(raw.map(Raw::read))
     }
@@ -179,7 +179,7 @@ impl Engine {
         )))
         .bind(opening.0)
         .bind(most)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(raw.into_iter().map(Raw::read).collect())
     }
@@ -192,7 +192,7 @@ impl Engine {
             "SELECT node, path, size, hash, at FROM delivered WHERE delivery = ? ORDER BY at, path",
         )
         .bind(delivery)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let read = |(node, path, size, hash, at): Row| {
             let hash = hash_of(&hash, &format!("node {node} of delivery {delivery}"))?;
@@ -227,7 +227,7 @@ impl Engine {
             return Err(StoreError::TooLarge(largest));
         }
         // Where a sum counts, one at a time: files that begin together could pass it together.
-        let turn = self.shared.delivering.turn(delivery.id);
+        let turn = self.0.shared.delivering.turn(delivery.id);
         let _turn = match opening.largest_all {
             Some(_) => Some(turn.lock().await),
             None => None,
@@ -238,7 +238,7 @@ impl Engine {
              FROM uploads WHERE delivery = ?1 AND node IS NULL",
         )
         .bind(delivery.id)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         if unfinished >= MOST_UNFINISHED {
             return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
@@ -248,7 +248,7 @@ impl Engine {
             return Err(StoreError::DeliveryTooLarge(all));
         }
         let way: String = parts.iter().map(|p| format!("{p}/")).collect();
-        self.begin_upload_of(actor, new, Some((delivery.id, way))).await
+        self.0.files().begin_upload_of(actor, new, Some((delivery.id, way))).await
     }
 
     /// Puts a file of a delivery whose bytes are all here, where nothing stands. `None`: bytes are missing.
@@ -260,16 +260,16 @@ impl Engine {
         delivery: &Delivery,
         id: &str,
     ) -> Result<Option<Outcome>> {
-        let upload = self.upload(actor, id).await?;
+        let upload = self.0.files().upload(actor, id).await?;
         if upload.node.is_some() || upload.received < upload.new.size {
-            return self.finish_upload(actor, id, None).await;
+            return self.0.files().finish_upload(actor, id, None).await;
         }
         if !opening.kinds.anything() {
             let name = upload.new.name.to_string();
             let head = self.head_of(&upload)?;
             if let Err(e) = opening.kinds.check_bytes(&name, &head) {
                 // Nothing of it is kept.
-                self.end_upload(actor, id).await?;
+                self.0.files().end_upload(actor, id).await?;
                 return Err(StoreError::OtherKind(e));
             }
         }
@@ -282,7 +282,8 @@ impl Engine {
             n = self.first_free(parent, upload.new.name.as_str(), n, false).await?;
             let name = Name::new(&numbered(upload.new.name.as_str(), n, false))?;
             let conditions = Conditions::nothing_there();
-            match self.finish_upload(actor, id, Some(OtherPlace { parent, name, conditions })).await {
+            match self.0.files().finish_upload(actor, id, Some(OtherPlace { parent, name, conditions })).await
+            {
                 // Another one came between: the next number.
                 Err(
                     StoreError::ConditionFailed { .. }
@@ -290,7 +291,9 @@ impl Engine {
                     | StoreError::NameTaken(_)
                     | StoreError::NameUnusable(_)
                     | StoreError::NotAllowed { .. },
-                ) if n < MOST_ALIKE && self.chain(actor, parent, Level::Add).await.is_ok() => n += 1,
+                ) if n < MOST_ALIKE && self.0.files().chain(actor, parent, Level::Add).await.is_ok() => {
+                    n += 1
+                }
                 done => return done,
             }
         }
@@ -298,7 +301,7 @@ impl Engine {
 
     fn head_of(&self, upload: &Upload) -> Result<Vec<u8>> {
         let io = |e: &std::io::Error| StoreError::io("looking at an upload", e);
-        let file = self.shared.disk.reopen_staged(&upload.staged_name()).map_err(|e| io(&e))?;
+        let file = self.0.shared.disk.reopen_staged(&upload.staged_name()).map_err(|e| io(&e))?;
         let mut head = vec![0; HEAD.min(upload.received as usize)];
         file.read_exact_at(&mut head, 0).map_err(|e| io(&e))?;
         Ok(head)
@@ -308,7 +311,7 @@ impl Engine {
     async fn first_free(&self, parent: NodeId, name: &str, mut n: u32, folder: bool) -> Result<u32> {
         while n < MOST_ALIKE {
             let key = sort_key(&Name::new(&numbered(name, n, folder))?).into();
-            if self.shared.view.child(parent, &key).await?.is_none() {
+            if self.0.shared.view.child(parent, &key).await?.is_none() {
                 break;
             }
             n += 1;
@@ -320,15 +323,15 @@ impl Engine {
     /// something has it already.
     async fn delivery_folder(&self, actor: &Actor, opening: &Opening, delivery: &Delivery) -> Result<NodeId> {
         // One at a time: several files of a delivery arrive together.
-        let turn = self.shared.delivering.turn(delivery.id);
+        let turn = self.0.shared.delivering.turn(delivery.id);
         let _turn = turn.lock().await;
         let known: Option<i64> = sqlx::query_scalar("SELECT folder FROM deliveries WHERE id = ?")
             .bind(delivery.id)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
         // One that was moved elsewhere or removed meanwhile is another's by now.
         if let Some(folder) = known.map(NodeId)
-            && self.chain(actor, folder, Level::Add).await.is_ok()
+            && self.0.files().chain(actor, folder, Level::Add).await.is_ok()
         {
             return Ok(folder);
         }
@@ -337,24 +340,26 @@ impl Engine {
         let made = loop {
             n = self.first_free(opening.node, &name, n, true).await?;
             let numbered = Name::new(&numbered(&name, n, true))?;
-            match self.make_folder(actor, opening.node, numbered).await {
+            match self.0.files().make_folder(actor, opening.node, numbered).await {
                 Err(StoreError::NameTaken(_) | StoreError::NameUnusable(_)) if n < MOST_ALIKE => n += 1,
                 done => break done?,
             }
         };
         let folder = made.row.map(|r| r.node).unwrap_or_default();
         let id = delivery.id;
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE deliveries SET folder = ? WHERE id = ?")
-                    .bind(folder.0)
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE deliveries SET folder = ? WHERE id = ?")
+                        .bind(folder.0)
+                        .bind(id)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         Ok(folder)
     }
 
@@ -365,7 +370,7 @@ impl Engine {
         if parts.len() > DEEPEST {
             return Err(StoreError::BadInput(format!("The file lies more than {DEEPEST} folders deep.")));
         }
-        self.chain(actor, parent, Level::Add).await?;
+        self.0.files().chain(actor, parent, Level::Add).await?;
         for part in parts {
             parent = self.folder_named(actor, parent, part).await?;
         }
@@ -391,7 +396,7 @@ impl Engine {
         let name = Name::new(name)?;
         let key = sort_key(&name).into();
         for n in 1..MOST_ALIKE {
-            if let Some(row) = self.shared.view.child(parent, &key).await? {
+            if let Some(row) = self.0.shared.view.child(parent, &key).await? {
                 if row.is_folder() {
                     return Ok(row.node);
                 }
@@ -399,7 +404,7 @@ impl Engine {
                 return Box::pin(self.folder_named(actor, parent, &numbered(name.as_str(), n + 1, true)))
                     .await;
             }
-            match self.make_folder(actor, parent, name.clone()).await {
+            match self.0.files().make_folder(actor, parent, name.clone()).await {
                 // Another file of the delivery made it meanwhile.
                 Err(StoreError::NameTaken(_)) => {}
                 done => return Ok(done?.row.map(|r| r.node).unwrap_or_default()),
@@ -411,7 +416,7 @@ impl Engine {
     /// The sender is done. Refused while nothing has arrived.
     #[boxed]
     pub async fn finish_delivery(&self, actor: &Actor, delivery: &Delivery) -> Result<()> {
-        let (id, now) = (delivery.id, self.now_ms());
+        let (id, now) = (delivery.id, self.0.now_ms());
         if delivery.done_at.is_some() {
             return Ok(());
         }
@@ -419,35 +424,37 @@ impl Engine {
             return Err(StoreError::NothingDelivered);
         }
         let what = format!("intake {}: {} files, {} bytes", delivery.opening, delivery.files, delivery.bytes);
-        self.change(actor, "delivery done", &what, move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "UPDATE deliveries SET done_at = ?1, moved_at = ?1 WHERE id = ?2 AND done_at IS NULL",
-                )
-                .bind(now)
-                .bind(id)
-                .execute(conn)
-                .await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "delivery done", &what, move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE deliveries SET done_at = ?1, moved_at = ?1 WHERE id = ?2 AND done_at IS NULL",
+                    )
+                    .bind(now)
+                    .bind(id)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Closes deliveries that nobody goes on with; those of which nothing arrived were none, and are
     /// given back.
     #[boxed]
     pub async fn close_deliveries(&self) -> Result<()> {
-        let (now, before) = (self.now_ms(), self.now_ms() - KEPT_MS);
+        let (now, before) = (self.0.now_ms(), self.0.now_ms() - KEPT_MS);
         let due: i64 =
             sqlx::query_scalar("SELECT count(*) FROM deliveries WHERE done_at IS NULL AND moved_at <= ?")
                 .bind(before)
-                .fetch_one(&self.shared.view.pool)
+                .fetch_one(&self.0.shared.view.pool)
                 .await?;
         if due == 0 {
             return Ok(());
         }
-        self.change(&Actor::service(), "deliveries closed", &due.to_string(), move |conn| {
+        self.0.people().change(&Actor::service(), "deliveries closed", &due.to_string(), move |conn| {
             Box::pin(async move {
                 sqlx::query(
                     "UPDATE deliveries SET done_at = ?, broken = 1 WHERE done_at IS NULL AND moved_at <= ?
@@ -484,8 +491,8 @@ impl Engine {
                AND NOT EXISTS (SELECT 1 FROM deliveries o WHERE o.opening = d.opening AND o.told_at IS NULL AND o.done_at > ?)
              ORDER BY d.opening, d.id"
         )))
-        .bind(self.now_ms() - quiet_ms)
-        .fetch_all(&self.shared.view.pool)
+        .bind(self.0.now_ms() - quiet_ms)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(raw.into_iter().map(Raw::read).collect())
     }
@@ -493,19 +500,23 @@ impl Engine {
     /// Their owners were told.
     #[boxed]
     pub async fn told_deliveries(&self, ids: Vec<i64>) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let ids = serde_json::to_string(&ids).map_err(|e| StoreError::Catalogue(e.to_string()))?;
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE deliveries SET told_at = ? WHERE id IN (SELECT value FROM json_each(?))")
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE deliveries SET told_at = ? WHERE id IN (SELECT value FROM json_each(?))",
+                    )
                     .bind(now)
                     .bind(ids)
                     .execute(conn)
                     .await?;
-                Ok(())
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 }
 

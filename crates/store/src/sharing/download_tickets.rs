@@ -1,9 +1,9 @@
 //! Slips: downloads that were counted. Taking one counts, in the transaction that answers; it is good
 //! for ranges for a day, and is given back if no byte of it ever left.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::sharing::Sharing;
 use crate::sharing::openings::Opening;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, OpeningId};
@@ -26,7 +26,7 @@ pub struct Slip {
     pub begun: bool,
 }
 
-impl Engine {
+impl Sharing {
     /// Takes a slip, if one is left. `secret`: hashed.
     #[boxed]
     pub async fn take_slip(
@@ -37,36 +37,38 @@ impl Engine {
         node: NodeId,
         moment: Option<Moment>,
     ) -> Result<()> {
-        let (id, now, from) = (opening.id.0, self.now_ms(), actor.from.to_string());
+        let (id, now, from) = (opening.id.0, self.0.now_ms(), actor.from.to_string());
         let what = format!("{} {}", opening.kind.word(), opening.id);
-        self.change(actor, "download by link", &what, move |conn| {
-            Box::pin(async move {
-                let taken = sqlx::query(
-                    "UPDATE openings SET used = used + 1, used_at = ?, used_from = ?
+        self.0
+            .people()
+            .change(actor, "download by link", &what, move |conn| {
+                Box::pin(async move {
+                    let taken = sqlx::query(
+                        "UPDATE openings SET used = used + 1, used_at = ?, used_from = ?
                      WHERE id = ? AND ended_at IS NULL AND (most IS NULL OR used < most)",
-                )
-                .bind(now)
-                .bind(from)
-                .bind(id)
-                .execute(&mut *conn)
-                .await?;
-                if taken.rows_affected() == 0 {
-                    return Err(StoreError::UsedUp);
-                }
-                sqlx::query(
-                    "INSERT INTO slips (secret, opening, node, moment, made_at) VALUES (?, ?, ?, ?, ?)",
-                )
-                .bind(secret.to_vec())
-                .bind(id)
-                .bind(node.0)
-                .bind(moment.map(|m| m.0))
-                .bind(now)
-                .execute(conn)
-                .await?;
-                Ok(())
+                    )
+                    .bind(now)
+                    .bind(from)
+                    .bind(id)
+                    .execute(&mut *conn)
+                    .await?;
+                    if taken.rows_affected() == 0 {
+                        return Err(StoreError::UsedUp);
+                    }
+                    sqlx::query(
+                        "INSERT INTO slips (secret, opening, node, moment, made_at) VALUES (?, ?, ?, ?, ?)",
+                    )
+                    .bind(secret.to_vec())
+                    .bind(id)
+                    .bind(node.0)
+                    .bind(moment.map(|m| m.0))
+                    .bind(now)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// A slip that is still good.
@@ -78,10 +80,10 @@ impl Engine {
              AND coalesce(begun_at + ?3, made_at + ?4) > ?2",
         )
         .bind(secret.to_vec())
-        .bind(self.now_ms())
+        .bind(self.0.now_ms())
         .bind(GOOD_MS)
         .bind(UNUSED_MS)
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         Ok(found.map(|(opening, node, moment, begun)| Slip {
             opening: OpeningId(opening),
@@ -95,8 +97,10 @@ impl Engine {
     /// nothing may leave.
     #[boxed]
     pub async fn begin_slip(&self, secret: [u8; 32]) -> Result<bool> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let done = self
+            .0
+            .people()
             .change(&Actor::service(), "", "", move |conn| {
                 Box::pin(async move {
                     let done =
@@ -119,40 +123,42 @@ impl Engine {
     /// Gives a slip back, if no byte left.
     #[boxed]
     pub async fn return_slip(&self, secret: [u8; 32]) -> Result<()> {
-        self.change(&Actor::service(), "", "", move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "UPDATE openings SET used = max(used - 1, 0)
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE openings SET used = max(used - 1, 0)
                      WHERE id = (SELECT opening FROM slips WHERE secret = ? AND begun_at IS NULL)",
-                )
-                .bind(secret.to_vec())
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query("DELETE FROM slips WHERE secret = ? AND begun_at IS NULL")
+                    )
                     .bind(secret.to_vec())
-                    .execute(conn)
+                    .execute(&mut *conn)
                     .await?;
-                Ok(())
+                    sqlx::query("DELETE FROM slips WHERE secret = ? AND begun_at IS NULL")
+                        .bind(secret.to_vec())
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Forgets slips that are no longer good; those of which no byte left are given back.
     #[boxed]
     pub async fn sweep_slips(&self) -> Result<()> {
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let due: i64 =
             sqlx::query_scalar("SELECT count(*) FROM slips WHERE coalesce(begun_at + ?, made_at + ?) <= ?")
                 .bind(GOOD_MS)
                 .bind(UNUSED_MS)
                 .bind(now)
-                .fetch_one(&self.shared.view.pool)
+                .fetch_one(&self.0.shared.view.pool)
                 .await?;
         if due == 0 {
             return Ok(());
         }
-        self.change(&Actor::service(), "", "", move |conn| {
+        self.0.people().change(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 sqlx::query(
                     "UPDATE openings SET used = max(used - s.n, 0) FROM

@@ -1,9 +1,9 @@
 //! Openings: links and intakes as they are kept, who may decide over them, and whether they act.
 
 use crate::catalogue::rows::sql;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Through};
+use crate::sharing::Sharing;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::intake::Kinds;
@@ -307,7 +307,7 @@ pub struct Wanted {
     pub kind: Option<Kind>,
 }
 
-impl Engine {
+impl Sharing {
     /// Refuses an opening that cannot be, or that rules do not let its maker have.
     /// `set`: what of it is new.
     async fn check_opening(&self, opening: &Opening, chain: &[Arc<Row>], set: &Set) -> Result<()> {
@@ -340,7 +340,7 @@ impl Engine {
         if opening.most.is_some() && opening.kind == Kind::Link && opening.can != Can::Download {
             return bad("Downloads are counted only where a link lets download, and nothing else.");
         }
-        let rules = self.rules();
+        let rules = self.0.people().rules();
         let facts = self.facts_with(opening, &rules).await?;
         let refused = |why: Shut| StoreError::OpeningRefused { what, why: why.sentence(opening.kind) };
         if facts.maker == Maker::DoorClosed {
@@ -368,7 +368,7 @@ impl Engine {
     #[boxed]
     pub async fn make_opening(&self, actor: &Actor, new: NewOpening) -> Result<Opening> {
         let account = actor.account.ok_or_else(|| StoreError::NotFound("The account".into()))?;
-        let chain = self.chain(actor, new.node, Level::Manage).await?;
+        let chain = self.0.files().chain(actor, new.node, Level::Manage).await?;
         let ending = match new.ending.as_deref().map(str::trim).filter(|e| !e.is_empty()) {
             Some(own) => {
                 check_ending(own).map_err(|e| StoreError::BadEnding(e.to_string()))?;
@@ -380,7 +380,7 @@ impl Engine {
                 ending_from(&random)
             }
         };
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let mut opening = Opening {
             id: OpeningId(0),
             kind: new.kind,
@@ -418,7 +418,7 @@ impl Engine {
         };
         let what = self.path_for_record(&chain);
         let row = opening.clone();
-        self.change(actor, action, &what, move |conn| {
+        self.0.people().change(actor, action, &what, move |conn| {
             Box::pin(async move {
                 let done = sqlx::query(
                     "INSERT INTO openings (org, kind, ending, node, can, title, message, password, begins_at, ends_at, most,
@@ -454,7 +454,7 @@ impl Engine {
     }
 
     fn path_for_record(&self, chain: &[Arc<Row>]) -> String {
-        let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
+        let shelf = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf));
         let names: Vec<&str> = chain.iter().rev().skip(1).map(|r| r.name()).collect();
         format!("{}:/{}", shelf.map_or_else(String::new, |s| s.name.clone()), names.join("/"))
     }
@@ -462,7 +462,8 @@ impl Engine {
     /// Whether somebody decides over an opening: its maker, and whoever manages what it opens.
     #[boxed]
     pub async fn decides_over(&self, actor: &Actor, opening: &Opening) -> bool {
-        actor.account == Some(opening.made_by) || self.chain(actor, opening.node, Level::Manage).await.is_ok()
+        actor.account == Some(opening.made_by)
+            || self.0.files().chain(actor, opening.node, Level::Manage).await.is_ok()
     }
 
     /// Changes an opening. `anyway`: for administrators, who may end and tighten what they do not manage.
@@ -483,14 +484,14 @@ impl Engine {
         if !own && !set.only_narrows(&before) {
             return Err(StoreError::NotAllowed { need: Level::Manage.word(), have: "close" });
         }
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let ends = set.ended == Some(true);
         let mut after = before.clone();
         after.apply(set.clone(), now);
         if set.ends_at.flatten().is_some_and(|end| end <= now) && !ends {
             return Err(StoreError::BadInput("The end lies in the past; to close it now, end it.".into()));
         }
-        let chain = self.shared.view.chain(after.node).await?;
+        let chain = self.0.shared.view.chain(after.node).await?;
         match &chain {
             // What only closes is never refused.
             _ if set.only_closes() || !own => {}
@@ -504,7 +505,7 @@ impl Engine {
             (Kind::Intake, false) => "intake changed",
         };
         let what = chain.map_or_else(String::new, |chain| self.path_for_record(&chain));
-        self.change(actor, action, &what, move |conn| {
+        self.0.people().change(actor, action, &what, move |conn| {
             Box::pin(async move {
                 // Only what was set: two changes at once do not undo each other.
                 let ended_at = match set.ended {
@@ -550,7 +551,7 @@ impl Engine {
         .await?;
         if ends {
             // What strangers had under way goes with it, and gives back its room.
-            self.end_uploads_through(id).await?;
+            self.0.files().end_uploads_through(id).await?;
         }
         self.opening(id).await?.ok_or_else(gone)
     }
@@ -560,7 +561,7 @@ impl Engine {
     pub async fn opening(&self, id: OpeningId) -> Result<Option<Opening>> {
         let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE id = ?")
             .bind(id.0)
-            .fetch_optional(&self.shared.view.pool)
+            .fetch_optional(&self.0.shared.view.pool)
             .await?;
         Ok(raw.map(Raw::read))
     }
@@ -570,7 +571,7 @@ impl Engine {
     pub async fn opening_at(&self, ending: &str) -> Result<Option<Opening>> {
         let raw: Option<Raw> = sqlx::query_as("SELECT * FROM openings WHERE ending = ?")
             .bind(ending)
-            .fetch_optional(&self.shared.view.pool)
+            .fetch_optional(&self.0.shared.view.pool)
             .await?;
         Ok(raw.map(Raw::read))
     }
@@ -586,7 +587,7 @@ impl Engine {
         .bind(wanted.by.map(|a| a.0))
         .bind(wanted.node.map(|n| n.0))
         .bind(wanted.kind.map(Kind::word))
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(raw.into_iter().map(Raw::read).collect())
     }

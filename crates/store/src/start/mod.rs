@@ -152,9 +152,9 @@ impl Engine {
                 delivering: Default::default(),
             }),
         };
-        engine.claim_unfinished().await?;
+        engine.files().claim_unfinished().await?;
         if engine.shared.first_key.is_some() {
-            engine.note(&Actor::service(), "record key begun", None, &key_id, "").await?;
+            engine.people().note(&Actor::service(), "record key begun", None, &key_id, "").await?;
         }
         Ok(engine)
     }

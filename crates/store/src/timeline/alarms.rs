@@ -1,10 +1,10 @@
 //! Mass change: what changed lately is looked at now and then, by device, as the timeline has it.
 
 use crate::catalogue::rows::{doors_word, parse};
-use crate::engine::Engine;
 use crate::engine::held::Whose;
 use crate::fs::error::Result;
 use crate::fs::model::{Actor, name_in};
+use crate::timeline::History;
 use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use yellow_attic_core::mass::{Change, Looks, SLOW_MS, Suspect, WINDOW_MS, judge, suspects};
@@ -88,11 +88,11 @@ fn looks(state: Option<State>) -> Option<Looks> {
     })
 }
 
-impl Engine {
+impl History {
     /// Looks at what changed since the last look. Returns the alarms that are new.
     #[boxed]
     pub async fn watch_for_mass_change(&self) -> Result<Vec<Alarm>> {
-        let pool = &self.shared.view.pool;
+        let pool = &self.0.shared.view.pool;
         let seen: i64 = sqlx::query_scalar("SELECT moment FROM watched").fetch_one(pool).await?;
         let head = self.now_moment().await?.0;
         if head == seen {
@@ -147,20 +147,20 @@ impl Engine {
                 by.entry((shelf, account, device)).or_default().push(change);
             }
         }
-        let rules = self.rules();
+        let rules = self.0.people().rules();
         let settled = self.settled_lately().await?;
         let mut raised = Vec::new();
         for ((shelf, account, device), changes) in by {
             let whose = (shelf, account, device);
             let shelf = ShelfId(shelf);
             let rule = rules.decide_on(Rule::MassChange, &[], Some(shelf)).value;
-            let Some(its) = self.shared.view.shelf(shelf).filter(|_| rule != Value::Choice("off")) else {
+            let Some(its) = self.0.shared.view.shelf(shelf).filter(|_| rule != Value::Choice("off")) else {
                 continue;
             };
             // What somebody has settled does not count again.
             let settled = settled.get(&whose).copied().unwrap_or(i64::MIN);
             let found = self.suspected(whose, &changes, settled);
-            let files = self.shared.view.folder(its.root).await?.map_or(0, |f| f.files.max(0) as usize);
+            let files = self.0.shared.view.folder(its.root).await?.map_or(0, |f| f.files.max(0) as usize);
             if let Some(alarm) = judge(&found, files) {
                 let close = rule == Value::Choice("close");
                 if let Some(new) = self.raise(shelf, account, device, &alarm, close).await? {
@@ -168,19 +168,24 @@ impl Engine {
                 }
             }
         }
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE watched SET moment = max(moment, ?)").bind(upto).execute(conn).await?;
-                Ok(())
+        self.0
+            .files()
+            .catalogue(&Actor::service(), move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE watched SET moment = max(moment, ?)")
+                        .bind(upto)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         Ok(raised)
     }
 
     /// What is suspicious of one's changes within a day: those looked at now, and what is remembered of before.
     fn suspected(&self, whose: Whose, changes: &[Change], settled: i64) -> Vec<Suspect> {
-        let mut all = self.shared.suspected.lock();
+        let mut all = self.0.shared.suspected.lock();
         let its = all.entry(whose).or_default();
         // What has become of them by now is what counts.
         changes.iter().for_each(|change| drop(its.remove(&change.node)));
@@ -202,7 +207,7 @@ impl Engine {
         let rows: Vec<(i64, Option<i64>, Option<i64>, i64)> = sqlx::query_as(
             "SELECT shelf, account, device, max(settled_at) FROM alarms WHERE settled_at IS NOT NULL GROUP BY shelf, account, device",
         )
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows.into_iter().map(|(shelf, account, device, at)| ((shelf, account, device), at)).collect())
     }
@@ -217,10 +222,10 @@ impl Engine {
         close: bool,
     ) -> Result<Option<Alarm>> {
         let found = found.clone();
-        let now = self.kept_ms();
+        let now = self.0.kept_ms();
         let what = format!("shelf {shelf}: {} of {} files", found.files, found.of);
         let (tell, told) = tokio::sync::oneshot::channel();
-        self.change_rights(&Actor::service(), "alarm raised", &what, move |conn| {
+        self.0.people().change_rights(&Actor::service(), "alarm raised", &what, move |conn| {
             Box::pin(async move {
                 let up: Option<(i64, i64)> = sqlx::query_as(
                     "SELECT id, files FROM alarms
@@ -282,7 +287,7 @@ impl Engine {
             "SELECT {COLUMNS} FROM alarms WHERE settled_at IS NULL OR ? = 0 ORDER BY id DESC LIMIT 200"
         )))
         .bind(i64::from(open))
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows.into_iter().map(read).collect())
     }
@@ -292,8 +297,8 @@ impl Engine {
     pub async fn alarms_for(&self, actor: &Actor, open: bool, everywhere: bool) -> Result<Vec<Alarm>> {
         let mut seen = Vec::new();
         for alarm in self.alarms(open).await? {
-            let Some(shelf) = self.shared.view.shelf(alarm.shelf) else { continue };
-            if everywhere || self.chain(actor, shelf.root, Level::Manage).await.is_ok() {
+            let Some(shelf) = self.0.shared.view.shelf(alarm.shelf) else { continue };
+            if everywhere || self.0.files().chain(actor, shelf.root, Level::Manage).await.is_ok() {
                 seen.push(alarm);
             }
         }
@@ -307,7 +312,7 @@ impl Engine {
             "SELECT {COLUMNS} FROM alarms WHERE id = (SELECT shut_by FROM devices WHERE token = ? AND ended_at IS NOT NULL)"
         )))
         .bind(&token[..])
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         Ok(row.map(read))
     }
@@ -320,7 +325,7 @@ impl Engine {
         )))
         .bind(account.0)
         .bind(door.word())
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         Ok(row.map(read))
     }
@@ -329,10 +334,12 @@ impl Engine {
     /// by its owner.
     #[boxed]
     pub async fn settle_alarm(&self, actor: &Actor, id: i64) -> Result<()> {
-        let (now, by) = (self.kept_ms(), actor.account.map(|a| a.0));
-        self.change(actor, "alarm settled", &format!("#{id}"), move |conn| {
-            Box::pin(async move {
-                sqlx::query(
+        let (now, by) = (self.0.kept_ms(), actor.account.map(|a| a.0));
+        self.0
+            .people()
+            .change(actor, "alarm settled", &format!("#{id}"), move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
                     "UPDATE alarms SET settled_at = ?, settled_by = ? WHERE id = ? AND settled_at IS NULL",
                 )
                 .bind(now)
@@ -340,20 +347,20 @@ impl Engine {
                 .bind(id)
                 .execute(&mut *conn)
                 .await?;
-                let closed: Option<(Option<i64>, String)> =
-                    sqlx::query_as("SELECT account, closed FROM alarms WHERE id = ? AND closed <> ''")
-                        .bind(id)
-                        .fetch_optional(&mut *conn)
-                        .await?;
-                if let Some((Some(account), door)) = closed
-                    && let Some(door) = Door::from_word(&door)
-                {
-                    set_door(conn, account, door, false).await?;
-                }
-                Ok(())
+                    let closed: Option<(Option<i64>, String)> =
+                        sqlx::query_as("SELECT account, closed FROM alarms WHERE id = ? AND closed <> ''")
+                            .bind(id)
+                            .fetch_optional(&mut *conn)
+                            .await?;
+                    if let Some((Some(account), door)) = closed
+                        && let Some(door) = Door::from_word(&door)
+                    {
+                        set_door(conn, account, door, false).await?;
+                    }
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 }
 

@@ -1,10 +1,10 @@
 //! The feed: what changed on a shelf since a number, as somebody may see it.
 
 use crate::catalogue::rows::{self, END_COLUMNS, ROW_COLUMNS, sql};
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, PastRow, Row, Shelf};
 use crate::rights::access::Viewer;
+use crate::timeline::Files;
 use crate::timeline::reading::MOST_ENTRIES;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::{Moment, NodeId, ShelfId};
@@ -38,11 +38,11 @@ impl Change {
     }
 }
 
-impl Engine {
+impl Files {
     /// A short word for what somebody may see: another one after anything of that has changed.
     pub fn sight_of(&self, actor: &Actor) -> String {
-        let viewer = self.viewer(actor);
-        let now = self.now_ms();
+        let viewer = self.0.grants().viewer(actor);
+        let now = self.0.now_ms();
         let mut places: Vec<_> = viewer
             .access
             .places()
@@ -59,7 +59,7 @@ impl Engine {
         }
         let owned = |shelf: &Shelf| actor.account.is_some_and(|a| viewer.access.owns(a, shelf.id));
         let mut shelves: Vec<i64> =
-            self.shared.view.shelves().iter().filter(|s| owned(s)).map(|s| s.id.0).collect();
+            self.0.shared.view.shelves().iter().filter(|s| owned(s)).map(|s| s.id.0).collect();
         shelves.sort_unstable();
         hasher.update(format!("{shelves:?}").as_bytes());
         hasher.finalize().to_hex()[..16].to_string()
@@ -69,7 +69,7 @@ impl Engine {
     #[boxed]
     pub async fn forgotten_before(&self) -> Result<Moment> {
         let n: i64 =
-            sqlx::query_scalar("SELECT forgotten FROM heads").fetch_one(&self.shared.view.pool).await?;
+            sqlx::query_scalar("SELECT forgotten FROM heads").fetch_one(&self.0.shared.view.pool).await?;
         Ok(Moment(n))
     }
 
@@ -84,7 +84,7 @@ impl Engine {
         .bind(after.0)
         .bind(shelf.0)
         .bind(limit as i64)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(found.into_iter().map(NodeId).collect())
     }
@@ -98,7 +98,7 @@ impl Engine {
         since: Moment,
         limit: usize,
     ) -> Result<(Vec<Change>, Moment, bool)> {
-        let head = self.now_moment().await?;
+        let head = self.0.history().now_moment().await?;
         self.changes_until(actor, shelf, since, head, limit).await
     }
 
@@ -112,7 +112,7 @@ impl Engine {
         head: Moment,
         limit: usize,
     ) -> Result<(Vec<Change>, Moment, bool)> {
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         if since > head {
             return Err(StoreError::NoSuchMoment);
         }
@@ -126,7 +126,7 @@ impl Engine {
         .bind(since.0)
         .bind(head.0)
         .bind(limit as i64 + 1)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let past: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS}))) FROM
@@ -140,7 +140,7 @@ impl Engine {
         .bind(ChangeKind::Merged as i64)
         .bind(ChangeKind::Left as i64)
         .bind(limit as i64 + 1)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let mut all = read(&now, &past)?;
         all.sort_by_key(Change::order);
@@ -163,8 +163,9 @@ impl Engine {
                 // An open row beneath something removed is not alive; its folder's own change tells it.
                 // But whoever knew it elsewhere must hear that it is gone from there.
                 Change::Changed(row) | Change::Arrived(row) => {
-                    let chain = self.shared.view.chain(row.node).await?;
-                    let alive = chain.is_some_and(|chain| self.level_along(&viewer, &chain).is_some());
+                    let chain = self.0.shared.view.chain(row.node).await?;
+                    let alive =
+                        chain.is_some_and(|chain| self.0.grants().level_along(&viewer, &chain).is_some());
                     if !alive {
                         shown.extend(self.gone_from_sight(&viewer, row.node, since, upto).await?);
                     }
@@ -172,11 +173,13 @@ impl Engine {
                 }
                 // Here again by now: its open row tells it.
                 Change::Removed(past) | Change::Left(past) => {
-                    let here = self.shared.view.row(past.row.node).await?;
+                    let here = self.0.shared.view.row(past.row.node).await?;
                     let row = &past.row;
                     let gone = here.is_none_or(|here| here.shelf != shelf.id);
                     let saw = gone
                         && self
+                            .0
+                            .history()
                             .saw(&viewer, row.node, row.parent, row.shelf, Moment(past.until.0 - 1))
                             .await?;
                     if gone && !saw {
@@ -201,8 +204,8 @@ impl Engine {
         since: Moment,
         upto: Moment,
     ) -> Result<Option<Change>> {
-        let Some(row) = self.state_at(node, since).await? else { return Ok(None) };
-        if !self.saw(viewer, node, row.parent, row.shelf, since).await? {
+        let Some(row) = self.0.history().state_at(node, since).await? else { return Ok(None) };
+        if !self.0.history().saw(viewer, node, row.parent, row.shelf, since).await? {
             return Ok(None);
         }
         Ok(Some(Change::Removed(PastRow {
@@ -224,7 +227,7 @@ impl Engine {
         )))
         .bind(shelf.id.0)
         .bind(at.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let past: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS})))
@@ -236,7 +239,7 @@ impl Engine {
         .bind(ChangeKind::Removed as i64)
         .bind(ChangeKind::Merged as i64)
         .bind(ChangeKind::Left as i64)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         read(&now, &past)
     }

@@ -1,7 +1,6 @@
 //! Opening the bytes of a state, wherever they are on their way, and noticing when another
 //! program has changed them.
 
-use crate::engine::Engine;
 use crate::files::past::{Past, SEAL_MS, open_past, set_aside};
 use crate::fs::disk::{Look, content_name, hex};
 use crate::fs::error::{Result, StoreError};
@@ -10,6 +9,7 @@ use crate::fs::pending_rename::DiskLocation;
 use crate::fs::staging::hash_file;
 use crate::ops::found::{Foreign, TakeUp};
 use crate::ops::record::Finding;
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::fs::File;
 use std::sync::Arc;
@@ -18,7 +18,7 @@ use std::time::Duration;
 /// Looks before giving up: a rename can pass between two of them.
 const LOOKS: usize = 50;
 
-impl Engine {
+impl Files {
     /// Opens the bytes of a state, present or past. Returns them with the state they are:
     /// if another program changed a live file, that is a newer one than asked for.
     #[boxed]
@@ -38,14 +38,14 @@ impl Engine {
         let begun = std::time::Instant::now();
         for attempt in 0.. {
             // What is known may have moved on: ask again.
-            let Some(content) = self.shared.view.content(content.id).await? else { break };
+            let Some(content) = self.0.shared.view.content(content.id).await? else { break };
             match self.look_for(row, &content).await {
                 Ok(Found::Here(file)) => return Ok((file, Row { content: Some(content), ..row.clone() })),
                 Ok(Found::Changed(file, look)) => changed = Some((file, look, content)),
                 Ok(Found::Nowhere) => changed = None,
                 Err(e) => why = Some(e),
             }
-            if attempt > 1 && self.shared.placing.is_idle() && self.shared.filing.is_idle() {
+            if attempt > 1 && self.0.shared.placing.is_idle() && self.0.shared.filing.is_idle() {
                 break;
             }
             // A rename that failed is tried again in half a second: it is waited for.
@@ -78,21 +78,21 @@ impl Engine {
         .bind(row.node.0)
         .bind(second * 1000)
         .bind(row.content.map(|c| c.id.0))
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok((others == 0).then_some(second))
     }
 
     async fn try_place(&self, row: &Row, content: &Content) -> Result<Option<(File, Look)>> {
-        if !self.shared.placing.is_placed(content.mark)
+        if !self.0.shared.placing.is_placed(content.mark)
             && let Ok(staged) =
-                self.shared.disk.open_file(&self.shared.disk.staging, &content_name(content.id))
+                self.0.shared.disk.open_file(&self.0.shared.disk.staging, &content_name(content.id))
         {
             return Ok(Some(staged));
         }
         let Some(parent) = row.parent else { return Ok(None) };
-        let dir = self.shared.dirs.find(parent).await?;
-        match self.shared.disk.open_file(&*dir, row.name()) {
+        let dir = self.0.shared.dirs.find(parent).await?;
+        match self.0.shared.disk.open_file(&*dir, row.name()) {
             Ok(found) => Ok(Some(found)),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(e) => Err(refusal(row, &e)),
@@ -100,7 +100,7 @@ impl Engine {
     }
 
     async fn look_for(&self, row: &Row, content: &Content) -> Result<Found> {
-        let disk = &self.shared.disk;
+        let disk = &self.0.shared.disk;
         if matches!(content.life, ContentState::Lost | ContentState::Gone) {
             return Ok(Found::Nowhere);
         }
@@ -130,9 +130,9 @@ impl Engine {
         {
             return Ok(Found::Here(file));
         }
-        for place in self.shared.placing.places_of(content.object) {
+        for place in self.0.shared.placing.places_of(content.object) {
             if let DiskLocation::In(node, name) = &place
-                && let Ok(dir) = self.shared.dirs.find(*node).await
+                && let Ok(dir) = self.0.shared.dirs.find(*node).await
                 && let Ok((file, look)) = disk.open_file(&*dir, name)
                 && look.id == content.object
                 && look.size == content.size
@@ -143,9 +143,9 @@ impl Engine {
         let now = match content.life {
             // The name it has now, which may be newer than the one asked for; and where a name was left and filled
             // again, its bytes of before are those of another file now.
-            ContentState::Live => match self.shared.view.row(row.node).await? {
+            ContentState::Live => match self.0.shared.view.row(row.node).await? {
                 Some(now) if now.content.is_some_and(|c| c.id == content.id) => Some(now),
-                _ => self.shared.view.holder_of(content.id, row.since).await?,
+                _ => self.0.shared.view.holder_of(content.id, row.since).await?,
             },
             _ => None,
         };
@@ -163,7 +163,7 @@ impl Engine {
 
     /// A content that is kept as chunks, put together.
     pub(crate) async fn open_packed(&self, hash: [u8; 32]) -> Result<Option<File>> {
-        let shared = self.shared.clone();
+        let shared = self.0.shared.clone();
         let handle = shared.runtime.clone();
         tokio::task::spawn_blocking(move || shared.packing.open(&shared.disk, &shared.view, &handle, &hash))
             .await
@@ -172,7 +172,7 @@ impl Engine {
 
     /// Another program wrote on in past bytes: they are set aside, and that is said once.
     async fn report_damaged(&self, row: &Row, content: &Content) -> Result<()> {
-        let (disk, staging, text) = (&self.shared.disk, &self.shared.staging, hex(&content.hash));
+        let (disk, staging, text) = (&self.0.shared.disk, &self.0.shared.staging, hex(&content.hash));
         let aside = disk.past_dir(&text).and_then(|dir| set_aside(disk, staging, &dir, &text));
         if aside.is_err() {
             return Ok(());
@@ -184,7 +184,7 @@ impl Engine {
                 row.name()
             ),
         );
-        self.ask(Finding { kind: "damaged past", node, detail }).await
+        self.0.ask(Finding { kind: "damaged past", node, detail }).await
     }
 
     /// Takes up the state to which another program changed a live file.
@@ -208,14 +208,14 @@ impl Engine {
             return Err(StoreError::Busy);
         }
         let foreign = Foreign {
-            id: self.shared.staging.next_id(),
+            id: self.0.shared.staging.next_id(),
             hash,
             size: size as i64,
             mtime: look.mtime,
             object: look.id,
         };
         let (node, was) = (row.node, was.id);
-        self.ask(TakeUp { node, was, foreign }).await
+        self.0.ask(TakeUp { node, was, foreign }).await
     }
 }
 

@@ -1,11 +1,11 @@
 //! The past: moments, a folder as it was, the states of a node, and who may look at them.
 
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, parse, sql};
-use crate::engine::Engine;
 use crate::engine::held::Listed;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, PastRow, Row};
 use crate::rights::access::Viewer;
+use crate::timeline::History;
 use crate::timeline::reading::{Entry, MOST_ENTRIES, Page};
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
@@ -73,13 +73,13 @@ pub struct State {
     pub ended: Option<(Moment, i64, ChangeKind)>,
 }
 
-impl Engine {
+impl History {
     /// The number that was the last one at a time.
     #[boxed]
     pub async fn moment_at(&self, at_ms: i64) -> Result<Moment> {
         let next: Option<i64> = sqlx::query_scalar("SELECT min(n) FROM moments WHERE at > ?")
             .bind(at_ms)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
         match next {
             Some(n) => Ok(Moment(n - 1)),
@@ -90,7 +90,8 @@ impl Engine {
     /// The last number given out.
     #[boxed]
     pub async fn now_moment(&self) -> Result<Moment> {
-        let n: i64 = sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&self.shared.view.pool).await?;
+        let n: i64 =
+            sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&self.0.shared.view.pool).await?;
         Ok(Moment(n))
     }
 
@@ -100,7 +101,7 @@ impl Engine {
         let at: Option<i64> =
             sqlx::query_scalar("SELECT at FROM moments WHERE n <= ? ORDER BY n DESC LIMIT 1")
                 .bind(moment.0)
-                .fetch_optional(&self.shared.view.pool)
+                .fetch_optional(&self.0.shared.view.pool)
                 .await?;
         Ok(at.unwrap_or(0))
     }
@@ -108,7 +109,7 @@ impl Engine {
     /// The state of a node at a number, whether or not its folder was there.
     #[boxed]
     pub async fn state_at(&self, node: NodeId, at: Moment) -> Result<Option<Row>> {
-        if let Some(row) = self.shared.view.row(node).await?
+        if let Some(row) = self.0.shared.view.row(node).await?
             && row.since <= at
         {
             return Ok(Some((*row).clone()));
@@ -120,7 +121,7 @@ impl Engine {
         )))
         .bind(node.0)
         .bind(at.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(rows::parse_rows(&text)?.into_iter().find(|r| r.since <= at))
     }
@@ -129,7 +130,7 @@ impl Engine {
     #[boxed]
     pub async fn seen_at(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<Option<Row>> {
         let Some(row) = self.state_at(node, at).await? else { return Ok(None) };
-        let seen = self.saw(&self.viewer(actor), node, row.parent, row.shelf, at).await?;
+        let seen = self.saw(&self.0.grants().viewer(actor), node, row.parent, row.shelf, at).await?;
         Ok(Some(row).filter(|_| seen))
     }
 
@@ -169,7 +170,7 @@ impl Engine {
         .bind(json(&forks.below))
         .bind(json(&forks.above))
         .bind(at.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         rows::parse_rows(&text)
     }
@@ -185,20 +186,20 @@ impl Engine {
         from: Option<&str>,
     ) -> Result<Page<Entry>> {
         self.check_past(actor, node, at).await?;
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let Some((_, sight)) = self.sight(&viewer, node, at).await? else {
             return Err(StoreError::NoSuchMoment);
         };
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} at {at}");
-        let after = from.map(|c| self.place_of(actor, &list, c)).transpose()?;
+        let after = from.map(|c| self.0.place_of(actor, &list, c)).transpose()?;
         let all = self.listed_at(node, at).await?;
         let place = |r: &Row| format!("{}{}", u8::from(!r.is_folder()), r.key);
         let begins = after.map_or(0, |after| all.partition_point(|r| place(r) <= after));
         let mut items: Vec<Entry> = Vec::with_capacity(limit);
         let mut more = false;
         let time = self.time_of(at).await?;
-        let here = self.shared.view.chain(node).await?.is_some();
+        let here = self.0.shared.view.chain(node).await?.is_some();
         let mut now = HashMap::new();
         for (i, row) in all[begins..].iter().cloned().enumerate() {
             if i % limit == 0 {
@@ -222,7 +223,7 @@ impl Engine {
                 };
                 if since_then == SinceThen::Same
                     && row.is_folder()
-                    && self.sums(actor, row.node).await?.is_some_and(|f| f.changed_at > time)
+                    && self.0.files().sums(actor, row.node).await?.is_some_and(|f| f.changed_at > time)
                 {
                     since_then = SinceThen::Inside;
                 }
@@ -230,19 +231,19 @@ impl Engine {
                 items.push(Entry { row, folder: None, since_then });
             }
         }
-        let next = items.last().filter(|_| more).map(|e| self.cursor(actor, &list, &place(&e.row)));
+        let next = items.last().filter(|_| more).map(|e| self.0.cursor(actor, &list, &place(&e.row)));
         Ok(Page { items, next })
     }
 
     async fn since_then(&self, then: &Row) -> Result<SinceThen> {
-        let Some(chain) = self.shared.view.chain(then.node).await? else { return Ok(SinceThen::Removed) };
+        let Some(chain) = self.0.shared.view.chain(then.node).await? else { return Ok(SinceThen::Removed) };
         Ok(compared(then, &chain[0]))
     }
 
     /// The entries of a folder as it was, in order. The past does not change, but for bytes that are let go: what
     /// was gathered for one page is kept for the next.
     async fn listed_at(&self, node: NodeId, at: Moment) -> Result<Arc<Vec<Row>>> {
-        let mut kept = self.shared.listed.lock().clone();
+        let mut kept = self.0.shared.listed.lock().clone();
         kept.retain(|l| l.made.elapsed() < LISTED_FOR);
         if let Some(found) = kept.iter().find(|l| (l.node, l.at) == (node, at)) {
             return Ok(found.rows.clone());
@@ -257,7 +258,7 @@ impl Engine {
             room = room.saturating_sub(l.rows.len());
             fits
         });
-        *self.shared.listed.lock() = kept;
+        *self.0.shared.listed.lock() = kept;
         Ok(rows)
     }
 
@@ -268,7 +269,7 @@ impl Engine {
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM json_each(?1) j CROSS JOIN {ROW_FROM} WHERE e.node = j.value"
         )))
         .bind(serde_json::to_string(&nodes).unwrap_or_default())
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(rows::parse_rows(&text)?.into_iter().map(|r| (r.node, r)).collect())
     }
@@ -281,7 +282,7 @@ impl Engine {
         if at > self.now_moment().await? {
             return Err(StoreError::NoSuchMoment);
         }
-        let (chain, sight) = self.sight(&self.viewer(actor), node, at).await?.ok_or_else(gone)?;
+        let (chain, sight) = self.sight(&self.0.grants().viewer(actor), node, at).await?.ok_or_else(gone)?;
         if sight.sees() { Ok(chain) } else { Err(gone()) }
     }
 
@@ -310,7 +311,7 @@ impl Engine {
         child: &Row,
     ) -> Result<Visibility> {
         let then = viewer.enter(folder.then, child.node);
-        let stayed = self.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
+        let stayed = self.0.shared.view.row(child.node).await?.is_some_and(|now| now.parent == child.parent);
         let last = match stayed {
             true => viewer.enter(folder.last, child.node),
             false => match self.last_way(child.node).await? {
@@ -340,10 +341,10 @@ impl Engine {
         let mut shelf = None;
         let mut way = Vec::new();
         while let (Some(id), true) = (next, way.len() < 1000) {
-            let row = match self.shared.view.row(id).await? {
+            let row = match self.0.shared.view.row(id).await? {
                 Some(row) => (*row).clone(),
                 None => {
-                    let mut conn = self.shared.view.pool.acquire().await?;
+                    let mut conn = self.0.shared.view.pool.acquire().await?;
                     match rows::past_of(&mut conn, id, 1).await?.into_iter().next() {
                         Some(past) => past.row,
                         None => return Ok(None),
@@ -387,18 +388,18 @@ impl Engine {
 
     /// The states of a node, newest first. For one that is gone, what there was.
     #[boxed]
-    pub async fn history(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
+    pub async fn states(&self, actor: &Actor, node: NodeId, limit: usize) -> Result<Vec<State>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let (way, shelf) = self.last_way(node).await?.ok_or_else(gone)?;
         if !self.sees(&viewer, &way, shelf) {
             return Err(gone());
         }
         let mut states = Vec::new();
-        if let Some(row) = self.shared.view.row(node).await? {
+        if let Some(row) = self.0.shared.view.row(node).await? {
             states.push(State { row: (*row).clone(), ended: None });
         }
-        let mut conn = self.shared.view.pool.acquire().await?;
+        let mut conn = self.0.shared.view.pool.acquire().await?;
         let found = rows::past_of(&mut conn, node, limit.clamp(1, MOST_ENTRIES) as i64).await?;
         drop(conn);
         for past in found {
@@ -414,22 +415,22 @@ impl Engine {
 
     /// The last past row of a node.
     pub(crate) async fn last_past(&self, node: NodeId) -> Result<Option<PastRow>> {
-        let mut conn = self.shared.view.pool.acquire().await?;
+        let mut conn = self.0.shared.view.pool.acquire().await?;
         Ok(rows::past_of(&mut conn, node, 1).await?.into_iter().next())
     }
 
     /// Changes per day beneath a folder, oldest first: (day since 1970, changes).
     #[boxed]
     pub async fn activity(&self, actor: &Actor, node: NodeId) -> Result<Vec<(i64, i64)>> {
-        self.chain(actor, node, Level::View).await?;
-        if self.sums(actor, node).await?.is_none() {
+        self.0.files().chain(actor, node, Level::View).await?;
+        if self.0.files().sums(actor, node).await?.is_none() {
             return Ok(Vec::new());
         }
         let text: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(day, changes)) FROM (SELECT day, changes FROM activity WHERE node = ? ORDER BY day)",
         )
         .bind(node.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         parse(&text)
     }
@@ -437,8 +438,8 @@ impl Engine {
     /// The numbers at which something in this folder itself changed, newest first, at most 500.
     #[boxed]
     pub async fn turning_points(&self, actor: &Actor, node: NodeId) -> Result<Vec<(Moment, i64)>> {
-        let chain = self.chain(actor, node, Level::View).await?;
-        let viewer = self.viewer(actor);
+        let chain = self.0.files().chain(actor, node, Level::View).await?;
+        let viewer = self.0.grants().viewer(actor);
         let top = chain.last().map_or_else(Default::default, |top| top.shelf);
         let standing = viewer.standing(top, chain.iter().map(|r| r.node));
         let found: Vec<(i64, i64, i64, i64)> = sqlx::query_as(
@@ -449,7 +450,7 @@ impl Engine {
              ) ORDER BY n DESC LIMIT 2000",
         )
         .bind(node.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let mut points = Vec::new();
         // Whether what is in other places now may be known at all: looked up once for each.

@@ -1,10 +1,10 @@
 //! Locks as they are asked for, taken, told and ended.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::locks::{ChangeLocks, holder, refused};
 use crate::rights::locks::{Held, Locking, Locks, NewLock};
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -35,31 +35,31 @@ impl LocksWatch {
     }
 }
 
-impl Engine {
+impl Files {
     /// Follows locks from now on.
     pub fn locks_watch(&self) -> LocksWatch {
-        let mut changed = self.shared.view.locks_changed();
+        let mut changed = self.0.shared.view.locks_changed();
         let seen = changed.borrow_and_update().clone();
         LocksWatch { seen, changed }
     }
 
     /// Locks that lie over a way (the node first, the top last), those of folders above that hold beneath too.
     pub fn locks_over(&self, way: &[NodeId]) -> Vec<Held> {
-        let locks = self.shared.view.locks();
-        let now = self.now_ms();
+        let locks = self.0.shared.view.locks();
+        let now = self.0.now_ms();
         locks.iter().filter(|h| h.lock.holds(now) && h.lock.covers(way)).cloned().collect()
     }
 
     /// Refuses what would be refused at the commit, before a byte is sent. `way`: the node first.
     pub(crate) fn check_lock(&self, actor: &Actor, way: &[Arc<Row>]) -> Result<()> {
-        let locks = self.shared.view.locks();
+        let locks = self.0.shared.view.locks();
         if locks.is_empty() {
             return Ok(());
         }
         let nodes: Vec<NodeId> = way.iter().map(|r| r.node).collect();
         let (touch, who) = (Touch::Itself(&nodes), holder(actor));
         let all = locks.iter().map(|h| &h.lock);
-        match barred(all, touch, who, actor.tokens.list(), self.now_ms(), |_| None) {
+        match barred(all, touch, who, actor.tokens.list(), self.0.now_ms(), |_| None) {
             None => Ok(()),
             Some(lock) => {
                 let held = locks.iter().find(|h| h.lock.token == lock.token);
@@ -71,13 +71,13 @@ impl Engine {
 
     /// Whether anything at all is locked. Costs no look-up.
     pub fn has_locks(&self) -> bool {
-        !self.shared.view.locks().is_empty()
+        !self.0.shared.view.locks().is_empty()
     }
 
     /// Every lock that holds, by the node on which it lies: for lists, so that they ask once.
     pub fn locks_by_node(&self) -> HashMap<NodeId, Vec<Held>> {
-        let locks = self.shared.view.locks();
-        let now = self.now_ms();
+        let locks = self.0.shared.view.locks();
+        let now = self.0.now_ms();
         let mut found: HashMap<NodeId, Vec<Held>> = HashMap::new();
         for held in locks.iter().filter(|h| h.lock.holds(now)) {
             found.entry(held.lock.node).or_default().push(held.clone());
@@ -90,7 +90,7 @@ impl Engine {
     pub async fn lock(&self, actor: &Actor, new: NewLock) -> Result<Held> {
         let token = new_token()?;
         let actor = actor.clone();
-        let taken = self.ask(ChangeLocks { actor, change: Locking::Take(new, token) }).await?;
+        let taken = self.0.ask(ChangeLocks { actor, change: Locking::Take(new, token) }).await?;
         taken.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -104,7 +104,7 @@ impl Engine {
         lives_ms: Option<i64>,
     ) -> Result<Held> {
         let (actor, change) = (actor.clone(), Locking::Refresh(node, token.into(), lives_ms));
-        let held = self.ask(ChangeLocks { actor, change }).await?;
+        let held = self.0.ask(ChangeLocks { actor, change }).await?;
         held.ok_or_else(|| StoreError::NotFound("The lock".into()))
     }
 
@@ -112,14 +112,14 @@ impl Engine {
     #[boxed]
     pub async fn release_lock(&self, actor: &Actor, node: NodeId, token: &str) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::Release(node, token.into()));
-        self.ask(ChangeLocks { actor, change }).await.map(drop)
+        self.0.ask(ChangeLocks { actor, change }).await.map(drop)
     }
 
     /// Ends one's own locks on a node, whatever took them; for whoever manages it, all.
     #[boxed]
     pub async fn end_locks(&self, actor: &Actor, node: NodeId) -> Result<()> {
         let (actor, change) = (actor.clone(), Locking::End(node));
-        self.ask(ChangeLocks { actor, change }).await.map(drop)
+        self.0.ask(ChangeLocks { actor, change }).await.map(drop)
     }
 }
 

@@ -1,9 +1,9 @@
 //! Places: which shelves somebody may enter, what stands at a path, and where something is found.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf, ShelfKind};
 use crate::rights::access::{Viewer, may_put};
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::sort_key;
@@ -32,18 +32,19 @@ pub struct Way {
     pub steps: Vec<(NodeId, String)>,
 }
 
-impl Engine {
+impl Files {
     /// The shelves that an account may enter, with its level; its own first. Another's home is no
     /// shelf of one's own, but something given.
     pub fn shelves_for(&self, actor: &Actor) -> Vec<(Arc<Shelf>, Level)> {
         let Some(account) = actor.account else { return Vec::new() };
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let mut found: Vec<_> = self
+            .0
             .shared
             .view
             .shared_shelves()
             .into_iter()
-            .chain(self.shared.view.home_of(account))
+            .chain(self.0.shared.view.home_of(account))
             .filter_map(|s| {
                 let level = viewer.standing(s.id, std::iter::once(s.root)).level()?;
                 Some((s, level))
@@ -68,14 +69,15 @@ impl Engine {
         if shelf == GIVEN {
             let gone = || StoreError::NotFound(format!("\"{}\"", names.first().map_or("", Name::as_str)));
             let (first, rest) = names.split_first().ok_or_else(gone)?;
-            let given = self.given_nodes(viewer).await?;
+            let given = self.0.grants().given_nodes(viewer).await?;
             let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
             let node = all.iter().find(|row| given_name(&all, row) == first.as_str()).ok_or_else(gone)?.node;
             return Ok((node, rest));
         }
         let found = match (shelf, account) {
-            ("home", Some(account)) => self.shared.view.home_of(account),
+            ("home", Some(account)) => self.0.shared.view.home_of(account),
             _ => self
+                .0
                 .shared
                 .view
                 .shared_shelf(shelf)
@@ -89,24 +91,24 @@ impl Engine {
     #[boxed]
     pub async fn chain(&self, actor: &Actor, node: NodeId, need: Level) -> Result<Vec<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let chain = self.shared.view.chain(node).await?.ok_or_else(gone)?;
-        self.check(&self.viewer(actor), &chain, need)?;
+        let chain = self.0.shared.view.chain(node).await?.ok_or_else(gone)?;
+        self.0.grants().check(&self.0.grants().viewer(actor), &chain, need)?;
         Ok(chain)
     }
 
     /// What stands at a path now.
     #[boxed]
     pub async fn resolve(&self, actor: &Actor, shelf: &str, names: &[Name]) -> Result<Arc<Row>> {
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let gone = || StoreError::NotFound(format!("\"{}\"", names.last().map_or("", Name::as_str)));
         let (top, names) = self.begin_of(&viewer, actor, shelf, names).await?;
-        let mut row = self.shared.view.row(top).await?.ok_or_else(gone)?;
+        let mut row = self.0.shared.view.row(top).await?.ok_or_else(gone)?;
         for name in names {
             let key: Arc<str> = sort_key(name).into();
-            row = self.shared.view.child(row.node, &key).await?.ok_or_else(gone)?;
+            row = self.0.shared.view.child(row.node, &key).await?.ok_or_else(gone)?;
         }
-        let chain = self.shared.view.chain(row.node).await?.ok_or_else(gone)?;
-        match self.level_along(&viewer, &chain) {
+        let chain = self.0.shared.view.chain(row.node).await?.ok_or_else(gone)?;
+        match self.0.grants().level_along(&viewer, &chain) {
             Some(_) => Ok(row),
             None => Err(gone()),
         }
@@ -130,25 +132,26 @@ impl Engine {
     /// are few: taken in vain, they cost nothing. One look-up less for each small file.
     #[boxed]
     pub async fn look_can_wait(&self, actor: &Actor, folder: NodeId) -> Result<bool> {
-        if self.shared.view.access().has_lines() || !self.shared.view.locks().is_empty() {
+        if self.0.shared.view.access().has_lines() || !self.0.shared.view.locks().is_empty() {
             return Ok(false);
         }
-        let Some(chain) = self.shared.view.chain(folder).await? else { return Ok(false) };
-        Ok(chain[0].is_folder() && self.level_along(&self.viewer(actor), &chain) >= Some(Level::Edit))
+        let Some(chain) = self.0.shared.view.chain(folder).await? else { return Ok(false) };
+        Ok(chain[0].is_folder()
+            && self.0.grants().level_along(&self.0.grants().viewer(actor), &chain) >= Some(Level::Edit))
     }
 
     /// Refuses bytes for a name before any are sent.
     #[boxed]
     pub async fn check_put(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let viewer = self.viewer(actor);
-        let chain = self.shared.view.chain(parent).await?.ok_or_else(gone)?;
-        let there = self.shared.view.child(parent, &sort_key(name).into()).await?;
+        let viewer = self.0.grants().viewer(actor);
+        let chain = self.0.shared.view.chain(parent).await?.ok_or_else(gone)?;
+        let there = self.0.shared.view.child(parent, &sort_key(name).into()).await?;
         let here = there.as_ref().map(|row| {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            self.level_along(&viewer, &way)
+            self.0.grants().level_along(&viewer, &way)
         });
-        may_put(self.level_along(&viewer, &chain), here, name.as_str())?;
+        may_put(self.0.grants().level_along(&viewer, &chain), here, name.as_str())?;
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
@@ -162,11 +165,11 @@ impl Engine {
     #[boxed]
     pub async fn shows_parent(&self, actor: &Actor, row: &Row) -> Result<bool> {
         let Some(parent) = row.parent else { return Ok(true) };
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         if !viewer.begins_at(row.node) {
             return Ok(true);
         }
-        match self.last_way(parent).await? {
+        match self.0.history().last_way(parent).await? {
             Some((way, shelf)) => Ok(viewer.standing(shelf, way.into_iter()).level().is_some()),
             None => Ok(false),
         }
@@ -175,12 +178,12 @@ impl Engine {
     /// What stands at a name in a folder now.
     #[boxed]
     pub async fn child(&self, actor: &Actor, parent: NodeId, name: &Name) -> Result<Option<Arc<Row>>> {
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let chain = self.chain(actor, parent, Level::View).await?;
-        let found = self.shared.view.child(parent, &sort_key(name).into()).await?;
+        let found = self.0.shared.view.child(parent, &sort_key(name).into()).await?;
         Ok(found.filter(|row| {
             let way: Vec<Arc<Row>> = std::iter::once(row).chain(&chain).cloned().collect();
-            self.level_along(&viewer, &way).is_some()
+            self.0.grants().level_along(&viewer, &way).is_some()
         }))
     }
 
@@ -189,8 +192,8 @@ impl Engine {
     #[boxed]
     pub async fn way_of(&self, actor: &Actor, chain: &[&Row]) -> Result<Way> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let viewer = self.viewer(actor);
-        let shelf = chain.last().and_then(|r| self.shared.view.shelf(r.shelf)).ok_or_else(gone)?;
+        let viewer = self.0.grants().viewer(actor);
+        let shelf = chain.last().and_then(|r| self.0.shared.view.shelf(r.shelf)).ok_or_else(gone)?;
         let nodes: Vec<NodeId> = chain.iter().map(|r| r.node).collect();
         let hidden = (1..nodes.len())
             .find(|i| viewer.standing(shelf.id, nodes[*i..].iter().copied()).level().is_none());
@@ -208,7 +211,7 @@ impl Engine {
             return Ok(Way { path: format!("{shelf}:/{path}"), shelf, steps });
         }
         if let (Some(first), Some(top)) = (steps.first_mut(), seen.last()) {
-            let given = self.given_nodes(&viewer).await?;
+            let given = self.0.grants().given_nodes(&viewer).await?;
             let all: Vec<&Row> = given.iter().map(|(chain, _)| &*chain[0]).collect();
             first.1 = given_name(&all, top);
         }
@@ -219,17 +222,17 @@ impl Engine {
     /// What stood at a path at a number.
     #[boxed]
     pub async fn resolve_at(&self, actor: &Actor, shelf: &str, names: &[Name], at: Moment) -> Result<Row> {
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let gone =
             || StoreError::NotFound(format!("\"{}\" at that moment", names.last().map_or("", Name::as_str)));
         let (top, rest) = self.begin_of(&viewer, actor, shelf, names).await?;
-        let mut row = self.state_at(top, at).await?.ok_or_else(gone)?;
+        let mut row = self.0.history().state_at(top, at).await?.ok_or_else(gone)?;
         for name in rest {
             let key = sort_key(name);
-            let below = self.children_at(row.node, at).await?;
+            let below = self.0.history().children_at(row.node, at).await?;
             row = below.into_iter().find(|r| *r.key == *key).ok_or_else(gone)?;
         }
-        self.check_past(actor, row.node, at).await.map_err(|e| match e {
+        self.0.history().check_past(actor, row.node, at).await.map_err(|e| match e {
             StoreError::NotFound(_) => gone(),
             other => other,
         })?;

@@ -1,11 +1,11 @@
 //! What programs keep with files, asked for and set.
 
 use crate::catalogue::rows::parse;
-use crate::engine::Engine;
 use crate::fs::disk::set_mtime;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
 use crate::ops::properties::{Properties, SetProperties};
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::dav::PropName;
 use yellow_attic_core::rights::Level;
 
-impl Engine {
+impl Files {
     /// The properties of some nodes.
     #[boxed]
     pub async fn properties(&self, nodes: &[NodeId]) -> Result<Properties> {
@@ -24,7 +24,7 @@ impl Engine {
              FROM json_each(?) j CROSS JOIN properties p ON p.node = j.value",
         )
         .bind(serde_json::Value::from(nodes).to_string())
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         for (node, ns, name, value) in parse::<Vec<(i64, String, String, String)>>(&text)? {
             found.entry(NodeId(node)).or_default().push((PropName { ns, name }, value));
@@ -41,7 +41,7 @@ impl Engine {
              FROM json_each(?) j",
         )
         .bind(serde_json::Value::from(nodes).to_string())
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let found = parse::<Vec<(i64, Option<i64>)>>(&text)?;
         Ok(found.into_iter().filter_map(|(node, at)| Some((NodeId(node), at?))).collect())
@@ -61,7 +61,7 @@ impl Engine {
             self.set_time(&chain[0], mtime).await?;
         }
         let actor = actor.clone();
-        self.ask(SetProperties { actor, node, changes, mtime }).await
+        self.0.ask(SetProperties { actor, node, changes, mtime }).await
     }
 
     /// Sets the time of the file on the disk, first: a stop between this and the catalogue is a file that
@@ -80,7 +80,7 @@ impl Engine {
         let any: Option<i64> = sqlx::query_scalar("SELECT 1 FROM properties WHERE node IN (?, ?) LIMIT 1")
             .bind(node.0)
             .bind(there.map(|t| t.0))
-            .fetch_optional(&self.shared.view.pool)
+            .fetch_optional(&self.0.shared.view.pool)
             .await?;
         Ok(any.map(|_| node))
     }
@@ -88,7 +88,7 @@ impl Engine {
     /// Gives copies that nobody sees yet the properties of what they were copied from.
     pub(crate) async fn copy_properties(&self, pairs: Vec<(NodeId, NodeId)>) -> Result<()> {
         let any: Option<i64> = sqlx::query_scalar("SELECT 1 FROM properties LIMIT 1")
-            .fetch_optional(&self.shared.view.pool)
+            .fetch_optional(&self.0.shared.view.pool)
             .await?;
         if any.is_none() || pairs.is_empty() {
             return Ok(());
@@ -113,7 +113,7 @@ impl Engine {
     /// The way of a node, for locks and answers.
     #[boxed]
     pub async fn way(&self, node: NodeId) -> Result<Vec<NodeId>> {
-        let chain: Option<Vec<Arc<Row>>> = self.shared.view.chain(node).await?;
+        let chain: Option<Vec<Arc<Row>>> = self.0.shared.view.chain(node).await?;
         Ok(chain.unwrap_or_default().iter().map(|r| r.node).collect())
     }
 }

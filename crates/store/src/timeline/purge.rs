@@ -1,12 +1,12 @@
 //! Letting go what [`crate::timeline::retention`] planned, in small steps of the writer. Each step looks once more: what
 //! came back meanwhile stays, and what somebody named or a rule holds by now.
 
-use crate::engine::Engine;
 use crate::files::filer::File;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Content, ContentState, FolderPlacement, Row};
 use crate::ops::found::content_of;
 use crate::ops::record::Note;
+use crate::timeline::History;
 use crate::timeline::retention::{Going, Key, Purge, Reach, Sum};
 use crate::txn::operation::{Around, Operation};
 use crate::txn::sums::Delta;
@@ -44,7 +44,7 @@ pub(crate) struct LetGone {
     pub hashes: Vec<[u8; 32]>,
 }
 
-impl Engine {
+impl History {
     /// Lets go what a plan says, in steps. With a token: refused if the plan is another by now.
     #[boxed]
     pub async fn apply_purge(
@@ -76,26 +76,27 @@ impl Engine {
                 if progress.stop.load(Ordering::Relaxed) {
                     break;
                 }
-                let (began, before) = (std::time::Instant::now(), self.operations());
+                let (began, before) = (std::time::Instant::now(), self.0.operations());
                 let states = part.to_vec();
-                let gone = self.ask(LetStatesGo { states }).await?;
-                self.shared.listed.lock().clear();
+                let gone = self.0.ask(LetStatesGo { states }).await?;
+                self.0.shared.listed.lock().clear();
                 done.states += gone.states;
                 done.bytes += gone.bytes;
                 progress.done.fetch_add(part.len() as u64, Ordering::Relaxed);
                 progress.bytes.fetch_add(gone.bytes.max(0) as u64, Ordering::Relaxed);
-                self.shared
+                self.0
+                    .shared
                     .filing
                     .add(gone.hashes.chunks(32).map(|h| File::CondemnMany(h.to_vec())).collect());
                 // Dropping the bytes takes the writer's time too: it counts as a part of the step.
                 for _ in 0..500 {
-                    if self.shared.filing.is_idle() {
+                    if self.0.shared.filing.is_idle() {
                         break;
                     }
                     tokio::time::sleep(std::time::Duration::from_millis(2)).await;
                 }
                 // Others write meanwhile.
-                self.rest(began, before, 24).await;
+                self.0.rest(began, before, 24).await;
             }
         }
         if done.states > 0 {
@@ -105,7 +106,7 @@ impl Engine {
                 Reach::All => "by the rules".to_string(),
                 Reach::Removed(_) | Reach::Version(..) => "by hand".into(),
             };
-            self.ask(Note { actor, action: "let go", node: None, what, detail }).await?;
+            self.0.ask(Note { actor, action: "let go", node: None, what, detail }).await?;
         }
         if *reach == Reach::All {
             self.keep_snapshot_sums(&purge).await?;
@@ -121,7 +122,7 @@ impl Engine {
             "SELECT e.id FROM json_each(?) j CROSS JOIN entries_past e WHERE e.id = j.value AND e.kind = 0",
         )
         .bind(serde_json::to_string(&ids).unwrap_or_default())
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(found.into_iter().map(Key::Past).collect())
     }
@@ -140,7 +141,7 @@ impl Engine {
                     depth = *found;
                     break;
                 }
-                let Some(row) = self.shared.view.row(id).await? else { break };
+                let Some(row) = self.0.shared.view.row(id).await? else { break };
                 way.push(id);
                 next = row.parent;
             }
@@ -157,8 +158,8 @@ impl Engine {
     /// Removed folders that are still whole are taken apart now: their files must lie one by one.
     async fn take_apart_now(&self, nodes: &[NodeId]) -> Result<()> {
         let list = serde_json::to_string(nodes).unwrap_or_default();
-        let now = self.kept_ms();
-        self.catalogue(&Actor::service(), move |conn| {
+        let now = self.0.kept_ms();
+        self.0.files().catalogue(&Actor::service(), move |conn| {
             Box::pin(async move {
                 sqlx::query("UPDATE jobs SET due = ? WHERE kind = 'take apart' AND node IN (SELECT value FROM json_each(?))")
                     .bind(now)
@@ -169,21 +170,26 @@ impl Engine {
             })
         })
         .await?;
-        self.shared.jobs.wake.notify_one();
+        self.0.shared.jobs.wake.notify_one();
         for node in nodes {
             for _ in 0..3000 {
-                let whole =
-                    self.shared.view.folder(*node).await?.is_some_and(|f| f.lies == FolderPlacement::Removed);
+                let whole = self
+                    .0
+                    .shared
+                    .view
+                    .folder(*node)
+                    .await?
+                    .is_some_and(|f| f.lies == FolderPlacement::Removed);
                 let owed: i64 =
                     sqlx::query_scalar("SELECT count(*) FROM jobs WHERE kind = 'take apart' AND due <= ?")
                         .bind(now)
-                        .fetch_one(&self.shared.view.pool)
+                        .fetch_one(&self.0.shared.view.pool)
                         .await?;
                 if !whole || owed == 0 {
                     break;
                 }
-                if !self.shared.background {
-                    self.shared.jobs.next().await?;
+                if !self.0.shared.background {
+                    self.0.shared.jobs.next().await?;
                 } else {
                     tokio::time::sleep(std::time::Duration::from_millis(20)).await;
                 }
@@ -194,7 +200,7 @@ impl Engine {
 
     async fn keep_snapshot_sums(&self, purge: &Purge) -> Result<()> {
         let before: Vec<(i64, i64)> = sqlx::query_as("SELECT shelf, snapshots FROM space_kept")
-            .fetch_all(&self.shared.view.pool)
+            .fetch_all(&self.0.shared.view.pool)
             .await?;
         let before: HashMap<ShelfId, i64> = before.into_iter().map(|(s, n)| (ShelfId(s), n)).collect();
         if before == purge.only_snapshots {
@@ -202,8 +208,8 @@ impl Engine {
         }
         let set: Vec<(i64, i64)> = purge.only_snapshots.iter().map(|(s, n)| (s.0, *n)).collect();
         let set = serde_json::to_string(&set).unwrap_or_default();
-        let now = self.kept_ms();
-        self.change_rights(&Actor::service(), "", "", move |conn| {
+        let now = self.0.kept_ms();
+        self.0.people().change_rights(&Actor::service(), "", "", move |conn| {
             Box::pin(async move {
                 sqlx::query("DELETE FROM space_kept").execute(&mut *conn).await?;
                 sqlx::query("INSERT INTO space_kept (shelf, snapshots, at) SELECT value->>0, value->>1, ? FROM json_each(?)")

@@ -1,9 +1,9 @@
 //! Lists of folders as they are now, and what changed last.
 
 use crate::catalogue::rows::{self, FOLDER_COLUMNS, FolderJson, ROW_COLUMNS, RowJson, parse, sql};
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Folder, Row, Shelf};
+use crate::timeline::Files;
 use crate::timeline::history::SinceThen;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::NodeId;
@@ -44,26 +44,26 @@ pub struct Page<T> {
     pub next: Option<String>,
 }
 
-impl Engine {
+impl Files {
     /// A folder's sums.
     pub(crate) async fn folder(&self, node: NodeId) -> Result<Option<Folder>> {
-        self.shared.view.folder(node).await
+        self.0.shared.view.folder(node).await
     }
 
     /// The sums of a whole shelf, whoever asks: for figures of the service.
     #[boxed]
     pub async fn shelf_sums(&self, root: NodeId) -> Result<Option<Folder>> {
-        self.shared.view.folder(root).await
+        self.0.shared.view.folder(root).await
     }
 
     /// A folder's sums as the actor may know them: none if they would tell of something hidden.
     #[boxed]
     pub async fn sums(&self, actor: &Actor, node: NodeId) -> Result<Option<Folder>> {
-        let viewer = self.viewer(actor);
-        if !viewer.access.bars().is_empty() && self.hiding(&viewer).await?.contains(&node) {
+        let viewer = self.0.grants().viewer(actor);
+        if !viewer.access.bars().is_empty() && self.0.grants().hiding(&viewer).await?.contains(&node) {
             return Ok(None);
         }
-        self.shared.view.folder(node).await
+        self.0.shared.view.folder(node).await
     }
 
     /// The entries of a folder as it is now, a page at a time.
@@ -81,15 +81,15 @@ impl Engine {
         if !chain[0].is_folder() {
             return Err(StoreError::NotAFolder(chain[0].name().into()));
         }
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let standing = viewer.standing(
             chain.last().map_or_else(Default::default, |top| top.shelf),
             chain.iter().map(|r| r.node),
         );
-        let hiding = self.hiding(&viewer).await?;
+        let hiding = self.0.grants().hiding(&viewer).await?;
         let limit = limit.clamp(1, MOST_ENTRIES);
         let list = format!("entries of {node} by {sort:?} {descending}");
-        let mut place = from.map(|c| self.place_of(actor, &list, c)).transpose()?;
+        let mut place = from.map(|c| self.0.place_of(actor, &list, c)).transpose()?;
         let mut items: Vec<Entry> = Vec::new();
         // What is hidden leaves no trace: not in the list, nor in how full a page is, nor in where the next one begins.
         let mut wanted = limit;
@@ -108,7 +108,7 @@ impl Engine {
         }
         let more = items.len() > limit;
         items.truncate(limit);
-        let next = items.last().filter(|_| more).map(|e| self.cursor(actor, &list, &place_in(e, sort)));
+        let next = items.last().filter(|_| more).map(|e| self.0.cursor(actor, &list, &place_in(e, sort)));
         // The sums of what something hidden lies in would tell of it.
         for entry in items.iter_mut().filter(|e| hiding.contains(&e.row.node)) {
             entry.folder = None;
@@ -163,7 +163,7 @@ impl Engine {
             .bind(node.0)
             .bind(after)
             .bind(wanted as i64)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
             items.extend(entries(&text)?);
         }
@@ -203,7 +203,7 @@ impl Engine {
         .bind(after)
         .bind(key)
         .bind(limit as i64 + 1)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         entries(&text)
     }
@@ -211,7 +211,7 @@ impl Engine {
     /// The files changed last on a shelf, newest first.
     #[boxed]
     pub async fn latest(&self, actor: &Actor, shelf: &Shelf, limit: usize) -> Result<Vec<Row>> {
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let text: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM
                (SELECT * FROM entries_now WHERE shelf = ? AND kind = 1 ORDER BY since DESC LIMIT ?) e
@@ -219,13 +219,13 @@ impl Engine {
         )))
         .bind(shelf.id.0)
         .bind(limit.clamp(1, 100) as i64 * 3)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let mut found = Vec::new();
         for row in rows::parse_rows(&text)? {
             if found.len() < limit
-                && let Some(chain) = self.shared.view.chain(row.node).await?
-                && self.level_along(&viewer, &chain).is_some()
+                && let Some(chain) = self.0.shared.view.chain(row.node).await?
+                && self.0.grants().level_along(&viewer, &chain).is_some()
             {
                 found.push(row);
             }

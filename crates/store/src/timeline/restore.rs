@@ -1,11 +1,11 @@
 //! Copying, and bringing back what was.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::fs::staging::Staged;
 use crate::ops::copy::{CopyBatch, CopyItem, CopyTop};
 use crate::ops::{Outcome, Place};
+use crate::timeline::History;
 use crate::timeline::reading::Sort;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
@@ -17,10 +17,10 @@ use yellow_attic_core::{Moment, Name, NodeId};
 /// Files copied between two commits.
 const BATCH: usize = 200;
 
-impl Engine {
+impl History {
     pub(crate) async fn stage_copy(&self, row: &Row) -> Result<Staged> {
-        let (mut file, _) = self.open_bytes(row).await?;
-        let staging = self.shared.staging.clone();
+        let (mut file, _) = self.0.files().open_bytes(row).await?;
+        let staging = self.0.shared.staging.clone();
         tokio::task::spawn_blocking(move || staging.copy_of(&mut file))
             .await
             .map_err(|_| StoreError::Stopping)?
@@ -43,8 +43,8 @@ impl Engine {
         name: Name,
         replace: bool,
     ) -> Result<Outcome> {
-        let from = self.chain(actor, node, Level::View).await?;
-        let to = self.chain(actor, parent, Level::Add).await?;
+        let from = self.0.files().chain(actor, node, Level::View).await?;
+        let to = self.0.files().chain(actor, parent, Level::Add).await?;
         if !to[0].is_folder() {
             return Err(StoreError::NotAFolder(to[0].name().into()));
         }
@@ -52,9 +52,9 @@ impl Engine {
             return Err(StoreError::IntoItself);
         }
         let key = yellow_attic_core::collate::sort_key(&name).into();
-        let there = self.shared.view.child(parent, &key).await?;
+        let there = self.0.shared.view.child(parent, &key).await?;
         if there.is_some() && !replace {
-            return Err(match self.child(actor, parent, &name).await? {
+            return Err(match self.0.files().child(actor, parent, &name).await? {
                 Some(_) => StoreError::NameTaken(name.to_string()),
                 None => StoreError::NameUnusable(name.to_string()),
             });
@@ -71,8 +71,10 @@ impl Engine {
             let in_the_way = there.as_ref().filter(|t| t.is_folder());
             let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
             let free = if replace { Conditions::default() } else { Conditions::nothing_there() };
-            let like = self.to_take_on(node, there.as_ref().map(|t| t.node)).await?;
+            let like = self.0.files().to_take_on(node, there.as_ref().map(|t| t.node)).await?;
             let put = self
+                .0
+                .files()
                 .put_as(actor, parent, name.clone(), staged, source.mtime, free, ChangeKind::Copied, like)
                 .await;
             let done = match put {
@@ -81,14 +83,15 @@ impl Engine {
             };
             return self.or_put_back(actor, made_room, done).await;
         }
-        let bytes = self.folder(node).await?.map_or(0, |f| f.bytes);
-        self.check_room(bytes.max(0) as u64)?;
-        let top = self.ask(CopyTop::default()).await?;
+        let bytes = self.0.files().folder(node).await?.map_or(0, |f| f.bytes);
+        self.0.check_room(bytes.max(0) as u64)?;
+        let top = self.0.ask(CopyTop::default()).await?;
         let mut waiting = VecDeque::from([(node, top)]);
         while let Some((from, to)) = waiting.pop_front() {
             let mut cursor = None;
             loop {
-                let page = self.list(actor, from, Sort::Name, false, BATCH, cursor.as_deref()).await?;
+                let page =
+                    self.0.files().list(actor, from, Sort::Name, false, BATCH, cursor.as_deref()).await?;
                 let mut items = Vec::with_capacity(page.items.len());
                 for entry in &page.items {
                     let staged = match entry.row.kind {
@@ -104,9 +107,9 @@ impl Engine {
                     });
                 }
                 let actor = actor.clone();
-                let made = self.ask(CopyBatch::new(actor, items)).await?;
+                let made = self.0.ask(CopyBatch::new(actor, items)).await?;
                 let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
-                self.copy_properties(pairs).await?;
+                self.0.files().copy_properties(pairs).await?;
                 for (entry, made) in page.items.iter().zip(made) {
                     if entry.row.is_folder() {
                         waiting.push_back((entry.row.node, made));
@@ -118,9 +121,10 @@ impl Engine {
                 }
             }
         }
-        self.copy_properties(vec![(node, top)]).await?;
+        self.0.files().copy_properties(vec![(node, top)]).await?;
         let made_room = self.make_room(actor, there.map(|t| t.node)).await?;
-        let done = self.revive_folder(actor, top, Place::At(parent, name), None, ChangeKind::Copied).await;
+        let done =
+            self.0.files().revive_folder(actor, top, Place::At(parent, name), None, ChangeKind::Copied).await;
         self.or_put_back(actor, made_room, done).await
     }
 
@@ -134,8 +138,8 @@ impl Engine {
         name: Name,
         replace: bool,
     ) -> Result<Outcome> {
-        let from = self.chain(actor, node, Level::View).await?;
-        let there = self.child(actor, parent, &name).await?;
+        let from = self.0.files().chain(actor, node, Level::View).await?;
+        let there = self.0.files().child(actor, parent, &name).await?;
         // What makes room must not take with it what is copied.
         if there.as_ref().is_some_and(|t| from.iter().any(|r| r.node == t.node)) {
             return Err(StoreError::IntoItself);
@@ -145,8 +149,8 @@ impl Engine {
             _ => None,
         };
         let made_room = self.make_room(actor, room).await?;
-        let like = self.to_take_on(node, None).await?;
-        let done = self.make_folder_like(actor, parent, name, like).await;
+        let like = self.0.files().to_take_on(node, None).await?;
+        let done = self.0.files().make_folder_like(actor, parent, name, like).await;
         self.or_put_back(actor, made_room, done).await
     }
 
@@ -160,24 +164,24 @@ impl Engine {
         name: Name,
         conditions: Conditions,
     ) -> Result<Outcome> {
-        match self.move_node(actor, node, parent, name.clone(), true, conditions.clone()).await {
+        match self.0.files().move_node(actor, node, parent, name.clone(), true, conditions.clone()).await {
             Err(StoreError::FolderInTheWay(_) | StoreError::NameTaken(_)) => {}
             other => return other,
         }
-        let from = self.chain(actor, node, Level::Edit).await?;
-        let there = self.child(actor, parent, &name).await?.ok_or(StoreError::Busy)?;
+        let from = self.0.files().chain(actor, node, Level::Edit).await?;
+        let there = self.0.files().child(actor, parent, &name).await?.ok_or(StoreError::Busy)?;
         if from.iter().any(|r| r.node == there.node) {
             return Err(StoreError::IntoItself);
         }
         let made_room = self.make_room(actor, Some(there.node)).await?;
-        let done = self.move_node(actor, node, parent, name, false, conditions).await;
+        let done = self.0.files().move_node(actor, node, parent, name, false, conditions).await;
         self.or_put_back(actor, made_room, done).await
     }
 
     /// Removes what is in the way.
     async fn make_room(&self, actor: &Actor, there: Option<NodeId>) -> Result<Option<NodeId>> {
         if let Some(there) = there {
-            self.remove(actor, there, Conditions::default()).await?;
+            self.0.files().remove(actor, there, Conditions::default()).await?;
         }
         Ok(there)
     }
@@ -206,7 +210,7 @@ impl Engine {
         place: Place,
     ) -> Result<Outcome> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        let open = self.shared.view.row(node).await?;
+        let open = self.0.shared.view.row(node).await?;
         let last = self.last_past(node).await?;
         let state = match at {
             Some(at) => {
@@ -220,22 +224,22 @@ impl Engine {
             },
         };
         // The node must be visible by today's grants, wherever it is or was last.
-        self.history(actor, node, 1).await?;
+        self.0.history().states(actor, node, 1).await?;
         let was =
             last.as_ref().filter(|_| open.is_none()).and_then(|p| Some((p.row.parent?, p.row.key.clone())));
         if last.as_ref().is_some_and(|p| open.is_none() && !p.held) && state.kind == Kind::Folder {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         if state.kind == Kind::Folder {
-            return self.revive_folder(actor, node, place, was, ChangeKind::Restored).await;
+            return self.0.files().revive_folder(actor, node, place, was, ChangeKind::Restored).await;
         }
         if open.is_some() && at.is_none() {
-            return match self.shared.view.chain(node).await? {
+            return match self.0.shared.view.chain(node).await? {
                 Some(_) => Err(StoreError::StillHere),
                 None => Err(StoreError::PlaceGone),
             };
         }
         let staged = self.stage_copy(&state).await?;
-        self.revive_file(actor, node, place, was, staged, state.mtime).await
+        self.0.files().revive_file(actor, node, place, was, staged, state.mtime).await
     }
 }

@@ -1,14 +1,14 @@
 //! What of the past goes: looked at, then done. Both ask the same function of core.
 //!
-//! A purge looks first ([`Engine::plan_purge`]) and then lets go in small steps of the writer
-//! ([`Engine::apply_purge`], in [`crate::timeline::purge`]). Bytes go from the disk after the commit that says so; a stop between the two is
+//! A purge looks first ([`History::plan_purge`](crate::timeline::History::plan_purge)) and then lets go in small steps of the writer
+//! ([`History::apply_purge`](crate::timeline::History::apply_purge), in [`crate::timeline::purge`]). Bytes go from the disk after the commit that says so; a stop between the two is
 //! found by [`crate::files::packs`] at the next start.
 
 use crate::catalogue::rows;
-use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::ChangeKind;
+use crate::timeline::History;
 use crate::timeline::retention_judge::{Inputs, by_node};
 use async_recursion::async_recursion as boxed;
 use serde::Serialize;
@@ -137,7 +137,7 @@ pub enum Reach {
     Version(NodeId, yellow_attic_core::Moment),
 }
 
-impl Engine {
+impl History {
     /// What would go by these rules, which may be other ones than those that count.
     #[boxed]
     pub async fn plan_purge(&self, rules: &Rules, reach: &Reach) -> Result<Purge> {
@@ -167,7 +167,7 @@ impl Engine {
     /// Why each past state of a node is kept, by the number since which it was; for a list of versions.
     #[boxed]
     pub async fn fates_of(&self, node: NodeId) -> Result<HashMap<i64, Fate>> {
-        let rules = self.rules();
+        let rules = self.0.people().rules();
         let mut ground = self.ground(&rules, false).await?;
         let rows = self.past_rows("node = ?2 AND ?1 = ?1", "", node.0).await?;
         let open = self.open_rows(&rows).await?;
@@ -191,7 +191,7 @@ impl Engine {
     }
 
     async fn ground<'r>(&self, rules: &'r Rules, by_hand: bool) -> Result<Inputs<'r>> {
-        let pool = &self.shared.view.pool;
+        let pool = &self.0.shared.view.pool;
         let mut snapshots: HashMap<ShelfId, Vec<Mark>> = HashMap::new();
         let found: Vec<(i64, i64, Option<i64>)> =
             sqlx::query_as("SELECT shelf, moment, ends_at FROM snapshots").fetch_all(pool).await?;
@@ -200,7 +200,7 @@ impl Engine {
         }
         let named: Vec<(i64, i64)> =
             sqlx::query_as("SELECT node, since FROM named_versions").fetch_all(pool).await?;
-        let now = self.kept_ms();
+        let now = self.0.kept_ms();
         Ok(Inputs {
             rules,
             keeping: HashMap::new(),
@@ -215,14 +215,15 @@ impl Engine {
     /// Bytes that must be freed by the rule about short space.
     fn room_needed(&self, rules: &Rules) -> Result<Option<i64>> {
         let Value::Room(Some(room)) = rules.decide(Rule::MakeRoom, &[]).value else { return Ok(None) };
-        let (free, _) = self.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
+        let (free, _) =
+            self.0.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
         Ok((free < room.below).then(|| (room.below - free) as i64))
     }
 
     /// Writes the names of what is shown.
     pub(crate) async fn name(&self, purge: &mut Purge) -> Result<()> {
         for sample in &mut purge.largest {
-            let mut conn = self.shared.view.pool.acquire().await?;
+            let mut conn = self.0.shared.view.pool.acquire().await?;
             let row = match rows::past_of(&mut conn, sample.node, 1).await?.into_iter().next() {
                 Some(past) => Some(past.row),
                 None => rows::row(&mut conn, sample.node).await?,

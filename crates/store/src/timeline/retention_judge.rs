@@ -1,9 +1,9 @@
 //! Which past states go, by the rules in force: looked over node by node, or as a whole tree.
 
 use crate::catalogue::rows::{parse, sql};
-use crate::engine::Engine;
 use crate::fs::error::Result;
 use crate::fs::model::ChangeKind;
+use crate::timeline::History;
 use crate::timeline::retention::{Going, Key, LOT, Purge, Reach, Sample};
 use std::collections::{HashMap, HashSet};
 use yellow_attic_core::keeping::{Fate, Goes, Keeping, Mark, Setting, State, Why, judge, look_again};
@@ -28,7 +28,7 @@ pub(crate) fn sample(purge: &mut Purge, state: &Past, why: Goes, bytes: i64) {
     }
 }
 
-impl Engine {
+impl History {
     pub(crate) async fn look_over(&self, ground: &mut Inputs<'_>, reach: &Reach) -> Result<Purge> {
         let mut purge = Purge::default();
         let mut trees: Vec<Past> = Vec::new();
@@ -74,7 +74,7 @@ impl Engine {
                     )
                     .bind(after)
                     .bind(LOT)
-                    .fetch_optional(&self.shared.view.pool)
+                    .fetch_optional(&self.0.shared.view.pool)
                     .await?;
                     let upto = last.unwrap_or(i64::MAX);
                     let rows =
@@ -111,7 +111,7 @@ impl Engine {
         )))
         .bind(text)
         .bind(number)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         parse(&found)
     }
@@ -126,7 +126,7 @@ impl Engine {
              WHERE e.node = j.value",
         )
         .bind(list)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(parse::<Vec<(i64, Option<i64>)>>(&found)?.into_iter().collect())
     }
@@ -266,7 +266,7 @@ impl Engine {
                  FROM entries_now e LEFT JOIN contents c ON c.id = e.content WHERE e.parent = ?",
             )
             .bind(folder)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
             type Open = (i64, i64, i64, Option<i64>, i64, i64, Option<i64>);
             for (node, kind, size, content, since, began, life) in parse::<Vec<Open>>(&text)? {
@@ -370,7 +370,7 @@ impl Engine {
             "SELECT json_group_array(json_array(ended_at, size, shelf, since, until)) FROM entries_past
              WHERE held = 1 AND content IS NOT NULL AND ended_how IN (1, 3, 5, 7)",
         )
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         for (ended_at, size, shelf, since, until) in parse::<Vec<(i64, i64, i64, i64, i64)>>(&rows)? {
             let shelf = ShelfId(shelf);

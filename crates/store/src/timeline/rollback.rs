@@ -2,9 +2,9 @@
 //! can be undone like any other. Goes on after a restart, because the plan is made anew from what is.
 
 use crate::catalogue::rows::sql;
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
+use crate::timeline::History;
 use async_recursion::async_recursion as boxed;
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::Ordering;
@@ -121,7 +121,7 @@ pub struct Begin<'a> {
     pub keep: &'a [NodeId],
 }
 
-impl Engine {
+impl History {
     /// Begins a rollback. `token`: what the preview was; refused if it would be another now.
     #[boxed]
     pub async fn begin_rollback<'a>(
@@ -141,16 +141,16 @@ impl Engine {
         let plan = &preview.plan;
         // What comes back must fit: refused as a whole, not half-way.
         let (more, less) = (plan.return_bytes.max(0) as u64, plan.go_bytes.max(0) as u64);
-        drop(self.claim(top, more, less).await?);
-        self.check_room(more)?;
+        drop(self.0.space().claim(top, more, less).await?);
+        self.0.check_room(more)?;
         let shelf = chain.last().map(|r| r.shelf).unwrap_or_default();
         let name = chain[0].name().to_string();
         let (steps, bytes) = (plan.steps.len() as i64, plan.return_bytes + plan.change_bytes);
         let (account, device) = (actor.account.map(|a| a.0), actor.device.map(|d| d.0));
-        let (who, from, now) = (actor.who.to_string(), actor.from.to_string(), self.now_ms());
+        let (who, from, now) = (actor.who.to_string(), actor.from.to_string(), self.0.now_ms());
         let what = format!("{name}: {} to {}", steps, self.time_word(goal).await?);
         let (tell, told) = tokio::sync::oneshot::channel();
-        self.change(actor, "rollback begun", &what, move |conn| {
+        self.0.people().change(actor, "rollback begun", &what, move |conn| {
             Box::pin(async move {
                 let other: i64 = sqlx::query_scalar("SELECT count(*) FROM rollbacks WHERE shelf = ? AND state = 'running'")
                     .bind(shelf.0)
@@ -197,13 +197,13 @@ impl Engine {
         let row: Option<RollbackRow> =
             sqlx::query_as(sql(format!("SELECT {COLUMNS} FROM rollbacks WHERE id = ?")))
                 .bind(id)
-                .fetch_optional(&self.shared.view.pool)
+                .fetch_optional(&self.0.shared.view.pool)
                 .await?;
         Ok(row.map(read).transpose()?.map(|r| self.with_progress(r)))
     }
 
     fn with_progress(&self, mut rollback: Rollback) -> Rollback {
-        if let Some(running) = self.shared.rolling.lock().get(&rollback.id) {
+        if let Some(running) = self.0.shared.rolling.lock().get(&rollback.id) {
             rollback.done = running.done.load(Ordering::Relaxed) as i64;
             rollback.bytes_done = running.bytes.load(Ordering::Relaxed) as i64;
             rollback.steps = rollback.steps.max(rollback.done);
@@ -216,7 +216,7 @@ impl Engine {
     pub async fn rollback_of(&self, actor: &Actor, id: i64) -> Result<Rollback> {
         let gone = || StoreError::NotFound("The rollback".into());
         let found = self.rollback(id).await?.ok_or_else(gone)?;
-        self.chain(actor, found.node, Level::View).await.map_err(|_| gone())?;
+        self.0.files().chain(actor, found.node, Level::View).await.map_err(|_| gone())?;
         Ok(found)
     }
 
@@ -227,12 +227,12 @@ impl Engine {
             "SELECT {COLUMNS} FROM rollbacks WHERE shelf = ? ORDER BY id DESC LIMIT 100"
         )))
         .bind(shelf.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let mut seen = Vec::new();
         for row in rows {
             let row = read(row)?;
-            if self.chain(actor, row.node, Level::View).await.is_ok() {
+            if self.0.files().chain(actor, row.node, Level::View).await.is_ok() {
                 seen.push(self.with_progress(row));
             }
         }
@@ -243,7 +243,7 @@ impl Engine {
     #[boxed]
     pub async fn running_rollbacks(&self) -> Result<Vec<i64>> {
         Ok(sqlx::query_scalar("SELECT id FROM rollbacks WHERE state = 'running' ORDER BY id")
-            .fetch_all(&self.shared.view.pool)
+            .fetch_all(&self.0.shared.view.pool)
             .await?)
     }
 
@@ -251,8 +251,8 @@ impl Engine {
     #[boxed]
     pub async fn stop_rollback(&self, actor: &Actor, id: i64) -> Result<Rollback> {
         let found = self.rollback_of(actor, id).await?;
-        self.chain(actor, found.node, Level::Edit).await?;
-        if let Some(running) = self.shared.rolling.lock().get(&id) {
+        self.0.files().chain(actor, found.node, Level::Edit).await?;
+        if let Some(running) = self.0.shared.rolling.lock().get(&id) {
             running.stop.store(true, Ordering::Relaxed);
         }
         for _ in 0..500 {

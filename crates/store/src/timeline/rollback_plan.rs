@@ -1,11 +1,11 @@
 //! What a rollback would do, before it does anything.
 
 use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, sql};
-use crate::engine::Engine;
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, ContentState, Row};
 use crate::rights::access::Viewer;
+use crate::timeline::History;
 use crate::timeline::rollback_run::aside_prefix;
 use async_recursion::async_recursion as boxed;
 use std::collections::{HashMap, HashSet};
@@ -93,7 +93,7 @@ fn is_newer(row: Option<&Row>, begun: Moment, aside: &str, at_its_place: bool) -
     })
 }
 
-impl Engine {
+impl History {
     /// What rolling a folder back would do. `keep`: what is to stay as it is.
     #[boxed]
     pub async fn plan_rollback(
@@ -125,7 +125,7 @@ impl Engine {
         }
         let token = hex(&hasher.finalize().as_bytes()[..12]);
         let mut lines = Vec::new();
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let all = plan.conflicts.iter().map(|(n, c)| (*n, What::Stays(*c)));
         let steps = plan.steps.iter().map(|(n, s)| (*n, What::Step(*s)));
         let (first, rest): (Vec<_>, Vec<_>) = steps.partition(|(n, _)| others.contains(n));
@@ -151,7 +151,7 @@ impl Engine {
         top: NodeId,
         goal: Moment,
     ) -> Result<Vec<Arc<Row>>> {
-        let chain = self.chain(actor, top, Level::Edit).await?;
+        let chain = self.0.files().chain(actor, top, Level::Edit).await?;
         let row = &chain[0];
         if !row.is_folder() {
             return Err(StoreError::NotAFolder(row.name().into()));
@@ -164,7 +164,7 @@ impl Engine {
                 "SELECT coalesce((SELECT min(at) FROM entries_past WHERE node = ?1), (SELECT at FROM entries_now WHERE node = ?1), 0)",
             )
             .bind(top.0)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
             let made = jiff::Timestamp::from_millisecond(first).map(|t| t.to_string()).unwrap_or_default();
             return Err(StoreError::NotThereYet { name: row.name().into(), made });
@@ -194,7 +194,7 @@ impl Engine {
             let above = match (known, at) {
                 (Some(row), _) => Some(row.clone()),
                 (None, Some(at)) => self.state_at(id, at).await?,
-                (None, None) => self.shared.view.row(id).await?.map(|r| (*r).clone()),
+                (None, None) => self.0.shared.view.row(id).await?.map(|r| (*r).clone()),
             };
             let Some(above) = above else { break };
             names.push(above.name().to_string());
@@ -207,7 +207,7 @@ impl Engine {
                     self.chain_at(top, at).await?.unwrap_or_default().iter().map(|r| r.node).collect()
                 }
                 None => {
-                    self.shared.view.chain(top).await?.unwrap_or_default().iter().map(|r| r.node).collect()
+                    self.0.shared.view.chain(top).await?.unwrap_or_default().iter().map(|r| r.node).collect()
                 }
             };
             let depth = way.len();
@@ -230,8 +230,8 @@ impl Engine {
         begun: Option<Moment>,
         id: i64,
     ) -> Result<Inputs> {
-        let pool = &self.shared.view.pool;
-        let shelf = match self.shared.view.chain(top).await? {
+        let pool = &self.0.shared.view.pool;
+        let shelf = match self.0.shared.view.chain(top).await? {
             Some(chain) => chain.last().map(|r| r.shelf).unwrap_or_default(),
             None => return Err(StoreError::NotFound("The folder".into())),
         };
@@ -266,7 +266,7 @@ impl Engine {
             }
         }
         let mut now = now;
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         if !viewer.access.bars().is_empty() {
             for node in self.unseen(&viewer, &then, &now, goal).await? {
                 then.remove(&node);
@@ -289,7 +289,7 @@ impl Engine {
                 let ways = if i == 0 { &mut ways_then } else { &mut ways_now };
                 let (alive, within) = self.way_of_then(top, parent, goal, i == 0, &ground, ways).await?;
                 let sums = match row.is_folder() && !ground.now.contains_key(&node) {
-                    true => self.shared.view.folder(node).await?,
+                    true => self.0.shared.view.folder(node).await?,
                     false => None,
                 };
                 stands[i] = Some(Stand {
@@ -311,7 +311,7 @@ impl Engine {
             });
             let way_back = match &then {
                 Some(then) if !then.within && then.alive => {
-                    self.shared.view.chain(NodeId(then.parent)).await?.is_some()
+                    self.0.shared.view.chain(NodeId(then.parent)).await?.is_some()
                 }
                 _ => true,
             };
@@ -382,7 +382,7 @@ impl Engine {
                     // Removed, and coming back.
                     None => match ground.then.get(&id) {
                         Some(row) => Some(row.clone()),
-                        None => self.shared.view.row(id).await?.map(|r| (*r).clone()),
+                        None => self.0.shared.view.row(id).await?.map(|r| (*r).clone()),
                     },
                 }
             };

@@ -1,11 +1,11 @@
 //! Rollbacks as they run: one step after the other, made anew from what is.
 
 use crate::catalogue::rows;
-use crate::engine::Engine;
 use crate::engine::held::RunningRollback;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::ops::Place;
+use crate::timeline::History;
 use crate::timeline::rollback::{Left, Rollback, why};
 use crate::timeline::rollback_plan::{Inputs, within};
 use async_recursion::async_recursion as boxed;
@@ -27,7 +27,7 @@ pub fn aside_prefix(id: i64) -> String {
 /// So long a step waits for a folder that is being brought back.
 const BROUGHT_BACK_WITHIN: Duration = Duration::from_secs(600);
 
-impl Engine {
+impl History {
     /// Carries a rollback out, from wherever it is.
     #[boxed]
     pub async fn run_rollback(&self, id: i64) -> Result<Rollback> {
@@ -36,7 +36,7 @@ impl Engine {
         let (device, from, keep): (Option<i64>, String, String) =
             sqlx::query_as("SELECT device, sent_from, keep FROM rollbacks WHERE id = ?")
                 .bind(id)
-                .fetch_one(&self.shared.view.pool)
+                .fetch_one(&self.0.shared.view.pool)
                 .await?;
         let actor = Actor {
             account: found.account,
@@ -51,7 +51,7 @@ impl Engine {
         running.done.store(found.done.max(0) as u64, Ordering::Relaxed);
         running.bytes.store(found.bytes_done.max(0) as u64, Ordering::Relaxed);
         {
-            let mut all = self.shared.rolling.lock();
+            let mut all = self.0.shared.rolling.lock();
             if all.contains_key(&id) {
                 return Err(StoreError::Busy);
             }
@@ -67,7 +67,7 @@ impl Engine {
         let (state, left) = match &outcome {
             // It goes on at the next start.
             Err(StoreError::Stopping) => {
-                self.shared.rolling.lock().remove(&id);
+                self.0.shared.rolling.lock().remove(&id);
                 return Err(StoreError::Stopping);
             }
             Err(e) => ("stopped", vec![Left { name: String::new(), why: e.to_string() }]),
@@ -77,10 +77,10 @@ impl Engine {
         let (done, bytes) =
             (running.done.load(Ordering::Relaxed) as i64, running.bytes.load(Ordering::Relaxed) as i64);
         let left = serde_json::to_string(&left).unwrap_or_default();
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let word = if state == "done" { "rollback done" } else { "rollback stopped" };
         let ended = self
-            .change(&actor, word, &format!("#{id}: {done} steps"), move |conn| {
+            .0.people().change(&actor, word, &format!("#{id}: {done} steps"), move |conn| {
                 Box::pin(async move {
                     sqlx::query("UPDATE rollbacks SET state = ?, ended_at = ?, done = ?, steps = max(steps, ?), bytes_done = ?, left_alone = ? WHERE id = ?")
                         .bind(state)
@@ -96,7 +96,7 @@ impl Engine {
                 })
             })
             .await;
-        self.shared.rolling.lock().remove(&id);
+        self.0.shared.rolling.lock().remove(&id);
         ended?;
         outcome?;
         self.rollback(id).await?.ok_or_else(gone)
@@ -159,7 +159,7 @@ impl Engine {
                     left.extend(failed.into_values());
                     return Ok((false, left));
                 }
-                let (began, before, own) = (Instant::now(), self.operations(), 3 * lot.len() as u64);
+                let (began, before, own) = (Instant::now(), self.0.operations(), 3 * lot.len() as u64);
                 let mut set = tokio::task::JoinSet::new();
                 for (node, step) in lot {
                     let (engine, actor, ground, pending) =
@@ -187,8 +187,8 @@ impl Engine {
                             let name = row.map_or_else(String::new, |r| r.name().to_string());
                             let lies = NodeId(node);
                             let in_the_trash = matches!(e, StoreError::NotFound(_))
-                                && self.shared.view.row(lies).await?.is_some()
-                                && self.shared.view.chain(lies).await?.is_none();
+                                && self.0.shared.view.row(lies).await?.is_some()
+                                && self.0.shared.view.chain(lies).await?.is_none();
                             let why = match in_the_trash {
                                 true => {
                                     "it went into a folder that was removed: bring that back first".into()
@@ -204,7 +204,7 @@ impl Engine {
                     self.keep_progress(found.id, running).await?;
                 }
                 // Others write meanwhile.
-                self.rest(began, before, own).await;
+                self.0.rest(began, before, own).await;
             }
         }
         Ok((false, failed.into_values().collect()))
@@ -218,20 +218,23 @@ impl Engine {
         .bind(found.shelf.0)
         .bind(found.begun.0)
         .bind(format!("\u{1}{}", aside_prefix(found.id)))
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let mut left = Vec::new();
         for node in nodes.into_iter().map(NodeId) {
             let (Some(chain), Some(past)) =
-                (self.shared.view.chain(node).await?, self.last_past(node).await?)
+                (self.0.shared.view.chain(node).await?, self.last_past(node).await?)
             else {
                 continue;
             };
             let (Some(parent), was) = (chain[0].parent, Name::new(past.row.name())?) else { continue };
             for number in 1.. {
                 let name = if number == 1 { was.clone() } else { was.numbered(number) };
-                let moved =
-                    self.move_node(actor, node, parent, name.clone(), false, Conditions::default()).await;
+                let moved = self
+                    .0
+                    .files()
+                    .move_node(actor, node, parent, name.clone(), false, Conditions::default())
+                    .await;
                 let (name, why) = match moved {
                     Ok(_) => (name, "its place is that of what was there then".to_string()),
                     Err(StoreError::NameTaken(_) | StoreError::FolderInTheWay(_)) if number < 1000 => {
@@ -249,18 +252,20 @@ impl Engine {
     pub(crate) async fn keep_progress(&self, id: i64, running: &RunningRollback) -> Result<()> {
         let (done, bytes) =
             (running.done.load(Ordering::Relaxed) as i64, running.bytes.load(Ordering::Relaxed) as i64);
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE rollbacks SET done = ?, bytes_done = ? WHERE id = ?")
-                    .bind(done)
-                    .bind(bytes)
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        self.0
+            .files()
+            .catalogue(&Actor::service(), move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE rollbacks SET done = ?, bytes_done = ? WHERE id = ?")
+                        .bind(done)
+                        .bind(bytes)
+                        .bind(id)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// One step. A folder that an earlier one brought back may not be there yet, because its files come back by a job:
@@ -301,7 +306,7 @@ impl Engine {
         let free = Conditions::default();
         if step == Step::Goes {
             // A node that was there then is never removed with the folder that it stands in now.
-            return self.remove(actor, node, free).await.map(|_| 0);
+            return self.0.files().remove(actor, node, free).await.map(|_| 0);
         }
         let then = ground.then.get(&node).ok_or_else(|| StoreError::NotFound("The file or folder".into()))?;
         let parent = then.parent.ok_or(StoreError::ShelfTop)?;
@@ -310,15 +315,17 @@ impl Engine {
             let done = match step {
                 Step::FolderReturns => {
                     let was = self.last_past(node).await?.and_then(|p| Some((p.row.parent?, p.row.key)));
-                    self.revive_folder(
-                        actor,
-                        node,
-                        Place::At(parent, name.clone()),
-                        was,
-                        ChangeKind::Restored,
-                    )
-                    .await
-                    .map(|_| 0)
+                    self.0
+                        .files()
+                        .revive_folder(
+                            actor,
+                            node,
+                            Place::At(parent, name.clone()),
+                            was,
+                            ChangeKind::Restored,
+                        )
+                        .await
+                        .map(|_| 0)
                 }
                 Step::FileReturns => self
                     .restore(actor, node, Some(goal), Place::At(parent, name.clone()))
@@ -327,9 +334,12 @@ impl Engine {
                 Step::Changes => {
                     self.restore(actor, node, Some(goal), Place::Last).await.map(|_| then.size())
                 }
-                Step::MovesBack => {
-                    self.move_node(actor, node, parent, name.clone(), false, free.clone()).await.map(|_| 0)
-                }
+                Step::MovesBack => self
+                    .0
+                    .files()
+                    .move_node(actor, node, parent, name.clone(), false, free.clone())
+                    .await
+                    .map(|_| 0),
                 Step::Goes => Ok(0),
             };
             match done {
@@ -344,18 +354,18 @@ impl Engine {
 
     /// Whether somebody asked to stop a rollback.
     fn is_stopping(&self, id: i64) -> bool {
-        self.shared.rolling.lock().get(&id).is_some_and(|running| running.stop.load(Ordering::Relaxed))
+        self.0.shared.rolling.lock().get(&id).is_some_and(|running| running.stop.load(Ordering::Relaxed))
     }
 
     /// Lets jobs go on.
     async fn a_little_later(&self) -> Result<()> {
-        if self.shared.background {
+        if self.0.shared.background {
             tokio::time::sleep(Duration::from_millis(20)).await;
             return Ok(());
         }
         // What the job needs is on its way to the past.
-        self.settle().await?;
-        match self.shared.jobs.next().await? {
+        self.0.settle().await?;
+        match self.0.shared.jobs.next().await? {
             true => Ok(()),
             false => Err(StoreError::Busy),
         }
@@ -371,12 +381,12 @@ impl Engine {
         id: i64,
     ) -> Result<()> {
         let key = yellow_attic_core::collate::sort_key(name).into();
-        let Some(there) = self.shared.view.child(parent, &key).await? else { return Ok(()) };
+        let Some(there) = self.0.shared.view.child(parent, &key).await? else { return Ok(()) };
         if !pending.contains(&there.node.0) {
             return Err(StoreError::NameTaken(name.to_string()));
         }
         let aside = Name::new(&format!("{}{:x}", aside_prefix(id), there.node.0))?;
         let free = Conditions::default();
-        self.move_node(actor, there.node, parent, aside, false, free).await.map(|_| ())
+        self.0.files().move_node(actor, there.node, parent, aside, false, free).await.map(|_| ())
     }
 }

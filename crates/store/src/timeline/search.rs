@@ -1,9 +1,9 @@
 //! Finding files and folders by their names.
 
 use crate::catalogue::rows::{self, ROW_COLUMNS, sql};
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row, Shelf};
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::collate::{fold, pieces};
@@ -16,7 +16,7 @@ pub const MOST_LOOKED_AT: usize = 200_000;
 /// Something found: it and the folders above it, itself first.
 pub type FoundChain = Vec<Arc<Row>>;
 
-impl Engine {
+impl Files {
     /// Files and folders whose names hold every word of a text, last changed first, where the
     /// actor may look: everywhere, or beneath one folder. The flag tells whether there is more.
     #[boxed]
@@ -31,7 +31,7 @@ impl Engine {
         if words.is_empty() {
             return Ok((Vec::new(), false));
         }
-        let viewer = self.viewer(actor);
+        let viewer = self.0.grants().viewer(actor);
         let shelves: Vec<i64> = match within {
             Some(node) => {
                 let chain = self.chain(actor, node, Level::View).await?;
@@ -55,7 +55,7 @@ impl Engine {
             .bind(&longest)
             .bind(before.0)
             .bind(before.1)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
             let mut page = rows::parse_rows(&text)?;
             page.sort_by_key(|r| std::cmp::Reverse((r.since, r.node)));
@@ -67,8 +67,8 @@ impl Engine {
                     continue;
                 }
                 // A row beneath something removed is open, but not alive.
-                let Some(chain) = self.shared.view.chain(row.node).await? else { continue };
-                if self.level_along(&viewer, &chain).is_none() {
+                let Some(chain) = self.0.shared.view.chain(row.node).await? else { continue };
+                if self.0.grants().level_along(&viewer, &chain).is_none() {
                     continue;
                 }
                 if within.is_some_and(|top| !chain[1..].iter().any(|r| r.node == top)) {
@@ -99,19 +99,21 @@ impl Engine {
         limit: usize,
     ) -> Result<(Vec<Vec<Row>>, bool)> {
         let words: Vec<String> = text.split_whitespace().map(fold).collect();
-        let above = self.check_past(actor, within, at).await?;
-        let viewer = self.viewer(actor);
-        let Some((_, sight)) = self.sight(&viewer, within, at).await? else { return Ok((Vec::new(), false)) };
+        let above = self.0.history().check_past(actor, within, at).await?;
+        let viewer = self.0.grants().viewer(actor);
+        let Some((_, sight)) = self.0.history().sight(&viewer, within, at).await? else {
+            return Ok((Vec::new(), false));
+        };
         let mut found: Vec<Vec<Row>> = Vec::new();
         let mut looked = 0;
         let mut waiting = vec![(above, sight)];
         while let Some((chain, sight)) = waiting.pop() {
-            for child in self.children_at(chain[0].node, at).await? {
+            for child in self.0.history().children_at(chain[0].node, at).await? {
                 looked += 1;
                 if looked > MOST_LOOKED_AT {
                     return Err(StoreError::TooMany(MOST_LOOKED_AT));
                 }
-                let its = self.sight_in(&viewer, &sight, &child).await?;
+                let its = self.0.history().sight_in(&viewer, &sight, &child).await?;
                 let name = fold(child.name());
                 let matches = !words.is_empty() && words.iter().all(|w| name.contains(w.as_str()));
                 if !its.sees() || !(matches || child.is_folder()) {
@@ -139,8 +141,8 @@ impl Engine {
     #[boxed]
     pub async fn shelves_in_sight(&self, actor: &Actor) -> Result<Vec<Arc<Shelf>>> {
         let mut found: Vec<Arc<Shelf>> = self.shelves_for(actor).into_iter().map(|(s, _)| s).collect();
-        for (chain, _) in self.given_nodes(&self.viewer(actor)).await? {
-            let shelf = chain.last().and_then(|top| self.shared.view.shelf(top.shelf));
+        for (chain, _) in self.0.grants().given_nodes(&self.0.grants().viewer(actor)).await? {
+            let shelf = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf));
             found.extend(shelf.filter(|s| found.iter().all(|f| f.id != s.id)));
         }
         Ok(found)
@@ -165,7 +167,7 @@ impl Engine {
         .bind(shelf.id.0)
         .bind(since.0)
         .bind(serde_json::to_string(endings).unwrap_or_default())
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let found = rows::parse_rows(&text)?;
         let next = found.last().filter(|_| found.len() == 500).map(|row| row.since);
@@ -183,7 +185,7 @@ impl Engine {
         all.truncate(limit);
         let mut found = Vec::new();
         for row in all {
-            found.extend(self.shared.view.chain(row.node).await?);
+            found.extend(self.0.shared.view.chain(row.node).await?);
         }
         Ok(found)
     }

@@ -1,26 +1,36 @@
 //! Folders that become shelves, and shelves that become folders.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Shelf};
-use crate::ops::Outcome;
 use crate::ops::convert::{Convert, Converting};
+use crate::ops::make::MakeShelf;
+use crate::ops::{NewShelf, Outcome};
+use crate::timeline::Space;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{AccountId, Name, NodeId, ShelfId};
 
-impl Engine {
+impl Space {
+    /// Makes a shelf.
+    #[boxed]
+    pub async fn make_shelf(&self, actor: &Actor, new: NewShelf) -> Result<Arc<Shelf>> {
+        let actor = actor.clone();
+        let done = self.0.ask(MakeShelf::new(actor, new)).await?;
+        let id = done.row.map(|r| r.shelf).unwrap_or_default();
+        self.0.shared.view.shelf(id).ok_or_else(|| StoreError::NotFound("The shelf".into()))
+    }
+
     /// A folder becomes a shared shelf, without copying. Its owners are those of the shelf it was on;
     /// whoever could enter by grants further up can enter by the same.
     #[boxed]
     pub async fn raise_folder(&self, actor: &Actor, node: NodeId, name: Name) -> Result<Arc<Shelf>> {
-        let before = self.chain(actor, node, Level::Manage).await?;
-        let owners = before.last().map(|top| self.shared.view.access().owners(top.shelf).to_vec());
+        let before = self.0.files().chain(actor, node, Level::Manage).await?;
+        let owners = before.last().map(|top| self.0.shared.view.access().owners(top.shelf).to_vec());
         let done = self.convert(actor, Converting::Raise { node, name }).await?;
         let id = done.row.map(|r| r.shelf).unwrap_or_default();
         let gone = || StoreError::NotFound("The shelf".into());
-        let shelf = self.shared.view.shelf(id).ok_or_else(gone)?;
+        let shelf = self.0.shared.view.shelf(id).ok_or_else(gone)?;
         if let Some(owners) = owners.filter(|o| o.len() > 1) {
             self.change_shelf(actor, &shelf, None, None, Some(owners)).await?;
         }
@@ -46,7 +56,7 @@ impl Engine {
 
     async fn convert(&self, actor: &Actor, change: Converting) -> Result<Outcome> {
         let actor = actor.clone();
-        self.ask(Convert { actor, change }).await
+        self.0.ask(Convert { actor, change }).await
     }
 
     /// Says what a shared shelf is for, who owns it, and how much it may hold. What is `None` stays.
@@ -63,7 +73,7 @@ impl Engine {
             return Err(StoreError::BadInput("A shelf has at least one owner.".into()));
         }
         let id = shelf.id.0;
-        self.change_rights(actor, "shelf changed", &shelf.name, move |conn| {
+        self.0.people().change_rights(actor, "shelf changed", &shelf.name, move |conn| {
             Box::pin(async move {
                 if let Some(note) = note {
                     sqlx::query("UPDATE shelves SET note = ? WHERE id = ?")
@@ -98,13 +108,13 @@ impl Engine {
     pub async fn shelf_notes(&self) -> Result<std::collections::HashMap<ShelfId, String>> {
         let rows: Vec<(i64, String)> =
             sqlx::query_as("SELECT id, note FROM shelves WHERE note <> '' AND ended_at IS NULL")
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         Ok(rows.into_iter().map(|(id, note)| (ShelfId(id), note)).collect())
     }
 
     /// The owners of a shelf.
     pub fn owners_of(&self, shelf: &Shelf) -> Vec<AccountId> {
-        self.shared.view.access().owners(shelf.id).to_vec()
+        self.0.shared.view.access().owners(shelf.id).to_vec()
     }
 }

@@ -1,8 +1,8 @@
 //! Snapshots: named numbers of a shelf, taken by hand or by schedule; and names for single versions.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Shelf};
+use crate::timeline::History;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::rights::Level;
@@ -69,11 +69,11 @@ pub struct NamedVersion {
     pub label: String,
 }
 
-impl Engine {
+impl History {
     /// The snapshots of a shelf, newest first. For whoever sees its top.
     #[boxed]
     pub async fn snapshots(&self, actor: &Actor, shelf: &Shelf) -> Result<Vec<Snapshot>> {
-        self.chain(actor, shelf.root, Level::View).await?;
+        self.0.files().chain(actor, shelf.root, Level::View).await?;
         self.snapshots_of(shelf.id).await
     }
 
@@ -83,8 +83,8 @@ impl Engine {
              WHERE shelf = ? AND (ends_at IS NULL OR ends_at > ?) ORDER BY moment DESC, id DESC",
         )
         .bind(shelf.0)
-        .bind(self.kept_ms())
-        .fetch_all(&self.shared.view.pool)
+        .bind(self.0.kept_ms())
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows.into_iter().map(read).collect())
     }
@@ -97,12 +97,12 @@ impl Engine {
             "SELECT id, shelf, moment, at, label, made_by, ends_at, schedule FROM snapshots WHERE id = ?",
         )
         .bind(id)
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         let found =
-            row.map(read).filter(|s| s.ends_at.is_none_or(|e| e > self.kept_ms())).ok_or_else(gone)?;
-        let shelf = self.shared.view.shelf(found.shelf).ok_or_else(gone)?;
-        self.chain(actor, shelf.root, Level::View).await.map_err(|_| gone())?;
+            row.map(read).filter(|s| s.ends_at.is_none_or(|e| e > self.0.kept_ms())).ok_or_else(gone)?;
+        let shelf = self.0.shared.view.shelf(found.shelf).ok_or_else(gone)?;
+        self.0.files().chain(actor, shelf.root, Level::View).await.map_err(|_| gone())?;
         Ok(found)
     }
 
@@ -115,9 +115,9 @@ impl Engine {
         text: &str,
         ends_at: Option<i64>,
     ) -> Result<Snapshot> {
-        self.chain(actor, shelf.root, Level::Edit).await?;
+        self.0.files().chain(actor, shelf.root, Level::Edit).await?;
         let text = label(text)?;
-        if ends_at.is_some_and(|end| end <= self.kept_ms()) {
+        if ends_at.is_some_and(|end| end <= self.0.kept_ms()) {
             return Err(StoreError::BadInput("The snapshot would be gone at once: let it end later.".into()));
         }
         self.name_moment(actor, shelf, text, ends_at, None).await
@@ -131,32 +131,34 @@ impl Engine {
         ends_at: Option<i64>,
         schedule: Option<String>,
     ) -> Result<Snapshot> {
-        let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.kept_ms());
+        let (id, by, now) = (shelf.id.0, actor.account.map(|a| a.0), self.0.kept_ms());
         let what = format!("{} of {}", text, crate::txn::write_txn::shelf_word(shelf).trim_end_matches(':'));
         let (tell, told) = tokio::sync::oneshot::channel();
-        self.change(actor, "snapshot taken", &what, move |conn| {
-            Box::pin(async move {
-                // The number that counts in the transaction itself: what was answered before is in it.
-                let moment: i64 =
-                    sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&mut *conn).await?;
-                let new: i64 = sqlx::query_scalar(
-                    "INSERT INTO snapshots (org, shelf, moment, at, label, made_by, ends_at, schedule)
+        self.0
+            .people()
+            .change(actor, "snapshot taken", &what, move |conn| {
+                Box::pin(async move {
+                    // The number that counts in the transaction itself: what was answered before is in it.
+                    let moment: i64 =
+                        sqlx::query_scalar("SELECT moment FROM heads").fetch_one(&mut *conn).await?;
+                    let new: i64 = sqlx::query_scalar(
+                        "INSERT INTO snapshots (org, shelf, moment, at, label, made_by, ends_at, schedule)
                      VALUES (1, ?, ?, ?, ?, ?, ?, ?) RETURNING id",
-                )
-                .bind(id)
-                .bind(moment)
-                .bind(now)
-                .bind(&text)
-                .bind(by)
-                .bind(ends_at)
-                .bind(&schedule)
-                .fetch_one(conn)
-                .await?;
-                let _ = tell.send((new, id, moment, now, text, by, ends_at, schedule));
-                Ok(())
+                    )
+                    .bind(id)
+                    .bind(moment)
+                    .bind(now)
+                    .bind(&text)
+                    .bind(by)
+                    .bind(ends_at)
+                    .bind(&schedule)
+                    .fetch_one(conn)
+                    .await?;
+                    let _ = tell.send((new, id, moment, now, text, by, ends_at, schedule));
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         Ok(read(told.await.map_err(|_| StoreError::Stopping)?))
     }
 
@@ -173,22 +175,24 @@ impl Engine {
         self.manages(actor, found.shelf).await?;
         let text = text.map(label).transpose()?.unwrap_or_else(|| found.label.clone());
         let end = ends_at.unwrap_or(found.ends_at);
-        if end.is_some_and(|e| e <= self.kept_ms()) {
+        if end.is_some_and(|e| e <= self.0.kept_ms()) {
             return Err(StoreError::BadInput("The snapshot would be gone at once: end it instead.".into()));
         }
         let what = found.label;
-        self.change(actor, "snapshot changed", &what, move |conn| {
-            Box::pin(async move {
-                sqlx::query("UPDATE snapshots SET label = ?, ends_at = ? WHERE id = ?")
-                    .bind(text)
-                    .bind(end)
-                    .bind(id)
-                    .execute(conn)
-                    .await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "snapshot changed", &what, move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE snapshots SET label = ?, ends_at = ? WHERE id = ?")
+                        .bind(text)
+                        .bind(end)
+                        .bind(id)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
             })
-        })
-        .await?;
+            .await?;
         self.snapshot(actor, id).await
     }
 
@@ -197,13 +201,15 @@ impl Engine {
     pub async fn end_snapshot(&self, actor: &Actor, id: i64) -> Result<()> {
         let found = self.snapshot(actor, id).await?;
         self.manages(actor, found.shelf).await?;
-        self.change(actor, "snapshot ended", &found.label, move |conn| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM snapshots WHERE id = ?").bind(id).execute(conn).await?;
-                Ok(())
+        self.0
+            .people()
+            .change(actor, "snapshot ended", &found.label, move |conn| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM snapshots WHERE id = ?").bind(id).execute(conn).await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// Refuses whoever does not manage the shelf of a snapshot.
@@ -214,8 +220,9 @@ impl Engine {
     }
 
     async fn manages(&self, actor: &Actor, shelf: ShelfId) -> Result<Arc<Shelf>> {
-        let shelf = self.shared.view.shelf(shelf).ok_or_else(|| StoreError::NotFound("The shelf".into()))?;
-        self.chain(actor, shelf.root, Level::Manage).await?;
+        let shelf =
+            self.0.shared.view.shelf(shelf).ok_or_else(|| StoreError::NotFound("The shelf".into()))?;
+        self.0.files().chain(actor, shelf.root, Level::Manage).await?;
         Ok(shelf)
     }
 
@@ -223,10 +230,10 @@ impl Engine {
     /// that was missed many times over, one is taken.
     #[boxed]
     pub async fn run_schedules(&self, zone: &jiff::tz::TimeZone) -> Result<usize> {
-        let now = self.kept_ms();
-        let rules = self.rules();
+        let now = self.0.kept_ms();
+        let rules = self.0.people().rules();
         let mut taken = 0;
-        for shelf in self.shared.view.shelves() {
+        for shelf in self.0.shared.view.shelves() {
             let Value::Schedules(list) = rules.decide_on(Rule::Snapshots, &[], Some(shelf.id)).value else {
                 continue;
             };
@@ -236,7 +243,7 @@ impl Engine {
                     sqlx::query_scalar("SELECT max(at) FROM snapshots WHERE shelf = ? AND schedule = ?")
                         .bind(shelf.id.0)
                         .bind(&word)
-                        .fetch_one(&self.shared.view.pool)
+                        .fetch_one(&self.0.shared.view.pool)
                         .await?;
                 let since = match last {
                     Some(last) => last,
@@ -253,16 +260,21 @@ impl Engine {
         }
         let over: i64 = sqlx::query_scalar("SELECT count(*) FROM snapshots WHERE ends_at <= ?")
             .bind(now)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
         if over > 0 {
-            self.catalogue(&Actor::service(), move |conn| {
-                Box::pin(async move {
-                    sqlx::query("DELETE FROM snapshots WHERE ends_at <= ?").bind(now).execute(conn).await?;
-                    Ok(())
+            self.0
+                .files()
+                .catalogue(&Actor::service(), move |conn| {
+                    Box::pin(async move {
+                        sqlx::query("DELETE FROM snapshots WHERE ends_at <= ?")
+                            .bind(now)
+                            .execute(conn)
+                            .await?;
+                        Ok(())
+                    })
                 })
-            })
-            .await?;
+                .await?;
         }
         Ok(taken)
     }
@@ -273,7 +285,7 @@ impl Engine {
         )
         .bind(Rule::Snapshots.word())
         .bind(shelf.id.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok(at)
     }
@@ -282,14 +294,14 @@ impl Engine {
     #[boxed]
     pub async fn name_version(&self, actor: &Actor, node: NodeId, at: Moment, text: &str) -> Result<()> {
         let gone = || StoreError::NotFound("The version".into());
-        self.history(actor, node, 1).await?;
+        self.0.history().states(actor, node, 1).await?;
         self.check_past(actor, node, at).await?;
         let state = self.state_at(node, at).await?.ok_or_else(gone)?;
-        let level = match self.chain(actor, node, Level::Edit).await {
+        let level = match self.0.files().chain(actor, node, Level::Edit).await {
             Ok(_) => Ok(()),
             // Of something removed: whoever may edit where it was.
             Err(StoreError::NotFound(_)) => match state.parent {
-                Some(parent) => self.chain(actor, parent, Level::Edit).await.map(|_| ()),
+                Some(parent) => self.0.files().chain(actor, parent, Level::Edit).await.map(|_| ()),
                 None => Err(gone()),
             },
             Err(e) => Err(e),
@@ -300,10 +312,10 @@ impl Engine {
             return Err(StoreError::NotHeld(state.name().into()));
         }
         let text = if text.trim().is_empty() { None } else { Some(label(text)?) };
-        let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.kept_ms());
+        let (since, by, now) = (state.since.0, actor.account.map(|a| a.0), self.0.kept_ms());
         let what = format!("{}: {}", state.name(), text.as_deref().unwrap_or("no name any more"));
         let name = state.name().to_string();
-        self.change(actor, "version named", &what, move |conn| {
+        self.0.people().change(actor, "version named", &what, move |conn| {
             Box::pin(async move {
                 // A purge may have let it go since it was looked at.
                 let gone: i64 = sqlx::query_scalar(
@@ -343,7 +355,7 @@ impl Engine {
         let rows: Vec<(i64, String)> =
             sqlx::query_as("SELECT since, label FROM named_versions WHERE node = ? ORDER BY since DESC")
                 .bind(node.0)
-                .fetch_all(&self.shared.view.pool)
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         Ok(rows
             .into_iter()

@@ -2,11 +2,11 @@
 //! the disk. The sums are those that are kept, and [`recount`] counts everything once more.
 
 use crate::catalogue::rows::parse;
-use crate::engine::Engine;
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::fault_points::AllSteps;
 use crate::fs::model::{Actor, Folder, Shelf};
+use crate::timeline::Space;
 use async_recursion::async_recursion as boxed;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
@@ -123,12 +123,12 @@ pub struct Day {
     pub trash: i64,
 }
 
-impl Engine {
+impl Space {
     /// What a shelf holds.
     #[boxed]
     pub async fn held_on(&self, shelf: &Shelf) -> Result<Held> {
-        let only = self.shared.view.access().only_snapshots(shelf.id);
-        Ok(self.shared.view.folder(shelf.root).await?.map_or_else(Held::default, |f| Held::of(&f, only)))
+        let only = self.0.shared.view.access().only_snapshots(shelf.id);
+        Ok(self.0.shared.view.folder(shelf.root).await?.map_or_else(Held::default, |f| Held::of(&f, only)))
     }
 
     /// What a folder holds, and each of its children: for whoever sees all beneath.
@@ -138,16 +138,20 @@ impl Engine {
         actor: &Actor,
         node: NodeId,
     ) -> Result<(Held, Vec<(NodeId, String, bool, Held)>)> {
-        self.chain(actor, node, Level::View).await?;
-        let sums =
-            self.sums(actor, node).await?.ok_or(StoreError::NotAllowed { need: "view", have: "part" })?;
+        self.0.files().chain(actor, node, Level::View).await?;
+        let sums = self
+            .0
+            .files()
+            .sums(actor, node)
+            .await?
+            .ok_or(StoreError::NotAllowed { need: "view", have: "part" })?;
         let text: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(e.node, e.sort_key, e.kind, e.size, f.bytes, f.files, f.past_bytes, f.past_files,
                                                 f.trash_bytes, f.trash_files))
              FROM entries_now e LEFT JOIN folders f ON f.node = e.node WHERE e.parent = ?",
         )
         .bind(node.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         type Child = (
             i64,
@@ -194,18 +198,19 @@ impl Engine {
                     (SELECT coalesce(sum(stored), 0) FROM chunks), (SELECT count(*) FROM chunks),
                     (SELECT coalesce(sum(bytes), 0) FROM packs)",
         )
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         let mut logical = 0;
-        for shelf in self.shared.view.shelves() {
-            logical += self.shared.view.folder(shelf.root).await?.map_or(0, |f| f.past_bytes);
+        for shelf in self.0.shared.view.shelves() {
+            logical += self.0.shared.view.folder(shelf.root).await?.map_or(0, |f| f.past_bytes);
         }
         let (free, total) =
-            self.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
+            self.0.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
         let size = |name: &str| {
-            std::fs::metadata(self.shared.disk.catalogue().with_file_name(name)).map_or(0, |m| m.len() as i64)
+            std::fs::metadata(self.0.shared.disk.catalogue().with_file_name(name))
+                .map_or(0, |m| m.len() as i64)
         };
-        let disk = self.shared.disk.clone();
+        let disk = self.0.shared.disk.clone();
         let staging = tokio::task::spawn_blocking(move || -> std::io::Result<i64> {
             let mut all = 0;
             for dir in [&disk.staging, &disk.incoming] {
@@ -238,6 +243,7 @@ impl Engine {
     async fn way_names(&self, parent: Option<NodeId>) -> Result<Option<Vec<String>>> {
         let Some(parent) = parent else { return Ok(Some(Vec::new())) };
         Ok(self
+            .0
             .shared
             .view
             .chain(parent)
@@ -255,7 +261,7 @@ impl Engine {
         )
         .bind(list)
         .bind(most * 2)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         let mut found = Vec::new();
         for (node, shelf, parent, key, size, at) in rows {
@@ -272,7 +278,7 @@ impl Engine {
     /// The folders whose own files grew most since a time, by what changed since.
     #[boxed]
     pub async fn growing(&self, shelves: &[ShelfId], since_ms: i64, most: usize) -> Result<Vec<Grown>> {
-        let since = self.moment_at(since_ms).await?;
+        let since = self.0.history().moment_at(since_ms).await?;
         let mut by: HashMap<(i64, i64), i64> = HashMap::new();
         for shelf in shelves {
             let rows: Vec<(i64, i64)> = sqlx::query_as(
@@ -283,7 +289,7 @@ impl Engine {
             )
             .bind(shelf.0)
             .bind(since.0)
-            .fetch_all(&self.shared.view.pool)
+            .fetch_all(&self.0.shared.view.pool)
             .await?;
             for (parent, bytes) in rows {
                 by.insert((shelf.0, parent), bytes);
@@ -305,26 +311,28 @@ impl Engine {
     /// Writes down what each shelf holds today.
     #[boxed]
     pub async fn note_space(&self) -> Result<()> {
-        let day = self.kept_ms().div_euclid(DAY_MS);
+        let day = self.0.kept_ms().div_euclid(DAY_MS);
         let mut set = Vec::new();
-        for shelf in self.shared.view.shelves() {
+        for shelf in self.0.shared.view.shelves() {
             let held = self.held_on(&shelf).await?;
             set.push((shelf.id.0, day, held.live, held.versions, held.trash));
         }
         let set = serde_json::to_string(&set).unwrap_or_default();
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "INSERT OR REPLACE INTO space_days (shelf, day, live, versions, trash)
+        self.0
+            .files()
+            .catalogue(&Actor::service(), move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT OR REPLACE INTO space_days (shelf, day, live, versions, trash)
                      SELECT value->>0, value->>1, value->>2, value->>3, value->>4 FROM json_each(?)",
-                )
-                .bind(set)
-                .execute(conn)
-                .await?;
-                Ok(())
+                    )
+                    .bind(set)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await
     }
 
     /// What some shelves held together, day by day, oldest first.
@@ -337,7 +345,7 @@ impl Engine {
         )
         .bind(list)
         .bind(from_day)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows.into_iter().map(|(day, live, versions, trash)| Day { day, live, versions, trash }).collect())
     }

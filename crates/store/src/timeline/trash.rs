@@ -1,11 +1,11 @@
 //! What was removed: seen in one place, brought back to where it was, its folders with it.
 
 use crate::catalogue::rows::{self, END_COLUMNS, EndJson, ROW_COLUMNS, RowJson, sql};
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, ContentState, Folder, PastRow, Row};
 use crate::ops::{Outcome, Place};
 use crate::rights::access::Viewer;
+use crate::timeline::History;
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::collate::sort_key;
 use yellow_attic_core::conditions::Conditions;
@@ -40,7 +40,7 @@ pub struct TrashPage {
     pub next: Option<String>,
 }
 
-impl Engine {
+impl History {
     /// What was removed from a folder and from all beneath it, newest first. Shown to whoever may see
     /// where it was.
     #[boxed]
@@ -51,13 +51,14 @@ impl Engine {
         cursor: Option<&str>,
         limit: usize,
     ) -> Result<TrashPage> {
-        let chain = self.chain(actor, folder, Level::View).await?;
+        let chain = self.0.files().chain(actor, folder, Level::View).await?;
         let top = chain.last().ok_or_else(|| StoreError::NotFound("The folder".into()))?;
         let (shelf, whole) = (top.shelf, top.node == folder);
         let list = format!("removed from {folder}");
         let (mut before, mut before_id) = match cursor {
             None => (i64::MAX, i64::MAX),
             Some(text) => self
+                .0
                 .place_of(actor, &list, text)?
                 .split_once(' ')
                 .and_then(|(at, id)| Some((at.parse().ok()?, id.parse().ok()?)))
@@ -65,8 +66,8 @@ impl Engine {
         };
         let mut last_shown = (before, before_id);
         let limit = limit.clamp(1, 500);
-        let viewer = self.viewer(actor);
-        let keeping = Keeping::of(&self.rules(), shelf);
+        let viewer = self.0.grants().viewer(actor);
+        let keeping = Keeping::of(&self.0.people().rules(), shelf);
         let mut page = TrashPage::default();
         loop {
             let text: String = sqlx::query_scalar(sql(format!(
@@ -81,7 +82,7 @@ impl Engine {
             .bind(shelf.0)
             .bind(before)
             .bind(before_id)
-            .fetch_one(&self.shared.view.pool)
+            .fetch_one(&self.0.shared.view.pool)
             .await?;
             let found: Vec<(RowJson, EndJson, i64)> = rows::parse(&text)?;
             let last = found.len() < 200;
@@ -98,12 +99,12 @@ impl Engine {
                 }
                 if page.items.len() == limit {
                     let (at, id) = last_shown;
-                    page.next = Some(self.cursor(actor, &list, &format!("{at} {id}")));
+                    page.next = Some(self.0.cursor(actor, &list, &format!("{at} {id}")));
                     return Ok(page);
                 }
                 last_shown = (before, before_id);
                 let sums = match row.is_folder() && !self.hides_in(&viewer, row.node).await? {
-                    true => self.shared.view.folder(row.node).await?,
+                    true => self.0.shared.view.folder(row.node).await?,
                     false => None,
                 };
                 let due =
@@ -138,13 +139,13 @@ impl Engine {
     /// is still there: only they remove for good.
     #[boxed]
     pub async fn check_for_good(&self, actor: &Actor, node: NodeId) -> Result<()> {
-        self.history(actor, node, 1).await?;
+        self.0.history().states(actor, node, 1).await?;
         let mut next = Some(node);
         while let Some(id) = next {
-            if self.shared.view.chain(id).await?.is_some() {
-                return self.chain(actor, id, Level::Manage).await.map(|_| ());
+            if self.0.shared.view.chain(id).await?.is_some() {
+                return self.0.files().chain(actor, id, Level::Manage).await.map(|_| ());
             }
-            next = match self.shared.view.row(id).await? {
+            next = match self.0.shared.view.row(id).await? {
                 Some(row) => row.parent,
                 None => self.last_past(id).await?.and_then(|p| p.row.parent),
             };
@@ -158,7 +159,7 @@ impl Engine {
         let mut there = true;
         let mut next = parent;
         while let (Some(id), true) = (next, way.len() < 1000) {
-            let row = match self.shared.view.row(id).await? {
+            let row = match self.0.shared.view.row(id).await? {
                 Some(row) => (*row).clone(),
                 None => {
                     there = false;
@@ -185,8 +186,8 @@ impl Engine {
         at: Option<Moment>,
     ) -> Result<Outcome> {
         let gone = || StoreError::NotFound("The file or folder".into());
-        self.history(actor, node, 1).await?;
-        let open = self.shared.view.row(node).await?;
+        self.0.history().states(actor, node, 1).await?;
+        let open = self.0.shared.view.row(node).await?;
         let was = match &open {
             Some(row) => (**row).clone(),
             None => self.last_past(node).await?.ok_or_else(gone)?.row,
@@ -197,7 +198,7 @@ impl Engine {
         let mut base = None;
         let mut missing = Vec::new();
         for (id, name) in way {
-            match self.shared.view.chain(id).await? {
+            match self.0.shared.view.chain(id).await? {
                 Some(_) if missing.is_empty() => base = Some(id),
                 _ => missing.push(name),
             }
@@ -206,10 +207,10 @@ impl Engine {
         for name in missing {
             let name = Name::new(&name)?;
             let key = sort_key(&name).into();
-            parent = match self.shared.view.child(parent, &key).await? {
+            parent = match self.0.shared.view.child(parent, &key).await? {
                 Some(row) if row.is_folder() => row.node,
                 Some(_) => return Err(StoreError::NameTaken(name.to_string())),
-                None => self.make_folder(actor, parent, name).await?.row.ok_or_else(gone)?.node,
+                None => self.0.files().make_folder(actor, parent, name).await?.row.ok_or_else(gone)?.node,
             };
         }
         match open {
@@ -227,14 +228,14 @@ impl Engine {
         parent: NodeId,
         name: Name,
     ) -> Result<Outcome> {
-        if self.shared.view.chain(was.node).await?.is_some() {
+        if self.0.shared.view.chain(was.node).await?.is_some() {
             return Err(StoreError::StillHere);
         }
         let at = match at {
             Some(at) => at,
             None => self.last_seen(was.node).await?,
         };
-        let tree = self.tree(actor, &[was.node], at, 100_000).await?;
+        let tree = self.0.files().tree(actor, &[was.node], at, 100_000).await?;
         let mut folders = std::collections::HashMap::new();
         let mut top = None;
         for item in tree.items {
@@ -246,7 +247,7 @@ impl Engine {
                 None => (parent, name.clone()),
             };
             let done = if item.folder {
-                let done = self.make_folder(actor, above, own).await?;
+                let done = self.0.files().make_folder(actor, above, own).await?;
                 if let Some(row) = &done.row {
                     folders.insert(path, row.node);
                 }
@@ -259,6 +260,8 @@ impl Engine {
                 let staged = self.stage_copy(&state).await?;
                 let free = Conditions::nothing_there();
                 match self
+                    .0
+                    .files()
                     .put_as(actor, above, own.clone(), staged, state.mtime, free, ChangeKind::Restored, None)
                     .await
                 {
@@ -278,7 +281,7 @@ impl Engine {
         let mut last = self.now_moment().await?;
         let mut next = Some(node);
         while let Some(id) = next {
-            next = match self.shared.view.row(id).await? {
+            next = match self.0.shared.view.row(id).await? {
                 Some(row) => row.parent,
                 None => match self.last_past(id).await? {
                     Some(past) => {

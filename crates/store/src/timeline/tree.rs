@@ -1,8 +1,8 @@
 //! All that is, or was, beneath some nodes, in a fixed order: for archives.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ContentState, Row};
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::{Moment, NodeId};
@@ -31,7 +31,7 @@ pub struct Tree {
     pub lost: Vec<String>,
 }
 
-impl Engine {
+impl Files {
     /// The trees at some nodes at a moment. Names that come twice at the top are numbered.
     /// More than `most` items are refused.
     #[boxed]
@@ -39,7 +39,7 @@ impl Engine {
         let mut tree = Tree::default();
         let mut tops = HashSet::new();
         for node in nodes {
-            let chain = self.check_past(actor, *node, at).await?;
+            let chain = self.0.history().check_past(actor, *node, at).await?;
             let Some(row) = chain.into_iter().next() else { continue };
             let name = unlike(&tops, row.name());
             tops.insert(name.clone());
@@ -57,8 +57,8 @@ impl Engine {
         at: Moment,
         most: usize,
     ) -> Result<()> {
-        let viewer = self.viewer(actor);
-        let Some((_, sight)) = self.sight(&viewer, top.node, at).await? else { return Ok(()) };
+        let viewer = self.0.grants().viewer(actor);
+        let Some((_, sight)) = self.0.history().sight(&viewer, top.node, at).await? else { return Ok(()) };
         let mut waiting = vec![(top, name, sight)];
         while let Some((row, path, sight)) = waiting.pop() {
             if row.content.is_some_and(|c| matches!(c.life, ContentState::Lost | ContentState::Gone)) {
@@ -76,11 +76,11 @@ impl Engine {
                 mtime: if row.is_folder() { row.at } else { row.mtime },
             });
             if row.is_folder() {
-                let mut children = self.children_at(row.node, at).await?;
+                let mut children = self.0.history().children_at(row.node, at).await?;
                 // The last pushed is looked at first.
                 children.sort_by(|a, b| (b.kind, &b.key).cmp(&(a.kind, &a.key)));
                 for child in children {
-                    let sight = self.sight_in(&viewer, &sight, &child).await?;
+                    let sight = self.0.history().sight_in(&viewer, &sight, &child).await?;
                     if sight.sees() {
                         let path = format!("{path}/{}", child.name());
                         waiting.push((child, path, sight));

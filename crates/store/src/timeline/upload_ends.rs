@@ -1,10 +1,10 @@
 //! How uploads end: put where they were meant for, or elsewhere; joined with others; dropped.
 
-use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::ops::Outcome;
 use crate::ops::put::Put;
+use crate::timeline::Files;
 use crate::timeline::uploads::{Joining, NewUpload, Upload, conditions};
 use async_recursion::async_recursion as boxed;
 use yellow_attic_core::conditions::Conditions;
@@ -24,7 +24,7 @@ pub struct OtherPlace {
     pub conditions: Conditions,
 }
 
-impl Engine {
+impl Files {
     /// Puts a file whose bytes are all here. Refused, the bytes stay until the upload expires:
     /// another place may be chosen. `None`: bytes are missing.
     #[boxed]
@@ -36,8 +36,8 @@ impl Engine {
     ) -> Result<Option<Outcome>> {
         let upload = self.upload(actor, id).await?;
         if let Some(node) = upload.node {
-            let row = self.shared.view.row(node).await?;
-            return Ok(Some(Outcome { row, created: false, moment: self.now_moment().await? }));
+            let row = self.0.shared.view.row(node).await?;
+            return Ok(Some(Outcome { row, created: false, moment: self.0.history().now_moment().await? }));
         }
         let more_to_come = upload.received < upload.new.size || upload.new.open_length;
         if more_to_come || upload.new.joining == Joining::Part {
@@ -50,7 +50,7 @@ impl Engine {
             return Box::pin(self.finish_upload(actor, id, None)).await;
         }
         let (staging, content, hashed) =
-            (self.shared.staging.clone(), upload.content, progress.hashed.take());
+            (self.0.shared.staging.clone(), upload.content, progress.hashed.take());
         let room = progress.room.take().unwrap_or_else(|| staging.reserve(0));
         let staged = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room)?.finish())
             .await
@@ -68,9 +68,10 @@ impl Engine {
                 conditions: conditions(&upload.new)?,
             },
         };
-        let mtime = upload.new.mtime.unwrap_or_else(|| self.now_ms());
+        let mtime = upload.new.mtime.unwrap_or_else(|| self.0.now_ms());
         let (its_actor, its_id) = (actor.clone(), upload.id.clone());
         let done = self
+            .0
             .ask(Put {
                 actor: its_actor,
                 parent: place.parent,
@@ -85,7 +86,7 @@ impl Engine {
             })
             .await?;
         drop(progress);
-        self.shared.uploads.forget(&upload.id);
+        self.0.shared.uploads.forget(&upload.id);
         Ok(Some(done))
     }
 
@@ -114,7 +115,7 @@ impl Engine {
         let upload = self.begin_upload(actor, new).await?;
         let mut appending = self.append(actor, &upload.id, 0).await?;
         let (disk, names) =
-            (self.shared.disk.clone(), parts.iter().map(Upload::staged_name).collect::<Vec<_>>());
+            (self.0.shared.disk.clone(), parts.iter().map(Upload::staged_name).collect::<Vec<_>>());
         let joined = tokio::task::spawn_blocking(move || {
             let mut buffer = vec![0; 1 << 20];
             for name in names {
@@ -156,7 +157,7 @@ impl Engine {
     }
 
     pub(crate) async fn drop_upload(&self, id: &str, content: ContentId) -> Result<()> {
-        let (its_id, disk) = (id.to_string(), self.shared.disk.clone());
+        let (its_id, disk) = (id.to_string(), self.0.shared.disk.clone());
         self.catalogue(&Actor::service(), move |conn| {
             Box::pin(async move {
                 // Put meanwhile: the bytes are a file's.
@@ -172,7 +173,7 @@ impl Engine {
             })
         })
         .await?;
-        self.shared.uploads.forget(id);
+        self.0.shared.uploads.forget(id);
         Ok(())
     }
 
@@ -185,8 +186,8 @@ impl Engine {
                    OR node IS NULL AND opening IN (SELECT id FROM openings WHERE ended_at IS NOT NULL OR ends_at <= ?1)
                  LIMIT 1000",
             )
-                .bind(self.now_ms())
-                .fetch_all(&self.shared.view.pool)
+                .bind(self.0.now_ms())
+                .fetch_all(&self.0.shared.view.pool)
                 .await?;
         for (id, content) in &due {
             self.drop_upload(id, ContentId(*content)).await?;

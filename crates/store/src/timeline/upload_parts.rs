@@ -6,6 +6,7 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::fs::staging::Arriving;
 use crate::ops::record::NoteSynced;
+use crate::timeline::Files;
 use crate::timeline::upload_ends::EXPIRY_STEP_MS;
 use crate::timeline::uploads::{Joining, KEPT_MS, Upload};
 use async_recursion::async_recursion as boxed;
@@ -115,11 +116,11 @@ impl Drop for Appending {
     }
 }
 
-impl Engine {
+impl Files {
     /// Waits until nobody writes to an upload, and takes over from whoever does: a sender whose
     /// line broke comes back before the service has noticed.
     pub(crate) async fn take_over(&self, upload: &Upload) -> Result<(Arc<Live>, OwnedMutexGuard<Progress>)> {
-        let live = upload.live(&self.shared.uploads, &self.shared.staging);
+        let live = upload.live(&self.0.shared.uploads, &self.0.shared.staging);
         live.leave.lock().store(true, Ordering::SeqCst);
         let wait = std::time::Duration::from_secs(30);
         let progress = tokio::time::timeout(wait, live.progress.clone().lock_owned())
@@ -154,10 +155,10 @@ impl Engine {
         if upload.received != offset || upload.node.is_some() {
             return Err(StoreError::WrongOffset { offset, present: upload.received });
         }
-        self.check_room(0)?;
+        self.0.check_room(0)?;
         let leave = Arc::new(AtomicBool::new(false));
         *live.leave.lock() = leave.clone();
-        let (hashed, staging) = (progress.hashed.take(), self.shared.staging.clone());
+        let (hashed, staging) = (progress.hashed.take(), self.0.shared.staging.clone());
         let left = upload.new.size - upload.received;
         // Of one that grows as much as has arrived is spoken for, and a little more.
         let room = match (progress.room.take(), upload.grows()) {
@@ -165,8 +166,9 @@ impl Engine {
             (_, grows) => staging.reserve(ahead(left, grows)),
         };
         if upload.grows() {
-            let claim = self.claim(upload.new.parent, upload.received + ahead(left, true), 0).await?;
-            self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
+            let claim =
+                self.0.space().claim(upload.new.parent, upload.received + ahead(left, true), 0).await?;
+            self.0.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         }
         let content = upload.content;
         let arriving = tokio::task::spawn_blocking(move || staging.resume(content, hashed, room))
@@ -177,7 +179,7 @@ impl Engine {
         let began_at = began.1;
         let grows = upload.grows().then_some(began_at + ahead(left, true));
         Ok(Appending {
-            engine: self.clone(),
+            engine: self.0.clone(),
             id: upload.id,
             noted: began.1,
             counts_early: true,
@@ -210,10 +212,10 @@ impl Engine {
         if size > upload.new.size {
             return Err(StoreError::TooLarge(upload.new.size));
         }
-        self.check_room(size - upload.received)?;
+        self.0.check_room(size - upload.received)?;
         // What was spoken for piece by piece is part of it, and is not counted beside it.
-        drop(self.shared.uploads.1.lock().remove(&upload.id));
-        let claim = self.claim(upload.new.parent, size, 0).await?;
+        drop(self.0.shared.uploads.1.lock().remove(&upload.id));
+        let claim = self.0.space().claim(upload.new.parent, size, 0).await?;
         let its_id = upload.id.clone();
         self.catalogue(actor, move |conn| {
             Box::pin(async move {
@@ -226,13 +228,13 @@ impl Engine {
             })
         })
         .await?;
-        progress.room = Some(self.shared.staging.reserve(size - upload.received));
-        self.shared.uploads.1.lock().insert(upload.id, claim);
+        progress.room = Some(self.0.shared.staging.reserve(size - upload.received));
+        self.0.shared.uploads.1.lock().insert(upload.id, claim);
         Ok(())
     }
 
     pub(crate) async fn prolong(&self, upload: &Upload) -> Result<()> {
-        let until = self.now_ms() + KEPT_MS;
+        let until = self.0.now_ms() + KEPT_MS;
         if until - upload.expires_at < EXPIRY_STEP_MS {
             return Ok(());
         }

@@ -1,12 +1,12 @@
 //! Uploads that arrive in parts: found again after a broken line, a restart, or on another
 //! network, until they expire.
 
-use crate::engine::Engine;
 use crate::engine::held::{Live, Uploads, ahead};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::Actor;
 use crate::fs::staging::Staging;
 use crate::ops::record::ChangeCatalogue;
+use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use sqlx::SqliteConnection;
 use std::sync::Arc;
@@ -119,7 +119,7 @@ impl Upload {
     }
 }
 
-impl Engine {
+impl Files {
     /// Begins an upload: its place, rights and room are looked at before a byte is sent.
     #[boxed]
     pub async fn begin_upload(&self, actor: &Actor, new: NewUpload) -> Result<Upload> {
@@ -154,16 +154,16 @@ impl Engine {
         let stranger = actor.through.is_some();
         let spoken_for = ahead(new.size, stranger || new.open_length);
         // A stranger's whole is looked at, and not spoken for; of an open length nobody knows the whole.
-        self.check_room(if new.open_length { 0 } else { new.size })?;
-        let claim = self.claim(new.parent, spoken_for, replaced.min(spoken_for)).await?;
+        self.0.check_room(if new.open_length { 0 } else { new.size })?;
+        let claim = self.0.space().claim(new.parent, spoken_for, replaced.min(spoken_for)).await?;
         self.check_under_way(actor, account, if new.open_length { 0 } else { new.size }).await?;
         let mut bits = [0u8; 16];
         getrandom::fill(&mut bits).map_err(|e| StoreError::BadInput(e.to_string()))?;
-        let staging = self.shared.staging.clone();
+        let staging = self.0.shared.staging.clone();
         let content = tokio::task::spawn_blocking(move || staging.make_upload())
             .await
             .map_err(|_| StoreError::Stopping)??;
-        let now = self.now_ms();
+        let now = self.0.now_ms();
         let upload = Upload {
             id: crate::fs::disk::hex(&bits),
             new,
@@ -212,11 +212,11 @@ impl Engine {
             })
             .await;
         if let Err(e) = kept {
-            let _ = self.shared.disk.drop_staged(&crate::fs::disk::content_name(content), false);
+            let _ = self.0.shared.disk.drop_staged(&crate::fs::disk::content_name(content), false);
             return Err(e);
         }
-        let _ = upload.live(&self.shared.uploads, &self.shared.staging);
-        self.shared.uploads.1.lock().insert(upload.id.clone(), claim);
+        let _ = upload.live(&self.0.shared.uploads, &self.0.shared.staging);
+        self.0.shared.uploads.1.lock().insert(upload.id.clone(), claim);
         Ok(upload)
     }
 
@@ -227,7 +227,7 @@ impl Engine {
         account: yellow_attic_core::AccountId,
         size: u64,
     ) -> Result<()> {
-        let pool = &self.shared.view.pool;
+        let pool = &self.0.shared.view.pool;
         let Some(opening) = through(actor) else {
             let (unfinished, announced, largest): (i64, i64, i64) = sqlx::query_as(
                 "SELECT count(*), coalesce(sum(size - max(synced, 0)), 0), coalesce(max(size - max(synced, 0)), 0) FROM uploads
@@ -247,7 +247,7 @@ impl Engine {
                 return Err(StoreError::TooManyUploads(MOST_UNFINISHED));
             }
             // One may take all the room there is: it is theirs to fill. Those beside it must leave room for others.
-            let most = self.space()?.0 / SHARE;
+            let most = self.0.disk_space()?.0 / SHARE;
             let announced = announced.max(0) as u64;
             let beside = announced.saturating_add(size) - size.max(largest.max(0) as u64);
             if beside > most {
@@ -280,7 +280,7 @@ impl Engine {
             "{SELECT} WHERE opening = ? AND node IS NULL ORDER BY made_at, id LIMIT {MOST_OF_OPENING}"
         )))
         .bind(opening.0)
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         Ok(rows.into_iter().filter_map(|row| self.with_size(row).ok()).collect())
     }
@@ -292,7 +292,7 @@ impl Engine {
             "SELECT count(*), coalesce(sum(max(synced, 0)), 0) FROM uploads WHERE opening = ? AND node IS NULL",
         )
         .bind(opening.0)
-        .fetch_one(&self.shared.view.pool)
+        .fetch_one(&self.0.shared.view.pool)
         .await?;
         Ok((count.max(0) as u64, bytes.max(0) as u64))
     }
@@ -323,7 +323,7 @@ impl Engine {
         .bind(id)
         .bind(actor.account.map(|a| a.0))
         .bind(through(actor))
-        .fetch_optional(&self.shared.view.pool)
+        .fetch_optional(&self.0.shared.view.pool)
         .await?;
         let row = row.ok_or_else(|| StoreError::NotFound("The upload".into()))?;
         self.with_size(row)
@@ -337,7 +337,7 @@ impl Engine {
         )))
         .bind(actor.account.map(|a| a.0))
         .bind(through(actor))
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         // One that ended between the two looks is not under way.
         Ok(rows.into_iter().filter_map(|row| self.with_size(row).ok()).collect())
@@ -350,7 +350,7 @@ impl Engine {
             return Ok(upload);
         }
         let name = crate::fs::disk::content_name(upload.content);
-        let look = crate::fs::disk::look(&self.shared.disk.staging, &name)
+        let look = crate::fs::disk::look(&self.0.shared.disk.staging, &name)
             .map_err(|e| StoreError::io("looking at an upload", &e))?
             .ok_or_else(|| StoreError::NotFound("The upload".into()))?;
         upload.received = look.size as u64;
@@ -362,11 +362,11 @@ impl Engine {
         let rows: Vec<(String, i64, i64)> = sqlx::query_as(
             "SELECT id, parent, iif(opening IS NULL AND NOT open_length, size, max(synced, 0)) FROM uploads WHERE node IS NULL",
         )
-        .fetch_all(&self.shared.view.pool)
+        .fetch_all(&self.0.shared.view.pool)
         .await?;
         for (id, parent, size) in rows {
-            let claim = self.claim_again(NodeId(parent), size.max(0) as u64).await?;
-            self.shared.uploads.1.lock().insert(id, claim);
+            let claim = self.0.space().claim_again(NodeId(parent), size.max(0) as u64).await?;
+            self.0.shared.uploads.1.lock().insert(id, claim);
         }
         Ok(())
     }
@@ -381,7 +381,7 @@ impl Engine {
         + 'static,
     ) -> Result<()> {
         let actor = actor.clone();
-        self.ask(ChangeCatalogue::new(actor, "", String::new(), false, change)).await
+        self.0.ask(ChangeCatalogue::new(actor, "", String::new(), false, change)).await
     }
 }
 

@@ -33,8 +33,8 @@ async fn opened(data: &std::path::Path, attic: &Attic) -> Engine {
 
 async fn read(engine: &Engine, ines: &Actor, path: &str) -> Vec<u8> {
     let names: Vec<_> = path.split('/').map(name).collect();
-    let row = engine.resolve(ines, "home", &names).await.unwrap();
-    let (mut file, _) = engine.open_bytes(&row).await.unwrap_or_else(|e| panic!("{path}: {e}"));
+    let row = engine.files().resolve(ines, "home", &names).await.unwrap();
+    let (mut file, _) = engine.files().open_bytes(&row).await.unwrap_or_else(|e| panic!("{path}: {e}"));
     let mut bytes = Vec::new();
     std::io::Read::read_to_end(&mut file, &mut bytes).unwrap();
     bytes
@@ -58,27 +58,28 @@ async fn until(what: &str, mut is: impl AsyncFnMut() -> bool) {
 #[tokio::test(flavor = "multi_thread")]
 async fn of_an_upload_only_what_is_on_the_disk_for_certain_counts_after_a_crash() {
     let attic = Attic::new().await;
-    let begun = attic.engine.begin_upload(&attic.ines, upload(attic.home, "film", 1000)).await.unwrap();
-    let mut part = attic.engine.append(&attic.ines, &begun.id, 0).await.unwrap();
+    let begun =
+        attic.engine.files().begin_upload(&attic.ines, upload(attic.home, "film", 1000)).await.unwrap();
+    let mut part = attic.engine.files().append(&attic.ines, &begun.id, 0).await.unwrap();
     part.write(&[1; 400]).unwrap();
     assert_eq!(part.pause().await.unwrap(), 400);
     // Arrived, and nobody was told: a power cut may leave zeros in its place.
-    let mut part = attic.engine.append(&attic.ines, &begun.id, 400).await.unwrap();
+    let mut part = attic.engine.files().append(&attic.ines, &begun.id, 400).await.unwrap();
     part.write(&[2; 300]).unwrap();
     drop(part);
-    assert_eq!(attic.engine.upload(&attic.ines, &begun.id).await.unwrap().received, 700);
+    assert_eq!(attic.engine.files().upload(&attic.ines, &begun.id).await.unwrap().received, 700);
     let crash = as_after_a_crash(&attic.data());
     let engine = opened(&crash.path().join("data"), &attic).await;
-    assert_eq!(engine.upload(&attic.ines, &begun.id).await.unwrap().received, 400);
+    assert_eq!(engine.files().upload(&attic.ines, &begun.id).await.unwrap().received, 400);
     // The sender goes on from there.
     assert!(matches!(
-        engine.append(&attic.ines, &begun.id, 700).await.err(),
+        engine.files().append(&attic.ines, &begun.id, 700).await.err(),
         Some(StoreError::WrongOffset { present: 400, .. })
     ));
-    let mut part = engine.append(&attic.ines, &begun.id, 400).await.unwrap();
+    let mut part = engine.files().append(&attic.ines, &begun.id, 400).await.unwrap();
     part.write(&[3; 600]).unwrap();
     part.pause().await.unwrap();
-    engine.finish_upload(&attic.ines, &begun.id, None).await.unwrap();
+    engine.files().finish_upload(&attic.ines, &begun.id, None).await.unwrap();
     engine.settle().await.unwrap();
     let bytes = read(&engine, &attic.ines, "film").await;
     assert!(bytes[..400].iter().all(|b| *b == 1) && bytes[400..].iter().all(|b| *b == 3), "other bytes");
@@ -89,11 +90,13 @@ async fn of_an_upload_only_what_is_on_the_disk_for_certain_counts_after_a_crash(
 async fn a_part_that_is_checked_as_a_whole_counts_not_before() {
     let attic = Attic::new().await;
     let size = 80 << 20;
-    let begun = attic.engine.begin_upload(&attic.ines, upload(attic.home, "film", size)).await.unwrap();
-    let other = attic.engine.begin_upload(&attic.ines, upload(attic.home, "other", size)).await.unwrap();
-    let mut checked = attic.engine.append(&attic.ines, &begun.id, 0).await.unwrap();
+    let begun =
+        attic.engine.files().begin_upload(&attic.ines, upload(attic.home, "film", size)).await.unwrap();
+    let other =
+        attic.engine.files().begin_upload(&attic.ines, upload(attic.home, "other", size)).await.unwrap();
+    let mut checked = attic.engine.files().append(&attic.ines, &begun.id, 0).await.unwrap();
     checked.counts_only_whole();
-    let mut plain = attic.engine.append(&attic.ines, &other.id, 0).await.unwrap();
+    let mut plain = attic.engine.files().append(&attic.ines, &other.id, 0).await.unwrap();
     for _ in 0..70 {
         checked.write(&[7; 1 << 20]).unwrap();
         plain.write(&[7; 1 << 20]).unwrap();
@@ -102,8 +105,8 @@ async fn a_part_that_is_checked_as_a_whole_counts_not_before() {
     attic.put("doc", b"1").await;
     let crash = as_after_a_crash(&attic.data());
     let engine = opened(&crash.path().join("data"), &attic).await;
-    assert_eq!(engine.upload(&attic.ines, &begun.id).await.unwrap().received, 0);
-    let noted = engine.upload(&attic.ines, &other.id).await.unwrap().received;
+    assert_eq!(engine.files().upload(&attic.ines, &begun.id).await.unwrap().received, 0);
+    let noted = engine.files().upload(&attic.ines, &other.id).await.unwrap().received;
     assert!((16 << 20..70 << 20).contains(&noted), "{noted} bytes are noted on the way");
     engine.stop().await;
 }
@@ -111,7 +114,8 @@ async fn a_part_that_is_checked_as_a_whole_counts_not_before() {
 #[tokio::test(flavor = "multi_thread")]
 async fn two_uploads_never_share_a_file_even_if_one_lost_its_own() {
     let attic = Attic::new().await;
-    let first = attic.engine.begin_upload(&attic.ines, upload(attic.home, "first", 100)).await.unwrap();
+    let first =
+        attic.engine.files().begin_upload(&attic.ines, upload(attic.home, "first", 100)).await.unwrap();
     let crash = as_after_a_crash(&attic.data());
     let data = crash.path().join("data");
     // The cut took the file, whose name was not on the disk yet; its row stands.
@@ -119,13 +123,13 @@ async fn two_uploads_never_share_a_file_even_if_one_lost_its_own() {
         std::fs::remove_file(file.unwrap().path()).unwrap();
     }
     let engine = opened(&data, &attic).await;
-    let second = engine.begin_upload(&attic.ines, upload(attic.home, "second", 100)).await.unwrap();
-    let mut part = engine.append(&attic.ines, &second.id, 0).await.unwrap();
+    let second = engine.files().begin_upload(&attic.ines, upload(attic.home, "second", 100)).await.unwrap();
+    let mut part = engine.files().append(&attic.ines, &second.id, 0).await.unwrap();
     part.write(&[2; 50]).unwrap();
     part.pause().await.unwrap();
-    let gone = engine.upload(&attic.ines, &first.id).await;
+    let gone = engine.files().upload(&attic.ines, &first.id).await;
     assert!(matches!(gone, Err(StoreError::NotFound(_))), "{gone:?}");
-    assert_eq!(engine.upload(&attic.ines, &second.id).await.unwrap().received, 50);
+    assert_eq!(engine.files().upload(&attic.ines, &second.id).await.unwrap().received, 50);
     engine.stop().await;
 }
 
@@ -140,6 +144,7 @@ async fn ids_in_staging_are_not_given_out_twice_even_if_all_that_had_one_is_gone
         let parent = attic.home;
         attic
             .engine
+            .files()
             .put(&attic.ines, parent, name("doc"), staged, START, Conditions::default())
             .await
             .unwrap();
@@ -171,11 +176,11 @@ async fn a_folder_brought_back_while_it_is_taken_apart_has_all_its_bytes() {
             tokio::task::yield_now().await;
         }
         tokio::time::sleep(Duration::from_micros(u64::from(round) * 97 % 6000)).await;
-        let back = attic.engine.restore(&attic.ines, node, None, Place::Last).await;
+        let back = attic.engine.history().restore(&attic.ines, node, None, Place::Last).await;
         jobs.await.unwrap().unwrap();
         if let Err(e) = back {
             assert!(matches!(e, StoreError::Busy), "{e}");
-            attic.engine.restore(&attic.ines, node, None, Place::Last).await.unwrap();
+            attic.engine.history().restore(&attic.ines, node, None, Place::Last).await.unwrap();
         }
         attic.engine.run_jobs().await.unwrap();
         for text in &texts {
@@ -257,8 +262,12 @@ async fn a_folder_removed_by_hand_takes_files_again_without_a_restart() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_shelf_whose_folder_is_gone_stops_no_other_and_goes_on_when_it_is_back() {
     let attic = Attic::new().await;
-    let tomas =
-        attic.engine.make_account(&Actor::service(), "tomas", "Tomas", Role::Member, "x").await.unwrap();
+    let tomas = attic
+        .engine
+        .people()
+        .make_account(&Actor::service(), "tomas", "Tomas", Role::Member, "x")
+        .await
+        .unwrap();
     let his = attic.engine.home_of(tomas.id).unwrap().root;
     let tomas = actor(tomas.id, "tomas");
     attic.put("kept", b"1").await;
@@ -272,7 +281,7 @@ async fn a_shelf_whose_folder_is_gone_stops_no_other_and_goes_on_when_it_is_back
     assert!(matches!(refused, Err(StoreError::ShelfMissing(_))), "{refused:?}");
     assert_eq!(attic.cat("answered").await, b"2");
     let staged = attic.engine.stage_small(b"his".to_vec()).unwrap();
-    attic.engine.put(&tomas, his, name("doc"), staged, START, Conditions::default()).await.unwrap();
+    attic.engine.files().put(&tomas, his, name("doc"), staged, START, Conditions::default()).await.unwrap();
     until("his file", async || attic.data().join("shelves/main/home/tomas/doc").exists()).await;
     assert!(!attic.files().exists(), "nobody may make it anew");
     // A restart meanwhile changes nothing of that.
@@ -280,7 +289,7 @@ async fn a_shelf_whose_folder_is_gone_stops_no_other_and_goes_on_when_it_is_back
     assert!(!attic.files().exists());
     assert!(matches!(attic.put_as(&attic.ines, "refused", b"3").await, Err(StoreError::ShelfMissing(_))));
     assert!(matches!(
-        attic.engine.open_bytes(&attic.find("kept").await.unwrap()).await,
+        attic.engine.files().open_bytes(&attic.find("kept").await.unwrap()).await,
         Err(StoreError::ShelfMissing(_))
     ));
     std::fs::rename(&away, attic.files()).unwrap();
@@ -343,8 +352,8 @@ async fn what_an_editor_saved_before_it_was_removed_or_moved_goes_along_after_a_
     assert_eq!(there.keys().collect::<Vec<_>>(), ["elsewhere"]);
     assert_eq!(there["elsewhere"], b"edited, moved");
     let mut kept = Vec::new();
-    for state in engine.history(&attic.ines, removed, 10).await.unwrap() {
-        if let Ok((mut file, _)) = engine.open_bytes(&state.row).await {
+    for state in engine.history().states(&attic.ines, removed, 10).await.unwrap() {
+        if let Ok((mut file, _)) = engine.files().open_bytes(&state.row).await {
             let mut text = String::new();
             std::io::Read::read_to_string(&mut file, &mut text).unwrap();
             kept.push(text);
@@ -411,7 +420,7 @@ async fn a_copied_data_folder_has_other_objects_and_has_lost_nothing() {
     assert_eq!(copy.cat("a/moved").await, b"moved");
     for (node, wanted) in [(doc, vec!["new", "doc"]), (gone, vec!["gone"])] {
         let mut texts = Vec::new();
-        for state in copy.engine.history(&copy.ines, node, 10).await.unwrap() {
+        for state in copy.engine.history().states(&copy.ines, node, 10).await.unwrap() {
             texts.push(String::from_utf8(copy.bytes_of(&state.row).await).unwrap());
         }
         assert_eq!(texts, wanted);
@@ -444,7 +453,7 @@ async fn what_a_hand_left_in_the_way_is_entered_once_with_its_own_time_wherever_
         engine.settle().await.unwrap();
         if put.is_ok() {
             let mut by_hand = Vec::new();
-            for state in engine.history(&attic.ines, node, 20).await.unwrap() {
+            for state in engine.history().states(&attic.ines, node, 20).await.unwrap() {
                 let content = state.row.content.unwrap();
                 if content.hash == *blake3::hash(b"by hand").as_bytes() {
                     by_hand.push(state.row.mtime);
@@ -470,17 +479,23 @@ async fn a_page_of_changes_never_cuts_what_happened_at_one_number() {
         owner: attic.ines.account,
         grants: vec![],
     };
-    let shelf = attic.engine.make_shelf(&attic.ines, shelf).await.unwrap();
+    let shelf = attic.engine.space().make_shelf(&attic.ines, shelf).await.unwrap();
     let folder = attic.mkdir("folder").await;
     for n in 0..120 {
         attic.put(&format!("folder/{n}"), b"1").await;
     }
     let free = Conditions::default();
-    attic.engine.move_node(&attic.ines, folder, shelf.root, name("folder"), false, free).await.unwrap();
+    attic
+        .engine
+        .files()
+        .move_node(&attic.ines, folder, shelf.root, name("folder"), false, free)
+        .await
+        .unwrap();
     attic.engine.run_jobs().await.unwrap();
     let (mut since, mut seen) = (Moment(0), std::collections::BTreeSet::new());
     loop {
-        let (changes, upto, more) = attic.engine.changes(&attic.ines, &shelf, since, 20).await.unwrap();
+        let (changes, upto, more) =
+            attic.engine.files().changes(&attic.ines, &shelf, since, 20).await.unwrap();
         for change in changes {
             if let Change::Changed(row) | Change::Arrived(row) = change {
                 seen.insert(row.name().to_string());
@@ -509,7 +524,13 @@ async fn a_clock_that_leapt_takes_nothing_and_freezes_nothing() {
     let rules = crate::keeping::rules(&[(Rule::Versions, "last 1"), (Rule::TrashDays, "1")]);
     let purged = async |attic: &Attic| {
         let done = yellow_attic_store::timeline::purge::Progress::default();
-        attic.engine.apply_purge(&attic.ines, &rules, &Reach::All, None, &done).await.unwrap().states
+        attic
+            .engine
+            .history()
+            .apply_purge(&attic.ines, &rules, &Reach::All, None, &done)
+            .await
+            .unwrap()
+            .states
     };
     // It starts with a clock 400 days ahead: no purge sees that time, and what is put is stamped as if nothing were.
     attic.clock.leap(400 * DAY);
@@ -576,7 +597,7 @@ async fn times_that_a_wrong_clock_left_are_mended_in_their_order() {
     attic.put("after", b"4").await;
     let (doc, after) = (attic.find("doc").await.unwrap(), attic.find("after").await.unwrap());
     assert!(doc.at <= now && doc.at < after.at && doc.since < after.since);
-    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(attic.engine.people().check_record().await.unwrap().broken, None);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -591,7 +612,7 @@ async fn a_folder_that_came_back_is_the_new_directory_while_its_old_one_still_st
     attic.clock.advance(61_000);
     // Taken apart, but for its empty directory.
     assert!(attic.engine.run_jobs().await.is_err());
-    attic.engine.restore(&attic.ines, dir, None, Place::Last).await.unwrap();
+    attic.engine.history().restore(&attic.ines, dir, None, Place::Last).await.unwrap();
     attic.put("plan/late", b"2").await;
     attic.engine.settle().await.unwrap();
     nothing_goes.switch(false);
@@ -621,7 +642,7 @@ async fn marks_of_a_folder_that_is_another_directory_by_now_mean_the_one_that_it
         let engine = attic.engine.clone();
         let apart = tokio::spawn(async move { engine.run_jobs().await });
         tokio::time::sleep(Duration::from_millis(100)).await;
-        let back = attic.engine.restore(&attic.ines, dir, None, Place::Last).await;
+        let back = attic.engine.history().restore(&attic.ines, dir, None, Place::Last).await;
         let attic = match crash {
             false => {
                 no_renames.switch(false);
@@ -637,7 +658,7 @@ async fn marks_of_a_folder_that_is_another_directory_by_now_mean_the_one_that_it
             // Refused while the disk did not follow; it comes as soon as that does.
             let mut last = first;
             for _ in 0..400 {
-                match attic.engine.restore(&attic.ines, dir, None, Place::Last).await {
+                match attic.engine.history().restore(&attic.ines, dir, None, Place::Last).await {
                     Ok(_) | Err(StoreError::StillHere) => break,
                     Err(e) => last = e,
                 }

@@ -42,8 +42,8 @@ impl Scene {
     async fn new() -> Scene {
         let attic = Attic::new().await;
         let account = attic.ines.account.unwrap();
-        attic.engine.make_device(&attic.ines, account, "laptop", [7; 32]).await.unwrap();
-        let laptop = attic.device(attic.engine.devices(account).await.unwrap()[0].id.0);
+        attic.engine.sign_ins().make_device(&attic.ines, account, "laptop", [7; 32]).await.unwrap();
+        let laptop = attic.device(attic.engine.sign_ins().devices(account).await.unwrap()[0].id.0);
         for folder in ["logs", "pictures", "films", "papers", "git", "new"] {
             attic.mkdir(folder).await;
         }
@@ -74,14 +74,14 @@ impl Scene {
 
     async fn rm(&self, path: &str) {
         let node = self.attic.find(path).await.unwrap().node;
-        self.attic.engine.remove(&self.laptop, node, Conditions::default()).await.unwrap();
+        self.attic.engine.files().remove(&self.laptop, node, Conditions::default()).await.unwrap();
         self.attic.clock.advance(200);
     }
 
     /// Looks, and tells whether an alarm is up.
     async fn alarmed(&self) -> bool {
-        self.attic.engine.watch_for_mass_change().await.unwrap();
-        !self.attic.engine.alarms(true).await.unwrap().is_empty()
+        self.attic.engine.history().watch_for_mass_change().await.unwrap();
+        !self.attic.engine.history().alarms(true).await.unwrap().is_empty()
     }
 }
 
@@ -276,7 +276,7 @@ async fn what_malware_does_raises_it_within_sixty_files() {
                 hit += 1;
             }
         }
-        let alarms = scene.attic.engine.alarms(true).await.unwrap();
+        let alarms = scene.attic.engine.history().alarms(true).await.unwrap();
         assert_eq!(alarms.len(), 1, "{kind}");
         assert_eq!(alarms[0].device, scene.laptop.device, "{kind}");
     }
@@ -289,8 +289,8 @@ async fn what_was_settled_does_not_count_again_and_what_comes_after_does() {
         harm(&scene, "in place", i).await;
     }
     assert!(scene.alarmed().await);
-    let first = scene.attic.engine.alarms(true).await.unwrap()[0].id;
-    scene.attic.engine.settle_alarm(&scene.attic.ines, first).await.unwrap();
+    let first = scene.attic.engine.history().alarms(true).await.unwrap()[0].id;
+    scene.attic.engine.history().settle_alarm(&scene.attic.ines, first).await.unwrap();
     scene.attic.clock.advance(60_000);
     scene.put("new/a", b"1").await;
     assert!(!scene.alarmed().await, "it was settled");
@@ -298,7 +298,7 @@ async fn what_was_settled_does_not_count_again_and_what_comes_after_does() {
         harm(&scene, "in place", i).await;
     }
     assert!(scene.alarmed().await, "it goes on");
-    assert_ne!(scene.attic.engine.alarms(true).await.unwrap()[0].id, first);
+    assert_ne!(scene.attic.engine.history().alarms(true).await.unwrap()[0].id, first);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -308,6 +308,7 @@ async fn who_comes_with_a_password_is_shut_out_of_that_door_until_it_is_settled(
     let engine = &scene.attic.engine;
     let close = Rule::MassChange.read("close").unwrap();
     engine
+        .people()
         .set_rule(&scene.attic.ines, Scope::Service, Rule::MassChange, Some(close), "service")
         .await
         .unwrap();
@@ -316,10 +317,12 @@ async fn who_comes_with_a_password_is_shut_out_of_that_door_until_it_is_settled(
     }
     assert!(scene.alarmed().await);
     let account = scene.attic.ines.account.unwrap();
-    let alarm = engine.closed_by(account, Door::Dav).await.unwrap().unwrap();
+    let alarm = engine.history().closed_by(account, Door::Dav).await.unwrap().unwrap();
     assert!(alarm.shut && alarm.device.is_none());
-    let now = async || engine.account(account).await.unwrap().unwrap().closed;
+    let now = async || engine.people().account(account).await.unwrap().unwrap().closed;
     assert!(now().await.contains(&Door::Dav));
-    engine.settle_alarm(&scene.attic.ines, alarm.id).await.unwrap();
-    assert!(now().await.is_empty() && engine.closed_by(account, Door::Dav).await.unwrap().is_none());
+    engine.history().settle_alarm(&scene.attic.ines, alarm.id).await.unwrap();
+    assert!(
+        now().await.is_empty() && engine.history().closed_by(account, Door::Dav).await.unwrap().is_none()
+    );
 }

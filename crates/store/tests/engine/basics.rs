@@ -25,7 +25,7 @@ async fn replacing_keeps_the_old_bytes_in_the_past() {
     let second = attic.put("a.txt", b"two").await;
     assert_eq!(first.row.as_ref().unwrap().node, second.row.as_ref().unwrap().node);
     assert!(first.created && !second.created);
-    let history = attic.engine.history(&attic.ines, first.row.unwrap().node, 10).await.unwrap();
+    let history = attic.engine.history().states(&attic.ines, first.row.unwrap().node, 10).await.unwrap();
     assert_eq!(history.len(), 2);
     assert_eq!(attic.bytes_of(&history[0].row).await, b"two");
     assert_eq!(attic.bytes_of(&history[1].row).await, b"one");
@@ -40,7 +40,7 @@ async fn conditions_are_checked_at_the_commit() {
     attic.put("a.txt", b"two").await;
     let staged = attic.engine.stage_small(b"three".to_vec()).unwrap();
     let when = Conditions { if_match: parse_tags(&tag), ..Conditions::default() };
-    let refused = attic.engine.put(&attic.ines, attic.home, name("a.txt"), staged, 0, when).await;
+    let refused = attic.engine.files().put(&attic.ines, attic.home, name("a.txt"), staged, 0, when).await;
     assert!(matches!(refused, Err(StoreError::ConditionFailed { present: Some(_) })));
     assert_eq!(attic.cat("a.txt").await, b"two");
     attic.engine.settle().await.unwrap();
@@ -56,7 +56,13 @@ async fn sums_follow_every_change() {
     attic.put("a/b/y", &[1; 50]).await;
     attic.put("a/b/x", &[2; 70]).await;
     let sums = async |path: &str| {
-        let f = attic.engine.sums(&attic.ines, attic.find(path).await.unwrap().node).await.unwrap().unwrap();
+        let f = attic
+            .engine
+            .files()
+            .sums(&attic.ines, attic.find(path).await.unwrap().node)
+            .await
+            .unwrap()
+            .unwrap();
         (f.bytes, f.files, f.folders, f.past_bytes)
     };
     assert_eq!(sums("").await, (120, 2, 2, 100));
@@ -84,6 +90,7 @@ async fn lists_come_in_pages_in_every_order_with_folders_first() {
         loop {
             let page = attic
                 .engine
+                .files()
                 .list(&attic.ines, attic.home, sort, descending, 2, cursor.as_deref())
                 .await
                 .unwrap();
@@ -98,8 +105,9 @@ async fn lists_come_in_pages_in_every_order_with_folders_first() {
     assert_eq!(order(Sort::Name, true).await, ["zoo", "Z.txt", "p10.png", "p9.png", "a.txt"]);
     assert_eq!(order(Sort::Size, false).await, ["zoo", "p10.png", "p9.png", "a.txt", "Z.txt"]);
     assert_eq!(order(Sort::Changed, true).await, ["zoo", "Z.txt", "a.txt", "p9.png", "p10.png"]);
-    let page = attic.engine.list(&attic.ines, attic.home, Sort::Name, false, 2, None).await.unwrap();
-    let other = attic.engine.list(&attic.ines, attic.home, Sort::Size, false, 2, page.next.as_deref()).await;
+    let page = attic.engine.files().list(&attic.ines, attic.home, Sort::Name, false, 2, None).await.unwrap();
+    let other =
+        attic.engine.files().list(&attic.ines, attic.home, Sort::Size, false, 2, page.next.as_deref()).await;
     assert!(matches!(other, Err(StoreError::Cursor(_))));
 }
 
@@ -115,11 +123,11 @@ async fn refusals_say_what_is_in_the_way_and_change_nothing() {
     assert!(matches!(to("a", "f").await, Err(StoreError::FolderInTheWay(_))));
     assert!(matches!(attic.put_as(&attic.ines, "a", b"x").await, Err(StoreError::FolderInTheWay(_))));
     let file = attic.find("f").await.unwrap().node;
-    let below = attic.engine.make_folder(&attic.ines, file, name("x")).await;
+    let below = attic.engine.files().make_folder(&attic.ines, file, name("x")).await;
     assert!(matches!(below, Err(StoreError::NotAFolder(_))));
-    let twice = attic.engine.make_folder(&attic.ines, attic.home, name("a")).await;
+    let twice = attic.engine.files().make_folder(&attic.ines, attic.home, name("a")).await;
     assert!(matches!(twice, Err(StoreError::NameTaken(_))));
-    let top = attic.engine.remove(&attic.ines, attic.home, Conditions::default()).await;
+    let top = attic.engine.files().remove(&attic.ines, attic.home, Conditions::default()).await;
     assert!(matches!(top, Err(StoreError::ShelfTop)));
     assert_eq!(attic.ls("").await, ["a", "f"]);
 }
@@ -143,7 +151,7 @@ async fn many_writers_at_once_all_get_their_answer_and_their_file() {
     for i in 0..200 {
         assert_eq!(disk[&format!("f{i}")], format!("bytes {i}").as_bytes());
     }
-    let check = attic.engine.check_record().await.unwrap();
+    let check = attic.engine.people().check_record().await.unwrap();
     assert_eq!(check.broken, None);
     assert!(check.rows >= 200);
 }
@@ -153,13 +161,13 @@ async fn changes_since_a_number_tell_what_came_and_went() {
     let attic = Attic::new().await;
     attic.mkdir("a").await;
     attic.put("a/x", b"1").await;
-    let since = attic.engine.now_moment().await.unwrap();
+    let since = attic.engine.history().now_moment().await.unwrap();
     attic.put("a/x", b"2").await;
     attic.put("y", b"1").await;
     attic.rm("y").await;
     attic.mv("a", "b").await;
     let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
-    let (changes, upto, more) = attic.engine.changes(&attic.ines, &shelf, since, 100).await.unwrap();
+    let (changes, upto, more) = attic.engine.files().changes(&attic.ines, &shelf, since, 100).await.unwrap();
     let told: Vec<_> = changes
         .iter()
         .map(|c| match c {
@@ -171,11 +179,11 @@ async fn changes_since_a_number_tell_what_came_and_went() {
         .collect();
     assert_eq!(told, ["changed x", "removed y", "changed b"]);
     assert!(!more);
-    let (none, _, _) = attic.engine.changes(&attic.ines, &shelf, upto, 100).await.unwrap();
+    let (none, _, _) = attic.engine.files().changes(&attic.ines, &shelf, upto, 100).await.unwrap();
     assert!(none.is_empty());
     let ahead = yellow_attic_core::Moment(upto.0 + 1);
     assert!(matches!(
-        attic.engine.changes(&attic.ines, &shelf, ahead, 9).await,
+        attic.engine.files().changes(&attic.ines, &shelf, ahead, 9).await,
         Err(StoreError::NoSuchMoment)
     ));
 }
@@ -188,10 +196,10 @@ async fn whoever_is_refused_for_a_taken_name_sees_what_took_it() {
             let (engine, ines, home) = (attic.engine.clone(), attic.ines.clone(), attic.home);
             tokio::spawn(async move {
                 let wanted = name(&format!("folder {n}"));
-                match engine.make_folder(&ines, home, wanted.clone()).await {
+                match engine.files().make_folder(&ines, home, wanted.clone()).await {
                     Ok(_) => true,
                     Err(StoreError::NameTaken(_)) => {
-                        engine.child(&ines, home, &wanted).await.unwrap().is_some()
+                        engine.files().child(&ines, home, &wanted).await.unwrap().is_some()
                     }
                     Err(e) => panic!("{e}"),
                 }
@@ -207,12 +215,12 @@ async fn what_went_into_a_folder_and_was_removed_with_it_is_told_as_gone_from_wh
     let attic = Attic::new().await;
     attic.mkdir("folder").await;
     let known = attic.put("known", b"1").await.row.unwrap().node;
-    let since = attic.engine.now_moment().await.unwrap();
+    let since = attic.engine.history().now_moment().await.unwrap();
     attic.mv("known", "folder/known").await;
     attic.put("folder/never known", b"1").await;
     attic.rm("folder").await;
     let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
-    let (changes, _, _) = attic.engine.changes(&attic.ines, &shelf, since, 100).await.unwrap();
+    let (changes, _, _) = attic.engine.files().changes(&attic.ines, &shelf, since, 100).await.unwrap();
     let removed: Vec<_> = changes
         .iter()
         .map(|c| match c {
@@ -220,8 +228,13 @@ async fn what_went_into_a_folder_and_was_removed_with_it_is_told_as_gone_from_wh
             other => panic!("{other:?}"),
         })
         .collect();
-    let folder =
-        attic.engine.state_at(known, attic.engine.now_moment().await.unwrap()).await.unwrap().unwrap();
+    let folder = attic
+        .engine
+        .history()
+        .state_at(known, attic.engine.history().now_moment().await.unwrap())
+        .await
+        .unwrap()
+        .unwrap();
     assert_eq!(removed, [known, folder.parent.unwrap()]);
 }
 
@@ -233,7 +246,7 @@ async fn copies_of_files_and_folders_are_whole_and_their_own() {
     attic.put("a/deep/x", b"one").await;
     attic.put("a/big", &vec![7; 200_000]).await;
     let a = attic.find("a").await.unwrap().node;
-    let copy = attic.engine.copy(&attic.ines, a, attic.home, name("b")).await.unwrap();
+    let copy = attic.engine.history().copy(&attic.ines, a, attic.home, name("b")).await.unwrap();
     assert!(copy.created);
     attic.put("a/deep/x", b"two").await;
     assert_eq!(attic.cat("b/deep/x").await, b"one");
@@ -241,11 +254,12 @@ async fn copies_of_files_and_folders_are_whole_and_their_own() {
     attic.engine.run_jobs().await.unwrap();
     attic.engine.settle().await.unwrap();
     assert_eq!(on_disk(&attic.files())["b/deep/x"], b"one");
-    let sums = attic.engine.sums(&attic.ines, attic.find("").await.unwrap().node).await.unwrap().unwrap();
+    let sums =
+        attic.engine.files().sums(&attic.ines, attic.find("").await.unwrap().node).await.unwrap().unwrap();
     assert_eq!((sums.files, sums.folders, sums.bytes), (4, 4, 400_006));
-    let again = attic.engine.copy(&attic.ines, a, attic.home, name("b")).await;
+    let again = attic.engine.history().copy(&attic.ines, a, attic.home, name("b")).await;
     assert!(matches!(again, Err(StoreError::NameTaken(_))));
-    let inside = attic.engine.copy(&attic.ines, a, a, name("c")).await;
+    let inside = attic.engine.history().copy(&attic.ines, a, a, name("c")).await;
     assert!(matches!(inside, Err(StoreError::IntoItself)));
 }
 
@@ -255,8 +269,8 @@ async fn a_changed_or_removed_row_of_the_record_shows() {
     attic.put("a", b"1").await;
     attic.put("b", b"1").await;
     attic.put("c", b"1").await;
-    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
-    let rows = attic.engine.check_record().await.unwrap().rows;
+    assert_eq!(attic.engine.people().check_record().await.unwrap().broken, None);
+    let rows = attic.engine.people().check_record().await.unwrap().rows;
     let db = attic.data().join("catalogue.db");
     attic.engine.stop().await;
     let change = async |sql: &'static str| {
@@ -268,7 +282,7 @@ async fn a_changed_or_removed_row_of_the_record_shows() {
         sqlx::query(sql).execute(&pool).await.unwrap();
         pool.close().await;
         let engine = yellow_attic_store::Engine::open(yellow_attic_store::Options::new(&copy)).await.unwrap();
-        let broken = engine.check_record().await.unwrap().broken;
+        let broken = engine.people().check_record().await.unwrap().broken;
         engine.stop().await;
         broken
     };
@@ -383,7 +397,7 @@ async fn the_folder_is_the_services_alone_and_the_tree_as_it_was_decided() {
     let mode = |path: &std::path::Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o7777;
     let attic = Attic::new().await;
     attic.put("small", b"1").await;
-    attic.engine.make_folder(&attic.ines, attic.home, name("folder")).await.unwrap();
+    attic.engine.files().make_folder(&attic.ines, attic.home, name("folder")).await.unwrap();
     attic.engine.settle().await.unwrap();
     let data = attic.data();
     for (what, wanted) in [
@@ -404,9 +418,9 @@ async fn the_folder_is_the_services_alone_and_the_tree_as_it_was_decided() {
     assert_eq!(attic.engine.tree_access(), TreeAccess::Open);
     attic.put("small", b"2").await;
     attic.put("large", &[7; 300_000]).await;
-    attic.engine.make_folder(&attic.ines, attic.home, name("other")).await.unwrap();
+    attic.engine.files().make_folder(&attic.ines, attic.home, name("other")).await.unwrap();
     let copied = attic.find("folder").await.unwrap().node;
-    attic.engine.copy(&attic.ines, copied, attic.home, name("copied")).await.unwrap();
+    attic.engine.history().copy(&attic.ines, copied, attic.home, name("copied")).await.unwrap();
     attic.engine.settle().await.unwrap();
     for (what, wanted) in
         [("small", 0o644), ("large", 0o644), ("other", 0o755), ("copied", 0o755), ("folder", 0o755)]
@@ -420,7 +434,7 @@ async fn the_folder_is_the_services_alone_and_the_tree_as_it_was_decided() {
         TreeAccess::Group(1).give_all(&data).unwrap();
         let attic = attic.reopen().await;
         attic.put("theirs", b"3").await;
-        attic.engine.make_folder(&attic.ines, attic.home, name("shared")).await.unwrap();
+        attic.engine.files().make_folder(&attic.ines, attic.home, name("shared")).await.unwrap();
         attic.engine.settle().await.unwrap();
         for (what, wanted) in [("theirs", 0o640), ("large", 0o640), ("shared", 0o2750)] {
             let path = attic.files().join(what);
@@ -447,16 +461,17 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
         hash: None,
         joining: Default::default(),
     };
-    let upload = attic.engine.begin_upload(&attic.ines, new("film", 1000)).await.unwrap();
+    let upload = attic.engine.files().begin_upload(&attic.ines, new("film", 1000)).await.unwrap();
     assert_eq!(attic.engine.reserved(), 1000);
-    let (free, _) = attic.engine.space().unwrap();
+    let (free, _) = attic.engine.disk_space().unwrap();
     // What is spoken for cannot be announced a second time.
-    let first = attic.engine.begin_upload(&attic.ines, new("vast", free - (300 << 20))).await.unwrap();
-    let second = attic.engine.begin_upload(&attic.ines, new("vast too", free / 2)).await;
+    let first =
+        attic.engine.files().begin_upload(&attic.ines, new("vast", free - (300 << 20))).await.unwrap();
+    let second = attic.engine.files().begin_upload(&attic.ines, new("vast too", free / 2)).await;
     assert!(matches!(second, Err(StoreError::DiskFull { .. })));
-    attic.engine.end_upload(&attic.ines, &first.id).await.unwrap();
+    attic.engine.files().end_upload(&attic.ines, &first.id).await.unwrap();
     assert_eq!(attic.engine.reserved(), 1000);
-    let mut part = attic.engine.append(&attic.ines, &upload.id, 0).await.unwrap();
+    let mut part = attic.engine.files().append(&attic.ines, &upload.id, 0).await.unwrap();
     part.write(&[1; 400]).unwrap();
     assert_eq!(part.pause().await.unwrap(), 400);
     assert_eq!(attic.engine.reserved(), 600);
@@ -465,13 +480,13 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
     let attic = attic.reopen().await;
     assert_eq!(attic.engine.reserved(), 600);
     let other = Actor { account: Some(yellow_attic_core::AccountId(99)), ..attic.ines.clone() };
-    assert!(matches!(attic.engine.upload(&other, &upload.id).await, Err(StoreError::NotFound(_))));
-    let mut part = attic.engine.append(&attic.ines, &upload.id, 400).await.unwrap();
+    assert!(matches!(attic.engine.files().upload(&other, &upload.id).await, Err(StoreError::NotFound(_))));
+    let mut part = attic.engine.files().append(&attic.ines, &upload.id, 400).await.unwrap();
     part.write(&[2; 600]).unwrap();
     // A later sender takes over from one that hangs.
     let waiting = {
         let (engine, ines, id) = (attic.engine.clone(), attic.ines.clone(), upload.id.clone());
-        tokio::spawn(async move { engine.append(&ines, &id, 1000).await.map(drop) })
+        tokio::spawn(async move { engine.files().append(&ines, &id, 1000).await.map(drop) })
     };
     loop {
         match part.write(&[]) {
@@ -482,17 +497,17 @@ async fn uploads_in_parts_speak_for_their_room_are_found_again_and_expire() {
     drop(part);
     waiting.await.unwrap().unwrap();
     assert_eq!(attic.engine.reserved(), 0);
-    let done = attic.engine.finish_upload(&attic.ines, &upload.id, None).await.unwrap().unwrap();
+    let done = attic.engine.files().finish_upload(&attic.ines, &upload.id, None).await.unwrap().unwrap();
     assert_eq!(done.row.unwrap().size(), 1000);
     assert_eq!(attic.cat("film").await, [vec![1; 400], vec![2; 600]].concat());
 
     // One that nobody goes on with is dropped after three days, and its room is free again.
-    let left = attic.engine.begin_upload(&attic.ines, new("left", 5)).await.unwrap();
+    let left = attic.engine.files().begin_upload(&attic.ines, new("left", 5)).await.unwrap();
     attic.clock.set(START + KEPT_MS - 1);
-    assert_eq!(attic.engine.expire_uploads().await.unwrap(), 0);
+    assert_eq!(attic.engine.files().expire_uploads().await.unwrap(), 0);
     attic.clock.set(START + KEPT_MS + 1);
-    assert_eq!(attic.engine.expire_uploads().await.unwrap(), 2);
-    assert!(attic.engine.upload(&attic.ines, &left.id).await.is_err());
+    assert_eq!(attic.engine.files().expire_uploads().await.unwrap(), 2);
+    assert!(attic.engine.files().upload(&attic.ines, &left.id).await.is_err());
     // The film goes from staging to its place after the answer.
     attic.engine.settle().await.unwrap();
     assert_eq!(

@@ -49,7 +49,11 @@ async fn writers_wait(most: (usize, Duration), before_they_wait: usize) {
         let (engine, ines, home) = (engine.clone(), attic.ines.clone(), attic.home);
         async move {
             let staged = engine.stage_small(vec![i as u8]).unwrap();
-            engine.put(&ines, home, name(&format!("f{i}")), staged, 0, Conditions::default()).await.unwrap();
+            engine
+                .files()
+                .put(&ines, home, name(&format!("f{i}")), staged, 0, Conditions::default())
+                .await
+                .unwrap();
         }
     };
     for i in 0..before_they_wait {
@@ -84,7 +88,7 @@ async fn what_a_program_writes_on_into_the_past_is_given_to_nobody_and_found_by_
     let mut open = std::fs::OpenOptions::new().write(true).open(attic.files().join("doc")).unwrap();
     attic.put("doc", b"second").await;
     attic.engine.settle().await.unwrap();
-    let before = attic.engine.history(&attic.ines, first.node, 10).await.unwrap().remove(1).row;
+    let before = attic.engine.history().states(&attic.ines, first.node, 10).await.unwrap().remove(1).row;
     assert_eq!(attic.bytes_of(&before).await, b"first");
     let sound = check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap();
     assert!(sound.is_sound() && sound.past == 1, "{sound:?}");
@@ -95,7 +99,7 @@ async fn what_a_program_writes_on_into_the_past_is_given_to_nobody_and_found_by_
     let found = check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap();
     assert_eq!(found.damaged.len(), 1, "{found:?}");
     assert!(!found.is_sound());
-    let refused = attic.engine.open_bytes(&before).await.unwrap_err();
+    let refused = attic.engine.files().open_bytes(&before).await.unwrap_err();
     assert!(matches!(refused, StoreError::BytesMissing(_)), "{refused}");
     assert_eq!(attic.cat("doc").await, b"second");
     attic.engine.settle().await.unwrap();
@@ -119,7 +123,7 @@ async fn past_bytes_whose_seal_is_broken_but_that_are_whole_are_given_and_sealed
     let hash = blake3_hex(b"first");
     let file = attic.data().join("past").join(&hash[..2]).join(&hash);
     std::fs::File::open(&file).unwrap().set_modified(std::time::SystemTime::now()).unwrap();
-    let before = attic.engine.history(&attic.ines, first.node, 10).await.unwrap().remove(1).row;
+    let before = attic.engine.history().states(&attic.ines, first.node, 10).await.unwrap().remove(1).row;
     assert_eq!(attic.bytes_of(&before).await, b"first");
     let sealed = std::fs::metadata(&file).unwrap().modified().unwrap();
     assert!(sealed < std::time::UNIX_EPOCH + Duration::from_secs(1));
@@ -135,7 +139,11 @@ async fn the_sweeper_takes_what_nobody_answers_for_and_spares_what_is_marked() {
     attic.engine.stop().await;
     let engine = Engine::open(options(&attic.data(), &attic.clock, Arc::new(NoRenames))).await.unwrap();
     let staged = engine.stage_small(b"answered, not placed".to_vec()).unwrap();
-    engine.put(&attic.ines, attic.home, name("kept"), staged, 0, Conditions::default()).await.unwrap();
+    engine
+        .files()
+        .put(&attic.ines, attic.home, name("kept"), staged, 0, Conditions::default())
+        .await
+        .unwrap();
     engine.stop().await;
     let staging = attic.data().join("staging");
     assert_eq!(std::fs::read_dir(&staging).unwrap().count(), 1);
@@ -187,7 +195,7 @@ async fn free_pages_of_the_catalogue_go_back_to_the_disk_in_steps_while_others_w
         let (engine, ines, home) = (attic.engine.clone(), attic.ines.clone(), attic.home);
         tokio::spawn(async move {
             for n in 0..50 {
-                engine.make_folder(&ines, home, name(&format!("{n}"))).await.unwrap();
+                engine.files().make_folder(&ines, home, name(&format!("{n}"))).await.unwrap();
             }
         })
     };

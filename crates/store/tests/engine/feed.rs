@@ -21,7 +21,8 @@ async fn expand(attic: &Attic, folder: NodeId, known: &mut Known) {
     let mut waiting = vec![folder];
     while let Some(folder) = waiting.pop() {
         // Gone again meanwhile: a later change tells it.
-        let page = attic.engine.list(&attic.ines, folder, Default::default(), false, 1000, None).await;
+        let page =
+            attic.engine.files().list(&attic.ines, folder, Default::default(), false, 1000, None).await;
         for entry in page.map(|page| page.items).unwrap_or_default() {
             if entry.row.is_folder() {
                 waiting.push(entry.row.node);
@@ -35,11 +36,11 @@ async fn expand(attic: &Attic, folder: NodeId, known: &mut Known) {
 async fn follow(attic: &Attic, upto: Moment, head: Moment, known: &mut Known) -> Moment {
     let mut head = head;
     let mut told: Vec<Change> = Vec::new();
-    let shelves = attic.engine.shelves_in_sight(&attic.ines).await.unwrap();
+    let shelves = attic.engine.files().shelves_in_sight(&attic.ines).await.unwrap();
     let mut k = 0;
     while k < shelves.len() {
         let (found, reached, _) =
-            attic.engine.changes_until(&attic.ines, &shelves[k], upto, head, 2).await.unwrap();
+            attic.engine.files().changes_until(&attic.ines, &shelves[k], upto, head, 2).await.unwrap();
         k += 1;
         told.extend(found);
         if reached < head {
@@ -92,7 +93,7 @@ async fn whoever_follows_behind_in_small_pages_over_several_shelves_ends_with_th
             owner: attic.ines.account,
             grants: vec![],
         };
-        let shelf = attic.engine.make_shelf(&attic.ines, shelf).await.unwrap();
+        let shelf = attic.engine.space().make_shelf(&attic.ines, shelf).await.unwrap();
         let roots = [attic.home, shelf.root];
         let mut next = numbers(seed);
         let (mut known, mut upto) = (Known::new(), Moment(0));
@@ -105,7 +106,7 @@ async fn whoever_follows_behind_in_small_pages_over_several_shelves_ends_with_th
             let free = Conditions::default();
             match (next(9), some) {
                 (0 | 6, _) => {
-                    if let Ok(made) = attic.engine.make_folder(&attic.ines, parent, wanted).await {
+                    if let Ok(made) = attic.engine.files().make_folder(&attic.ines, parent, wanted).await {
                         folders.push(made.row.as_ref().unwrap().node);
                         all.push(made.row.unwrap().node);
                     }
@@ -113,30 +114,33 @@ async fn whoever_follows_behind_in_small_pages_over_several_shelves_ends_with_th
                 (1 | 7, _) => {
                     let staged = attic.engine.stage_small(vec![b'x'; next(50) as usize]).unwrap();
                     let now = attic.engine.now_ms();
-                    if let Ok(made) = attic.engine.put(&attic.ines, parent, wanted, staged, now, free).await {
+                    if let Ok(made) =
+                        attic.engine.files().put(&attic.ines, parent, wanted, staged, now, free).await
+                    {
                         all.push(made.row.unwrap().node);
                     }
                 }
                 (2 | 3, Some(node)) => {
-                    let _ = attic.engine.move_node(&attic.ines, node, parent, wanted, false, free).await;
+                    let _ =
+                        attic.engine.files().move_node(&attic.ines, node, parent, wanted, false, free).await;
                     let _ = attic.engine.run_jobs().await;
                 }
                 (4, Some(node)) => {
-                    let _ = attic.engine.remove(&attic.ines, node, free).await;
+                    let _ = attic.engine.files().remove(&attic.ines, node, free).await;
                 }
                 (5 | 8, Some(node)) => {
-                    let _ = attic.engine.restore(&attic.ines, node, None, Place::Last).await;
+                    let _ = attic.engine.history().restore(&attic.ines, node, None, Place::Last).await;
                 }
                 _ => {}
             }
             if next(3) == 0 {
                 // It reads up to a number behind the last one: more happened before it came to read.
-                let head = attic.engine.now_moment().await.unwrap();
+                let head = attic.engine.history().now_moment().await.unwrap();
                 let behind = Moment(upto.0 + next((head.0 - upto.0) as u64 + 1) as i64);
                 upto = follow(&attic, upto, behind, &mut known).await;
             }
         }
-        let head = attic.engine.now_moment().await.unwrap();
+        let head = attic.engine.history().now_moment().await.unwrap();
         while upto < head {
             upto = follow(&attic, upto, head, &mut known).await;
         }

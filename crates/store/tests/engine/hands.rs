@@ -77,8 +77,12 @@ fn files(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 async fn round(seed: u64, steps: usize) {
     let mut chance = numbers(seed);
     let attic = Attic::new().await;
-    let tomas =
-        attic.engine.make_account(&Actor::service(), "tomas", "Tomas", Role::Member, "x").await.unwrap();
+    let tomas = attic
+        .engine
+        .people()
+        .make_account(&Actor::service(), "tomas", "Tomas", Role::Member, "x")
+        .await
+        .unwrap();
     let (his, tomas) = (attic.engine.home_of(tomas.id).unwrap().root, actor(tomas.id, "tomas"));
     let mut attic = attic;
     let mut ledger = Ledger::default();
@@ -107,6 +111,7 @@ async fn round(seed: u64, steps: usize) {
                         let last = name(place.rsplit('/').next().unwrap());
                         let put = attic
                             .engine
+                            .files()
                             .put(&attic.ines, row.node, last, staged, START, Conditions::default())
                             .await;
                         if put.is_ok() {
@@ -120,14 +125,17 @@ async fn round(seed: u64, steps: usize) {
             4 => match attic.find(place.rsplit_once('/').map_or("", |p| p.0)).await {
                 Ok(row) if row.is_folder() => {
                     let last = name(place.rsplit('/').next().unwrap());
-                    attic.engine.make_folder(&attic.ines, row.node, last).await.map(|_| "mkdir")
+                    attic.engine.files().make_folder(&attic.ines, row.node, last).await.map(|_| "mkdir")
                 }
                 _ => Ok("nothing"),
             },
             5 => match attic.find(place).await {
-                Ok(row) => {
-                    attic.engine.remove(&attic.ines, row.node, Conditions::default()).await.map(|_| "remove")
-                }
+                Ok(row) => attic
+                    .engine
+                    .files()
+                    .remove(&attic.ines, row.node, Conditions::default())
+                    .await
+                    .map(|_| "remove"),
                 Err(_) => Ok("nothing"),
             },
             6 => {
@@ -140,7 +148,7 @@ async fn round(seed: u64, steps: usize) {
                 }
             }
             7 => match attic.find(place).await {
-                Ok(row) if !row.is_folder() => attic.engine.open_bytes(&row).await.map(|_| "read"),
+                Ok(row) if !row.is_folder() => attic.engine.files().open_bytes(&row).await.map(|_| "read"),
                 _ => Ok("nothing"),
             },
             _ => {
@@ -155,7 +163,8 @@ async fn round(seed: u64, steps: usize) {
         }
         // Whatever befalls one home, the other takes files.
         let staged = attic.engine.stage_small(vec![n as u8; 10]).unwrap();
-        let other = attic.engine.put(&tomas, his, name("doc"), staged, START, Conditions::default()).await;
+        let other =
+            attic.engine.files().put(&tomas, his, name("doc"), staged, START, Conditions::default()).await;
         assert!(other.is_ok(), "seed {seed}: {other:?}\n{log:#?}");
         if n % 10 == 9 {
             attic.engine.run_jobs().await.unwrap();
@@ -176,7 +185,7 @@ async fn round(seed: u64, steps: usize) {
     for (path, bytes) in &ledger.theirs {
         assert_eq!(living.get(path), Some(bytes), "seed {seed}: {path:?} was moved\n{log:#?}");
     }
-    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(attic.engine.people().check_record().await.unwrap().broken, None);
 }
 
 #[tokio::test(flavor = "multi_thread")]

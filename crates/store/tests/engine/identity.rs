@@ -10,7 +10,7 @@ async fn node(attic: &Attic, path: &str) -> NodeId {
 /// The texts of a node's history, newest first.
 async fn texts(attic: &Attic, node: NodeId) -> Vec<String> {
     let mut found = Vec::new();
-    for state in attic.engine.history(&attic.ines, node, 100).await.unwrap() {
+    for state in attic.engine.history().states(&attic.ines, node, 100).await.unwrap() {
         found.push(String::from_utf8(attic.bytes_of(&state.row).await).unwrap());
     }
     found
@@ -57,7 +57,7 @@ async fn removing_and_writing_anew_keeps_history_on_the_document() {
     let laptop = attic.device(1);
     attic.put_as(&laptop, "doc", b"old").await.unwrap();
     let doc = node(&attic, "doc").await;
-    attic.engine.remove(&laptop, doc, Default::default()).await.unwrap();
+    attic.engine.files().remove(&laptop, doc, Default::default()).await.unwrap();
     attic.put_as(&laptop, "doc", b"new").await.unwrap();
     assert_eq!(node(&attic, "doc").await, doc);
     assert_eq!(texts(&attic, doc).await, ["new", "old"]);

@@ -21,9 +21,10 @@ pub fn rules(set: &[(Rule, &str)]) -> Rules {
 }
 
 pub async fn purge(attic: &Attic, rules: &Rules) -> Purge {
-    let seen = attic.engine.plan_purge(rules, &Reach::All).await.unwrap();
+    let seen = attic.engine.history().plan_purge(rules, &Reach::All).await.unwrap();
     let done = attic
         .engine
+        .history()
         .apply_purge(&attic.ines, rules, &Reach::All, Some(&seen.token), &Progress::default())
         .await
         .unwrap();
@@ -63,24 +64,24 @@ async fn old_versions_go_by_rule_and_leave_their_names() {
         attic.clock.advance(DAY);
     }
     let node = attic.find("log.csv").await.unwrap().node;
-    let none = attic.engine.plan_purge(&attic.engine.rules(), &Reach::All).await.unwrap();
+    let none = attic.engine.history().plan_purge(&attic.engine.people().rules(), &Reach::All).await.unwrap();
     assert_eq!(none.total().states, 0, "without a rule nothing goes");
     let seen = purge(&attic, &rules(&[(Rule::Versions, "last 2")])).await;
     assert_eq!((seen.total().states, seen.total().bytes), (2, 200));
     assert!(seen.sums.keys().all(|(_, why)| *why == Goes::Version));
-    let states = attic.engine.history(&attic.ines, node, 10).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, node, 10).await.unwrap();
     assert_eq!(states.len(), 5, "the rows tell that something was there");
     let gone: Vec<bool> =
         states.iter().map(|s| s.row.content.is_some_and(|c| c.life == ContentState::Gone)).collect();
     assert_eq!(gone, [false, false, false, true, true]);
     let oldest = &states[4].row;
-    assert!(matches!(attic.engine.open_bytes(oldest).await, Err(StoreError::NotHeld(_))));
+    assert!(matches!(attic.engine.files().open_bytes(oldest).await, Err(StoreError::NotHeld(_))));
     assert!(matches!(
-        attic.engine.restore(&attic.ines, node, Some(oldest.since), Place::Last).await,
+        attic.engine.history().restore(&attic.ines, node, Some(oldest.since), Place::Last).await,
         Err(StoreError::NotHeld(_))
     ));
     assert_eq!(attic.bytes_of(&states[2].row).await, [2; 100]);
-    assert_eq!(attic.engine.shelf_sums(attic.home).await.unwrap().unwrap().past_bytes, 200);
+    assert_eq!(attic.engine.files().shelf_sums(attic.home).await.unwrap().unwrap().past_bytes, 200);
     attic.engine.settle().await.unwrap();
     while attic.engine.is_packing() {
         tokio::time::sleep(std::time::Duration::from_millis(5)).await;
@@ -98,15 +99,16 @@ async fn a_preview_that_no_longer_holds_is_not_applied() {
         attic.put("a", &[i]).await;
     }
     let last = rules(&[(Rule::Versions, "last 1")]);
-    let seen = attic.engine.plan_purge(&last, &Reach::All).await.unwrap();
+    let seen = attic.engine.history().plan_purge(&last, &Reach::All).await.unwrap();
     attic.put("a", b"new").await;
     let stale = attic
         .engine
+        .history()
         .apply_purge(&attic.ines, &last, &Reach::All, Some(&seen.token), &Progress::default())
         .await;
     assert!(matches!(stale, Err(StoreError::PlanStale)));
     let node = attic.find("a").await.unwrap().node;
-    let states = attic.engine.history(&attic.ines, node, 10).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, node, 10).await.unwrap();
     assert!(states.iter().all(|s| s.row.content.is_some_and(|c| c.life != ContentState::Gone)));
 }
 
@@ -124,28 +126,28 @@ async fn the_trash_goes_with_all_beneath_and_erasing_takes_the_names_too() {
     attic.clock.advance(20 * DAY);
     let trash = rules(&[(Rule::TrashDays, "30")]);
     assert_eq!(purge(&attic, &trash).await.total().states, 0, "ten days are left");
-    let page = attic.engine.trash(&attic.ines, attic.home, None, 10).await.unwrap();
+    let page = attic.engine.history().trash(&attic.ines, attic.home, None, 10).await.unwrap();
     assert_eq!(page.items.len(), 1);
     assert_eq!(page.items[0].sums.unwrap().files, 2);
     attic.clock.advance(11 * DAY);
     let seen = purge(&attic, &trash).await;
     assert_eq!(seen.total().bytes, 14, "{:?}", seen.sums);
-    assert!(attic.engine.trash(&attic.ines, attic.home, None, 10).await.unwrap().items.is_empty());
+    assert!(attic.engine.history().trash(&attic.ines, attic.home, None, 10).await.unwrap().items.is_empty());
     assert!(matches!(
-        attic.engine.restore(&attic.ines, dir, None, Place::Last).await,
+        attic.engine.history().restore(&attic.ines, dir, None, Place::Last).await,
         Err(StoreError::NotHeld(_))
     ));
-    let sums = attic.engine.shelf_sums(attic.home).await.unwrap().unwrap();
+    let sums = attic.engine.files().shelf_sums(attic.home).await.unwrap().unwrap();
     assert_eq!((sums.bytes, sums.past_bytes, sums.trash_bytes), (4, 0, 0));
     // The rows still tell; then they go as well, from the leaves up.
-    assert_eq!(attic.engine.history(&attic.ines, dir, 9).await.unwrap().len(), 1);
+    assert_eq!(attic.engine.history().states(&attic.ines, dir, 9).await.unwrap().len(), 1);
     attic.clock.advance(40 * DAY);
     let erased = purge(&attic, &rules(&[(Rule::EraseDays, "60")])).await;
     assert!(erased.total().states >= 5, "{:?}", erased.sums);
-    assert!(attic.engine.history(&attic.ines, dir, 9).await.is_err());
+    assert!(attic.engine.history().states(&attic.ines, dir, 9).await.is_err());
     assert_eq!(purge(&attic, &rules(&[(Rule::EraseDays, "60")])).await.total().states, 0);
     assert_eq!(attic.cat("kept").await, b"kept");
-    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(attic.engine.people().check_record().await.unwrap().broken, None);
     counted(attic).await;
 }
 
@@ -155,19 +157,21 @@ async fn a_snapshot_and_a_name_keep_what_no_other_rule_keeps() {
     let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
     attic.put("plan", b"one").await;
     attic.put("gone", b"was here").await;
-    let snapshot = attic.engine.take_snapshot(&attic.ines, &shelf, "before the move", None).await.unwrap();
+    let snapshot =
+        attic.engine.history().take_snapshot(&attic.ines, &shelf, "before the move", None).await.unwrap();
     attic.put("plan", b"two").await;
     let two = attic.find("plan").await.unwrap();
     attic.put("plan", b"three").await;
     attic.put("plan", b"four").await;
     attic.rm("gone").await;
-    attic.engine.name_version(&attic.ines, two.node, two.since, "as printed").await.unwrap();
+    attic.engine.history().name_version(&attic.ines, two.node, two.since, "as printed").await.unwrap();
     attic.clock.advance(100 * DAY);
     let none = rules(&[(Rule::Versions, "none"), (Rule::TrashDays, "1")]);
     let seen = purge(&attic, &none).await;
     assert_eq!((seen.total().states, seen.total().bytes), (1, 5), "only \"three\" goes");
     assert_eq!(seen.only_snapshots.get(&shelf.id), Some(&11));
-    let page = attic.engine.list_at(&attic.ines, attic.home, snapshot.moment, 10, None).await.unwrap();
+    let page =
+        attic.engine.history().list_at(&attic.ines, attic.home, snapshot.moment, 10, None).await.unwrap();
     let mut bytes = Vec::new();
     for entry in &page.items {
         bytes.push((entry.row.name().to_string(), attic.bytes_of(&entry.row).await));
@@ -176,10 +180,10 @@ async fn a_snapshot_and_a_name_keep_what_no_other_rule_keeps() {
     assert_eq!(attic.bytes_of(&two).await, b"two");
     // By hand neither goes; it is told why.
     let gone = page.items[0].row.node;
-    let by_hand = attic.engine.plan_purge(&none, &Reach::Removed(vec![gone])).await.unwrap();
+    let by_hand = attic.engine.history().plan_purge(&none, &Reach::Removed(vec![gone])).await.unwrap();
     assert_eq!(by_hand.kept, [(gone, Why::Snapshot(snapshot.moment.0))]);
-    attic.engine.end_snapshot(&attic.ines, snapshot.id).await.unwrap();
-    attic.engine.name_version(&attic.ines, two.node, two.since, "").await.unwrap();
+    attic.engine.history().end_snapshot(&attic.ines, snapshot.id).await.unwrap();
+    attic.engine.history().name_version(&attic.ines, two.node, two.since, "").await.unwrap();
     assert_eq!(purge(&attic, &none).await.total().bytes, 14);
     counted(attic).await;
 }
@@ -196,35 +200,47 @@ async fn by_hand_goes_what_was_asked_for_and_nothing_else() {
     let a = attic.find("a").await.unwrap().node;
     attic.rm("a").await;
     attic.rm("b").await;
-    let all = attic.engine.rules();
+    let all = attic.engine.people().rules();
     let hand = |nodes: Vec<NodeId>| Reach::Removed(nodes);
     let done = attic
         .engine
+        .history()
         .apply_purge(&attic.ines, &all, &hand(vec![a]), None, &Progress::default())
         .await
         .unwrap();
     assert_eq!(done.bytes, 2);
-    let left = attic.engine.trash(&attic.ines, attic.home, None, 9).await.unwrap();
+    let left = attic.engine.history().trash(&attic.ines, attic.home, None, 9).await.unwrap();
     assert_eq!(left.items.iter().map(|r| r.past.row.name()).collect::<Vec<_>>(), ["b"]);
     // One version of a file that is there.
     let c = attic.find("c").await.unwrap().node;
-    let states = attic.engine.history(&attic.ines, c, 9).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, c, 9).await.unwrap();
     let reach = Reach::Version(c, states[1].row.since);
-    let done = attic.engine.apply_purge(&attic.ines, &all, &reach, None, &Progress::default()).await.unwrap();
+    let done = attic
+        .engine
+        .history()
+        .apply_purge(&attic.ines, &all, &reach, None, &Progress::default())
+        .await
+        .unwrap();
     assert_eq!((done.states, done.bytes), (1, 2));
-    let states = attic.engine.history(&attic.ines, c, 9).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, c, 9).await.unwrap();
     let gone: Vec<bool> =
         states.iter().map(|s| s.row.content.is_some_and(|c| c.life == ContentState::Gone)).collect();
     assert_eq!(gone, [false, true, false]);
     // What is there now never goes.
     let reach = Reach::Version(c, states[0].row.since);
-    let done = attic.engine.apply_purge(&attic.ines, &all, &reach, None, &Progress::default()).await.unwrap();
+    let done = attic
+        .engine
+        .history()
+        .apply_purge(&attic.ines, &all, &reach, None, &Progress::default())
+        .await
+        .unwrap();
     assert_eq!(done.states, 0);
     // Nor what was brought back meanwhile.
     let b = left.items[0].past.row.node;
-    attic.engine.restore(&attic.ines, b, None, Place::Last).await.unwrap();
+    attic.engine.history().restore(&attic.ines, b, None, Place::Last).await.unwrap();
     let done = attic
         .engine
+        .history()
         .apply_purge(&attic.ines, &all, &hand(vec![b]), None, &Progress::default())
         .await
         .unwrap();
@@ -241,19 +257,19 @@ async fn what_was_removed_comes_back_with_its_folders() {
     attic.put("a/b/x", b"one").await;
     attic.put("a/b/y", b"why").await;
     attic.rm("a/b/x").await;
-    let removed = attic.engine.trash(&attic.ines, attic.home, None, 9).await.unwrap().items;
+    let removed = attic.engine.history().trash(&attic.ines, attic.home, None, 9).await.unwrap().items;
     let x = removed[0].past.row.node;
     let y = attic.find("a/b/y").await.unwrap().node;
     attic.rm("a").await;
     attic.engine.run_jobs().await.unwrap();
     assert!(matches!(
-        attic.engine.restore(&attic.ines, x, None, Place::Last).await,
+        attic.engine.history().restore(&attic.ines, x, None, Place::Last).await,
         Err(StoreError::PlaceGone)
     ));
-    attic.engine.restore_with_folders(&attic.ines, x, None).await.unwrap();
+    attic.engine.history().restore_with_folders(&attic.ines, x, None).await.unwrap();
     assert_eq!(attic.cat("a/b/x").await, b"one");
     // Something within the removed folder comes back as a copy, into the same folders.
-    attic.engine.restore_with_folders(&attic.ines, y, None).await.unwrap();
+    attic.engine.history().restore_with_folders(&attic.ines, y, None).await.unwrap();
     assert_eq!(attic.cat("a/b/y").await, b"why");
     assert_eq!(attic.ls("a/b").await, ["x", "y"]);
     counted(attic).await;
@@ -273,10 +289,11 @@ async fn a_new_version_of_a_large_file_costs_what_changed_and_comes_back_whole()
         let (parent, name) = attic.place("survey.bin").await;
         attic
             .engine
+            .files()
             .put(&attic.ines, parent, name, staged, attic.engine.now_ms(), Default::default())
             .await
             .unwrap();
-        versions.push((attic.engine.now_moment().await.unwrap(), bytes.clone()));
+        versions.push((attic.engine.history().now_moment().await.unwrap(), bytes.clone()));
         attic.clock.advance(1000);
         let at = (i as usize * 700_001) % (5 << 20);
         // Some are inserted, so that all after them shifts.
@@ -293,15 +310,15 @@ async fn a_new_version_of_a_large_file_costs_what_changed_and_comes_back_whole()
     let node = attic.find("survey.bin").await.unwrap().node;
     let attic = attic.reopen().await;
     for (moment, wanted) in &versions {
-        let row = attic.engine.state_at(node, *moment).await.unwrap().unwrap();
+        let row = attic.engine.history().state_at(node, *moment).await.unwrap().unwrap();
         assert!(attic.bytes_of(&row).await == *wanted, "at {moment:?}");
         // A part from the middle, as a range asks for it.
-        let (file, _) = attic.engine.open_bytes(&row).await.unwrap();
+        let (file, _) = attic.engine.files().open_bytes(&row).await.unwrap();
         let mut part = vec![0; 1000];
         std::os::unix::fs::FileExt::read_exact_at(&file, &mut part, 3_000_000).unwrap();
         assert_eq!(part, wanted[3_000_000..3_001_000]);
     }
-    attic.engine.restore(&attic.ines, node, Some(versions[1].0), Place::Last).await.unwrap();
+    attic.engine.history().restore(&attic.ines, node, Some(versions[1].0), Place::Last).await.unwrap();
     assert!(attic.cat("survey.bin").await == versions[1].1);
     // What nobody needs any more leaves the packs again.
     packed(&attic).await;
@@ -321,7 +338,7 @@ async fn a_damaged_chunk_is_given_to_nobody_and_found_by_the_check() {
         arriving.write(&noise(seed, 2 << 20)).unwrap();
         let (parent, name) = attic.place("film").await;
         let staged = arriving.finish().unwrap();
-        attic.engine.put(&attic.ines, parent, name, staged, 5, Default::default()).await.unwrap()
+        attic.engine.files().put(&attic.ines, parent, name, staged, 5, Default::default()).await.unwrap()
     };
     let first = put(1).await.row.unwrap();
     put(2).await;
@@ -332,8 +349,8 @@ async fn a_damaged_chunk_is_given_to_nobody_and_found_by_the_check() {
     let middle = bytes.len() / 2;
     bytes[middle] ^= 1;
     std::fs::write(&pack, bytes).unwrap();
-    let state = attic.engine.state_at(first.node, first.since).await.unwrap().unwrap();
-    assert!(attic.engine.open_bytes(&state).await.is_err());
+    let state = attic.engine.history().state_at(first.node, first.since).await.unwrap().unwrap();
+    assert!(attic.engine.files().open_bytes(&state).await.is_err());
     let found = yellow_attic_store::audit::check::check(&attic.data(), Default::default(), Box::new(|_| {}))
         .await
         .unwrap();
@@ -348,6 +365,7 @@ async fn stop_while_packing(step: i64) -> bool {
     let steps = Arc::new(StopAfter(AtomicI64::new(i64::MAX)));
     let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
     let account = engine
+        .people()
         .make_account(
             &yellow_attic_store::Actor::service(),
             "ines",
@@ -372,7 +390,7 @@ async fn stop_while_packing(step: i64) -> bool {
             arriving.write(&noise(seed, 1_200_000))?;
             let staged = arriving.finish()?;
             let name = crate::support::name("film");
-            engine.put(&ines, home, name, staged, 5, Default::default()).await
+            engine.files().put(&ines, home, name, staged, 5, Default::default()).await
         };
         match put.await {
             Ok(done) => answered.push((done.moment, seed)),
@@ -384,7 +402,7 @@ async fn stop_while_packing(step: i64) -> bool {
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;
     }
     let last = rules(&[(Rule::Versions, "last 1")]);
-    let _ = engine.apply_purge(&ines, &last, &Reach::All, None, &Progress::default()).await;
+    let _ = engine.history().apply_purge(&ines, &last, &Reach::All, None, &Progress::default()).await;
     let _ = engine.settle().await;
     let finished = steps.0.load(Ordering::SeqCst) > 0;
     engine.stop().await;
@@ -399,14 +417,14 @@ async fn stop_while_packing(step: i64) -> bool {
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;
     }
     for (moment, seed) in &answered {
-        let row = engine.child(&ines, home, &crate::support::name("film")).await.unwrap().unwrap();
-        let state = engine.state_at(row.node, *moment).await.unwrap().unwrap();
+        let row = engine.files().child(&ines, home, &crate::support::name("film")).await.unwrap().unwrap();
+        let state = engine.history().state_at(row.node, *moment).await.unwrap().unwrap();
         if state.content.is_some_and(|c| c.life == ContentState::Gone) {
             // Let go by the rule: only the oldest of three can be.
             assert_eq!(*seed, 0, "stopped at {step}");
             continue;
         }
-        let (mut file, _) = engine.open_bytes(&state).await.unwrap();
+        let (mut file, _) = engine.files().open_bytes(&state).await.unwrap();
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes).unwrap();
         assert!(bytes == noise(*seed, 1_200_000), "version {seed}, stopped at {step}");
@@ -438,19 +456,19 @@ async fn snapshots_are_taken_by_schedule_once_each_time_and_end_by_themselves() 
     let shelf = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
     let value = Rule::Snapshots.read("daily at 02:00 kept 2 days").unwrap();
     let scope = Scope::Shelf(shelf.id);
-    attic.engine.set_rule(&attic.ines, scope, Rule::Snapshots, Some(value), "home").await.unwrap();
+    attic.engine.people().set_rule(&attic.ines, scope, Rule::Snapshots, Some(value), "home").await.unwrap();
     let utc = jiff::tz::TimeZone::UTC;
-    assert_eq!(attic.engine.run_schedules(&utc).await.unwrap(), 0, "not before its time");
+    assert_eq!(attic.engine.history().run_schedules(&utc).await.unwrap(), 0, "not before its time");
     attic.clock.advance(DAY);
-    assert_eq!(attic.engine.run_schedules(&utc).await.unwrap(), 1);
-    assert_eq!(attic.engine.run_schedules(&utc).await.unwrap(), 0, "once each time");
+    assert_eq!(attic.engine.history().run_schedules(&utc).await.unwrap(), 1);
+    assert_eq!(attic.engine.history().run_schedules(&utc).await.unwrap(), 0, "once each time");
     attic.clock.advance(DAY);
-    attic.engine.run_schedules(&utc).await.unwrap();
-    assert_eq!(attic.engine.snapshots(&attic.ines, &shelf).await.unwrap().len(), 2);
+    attic.engine.history().run_schedules(&utc).await.unwrap();
+    assert_eq!(attic.engine.history().snapshots(&attic.ines, &shelf).await.unwrap().len(), 2);
     // Missed many times over, one is taken; those whose time is over are gone.
     attic.clock.advance(10 * DAY);
-    assert_eq!(attic.engine.run_schedules(&utc).await.unwrap(), 1);
-    assert_eq!(attic.engine.snapshots(&attic.ines, &shelf).await.unwrap().len(), 1);
+    assert_eq!(attic.engine.history().run_schedules(&utc).await.unwrap(), 1);
+    assert_eq!(attic.engine.history().snapshots(&attic.ines, &shelf).await.unwrap().len(), 1);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -460,20 +478,20 @@ async fn what_somebody_names_while_a_purge_runs_stays() {
         attic.put("log", &i.to_le_bytes()).await;
     }
     let node = attic.find("log").await.unwrap().node;
-    let states = attic.engine.history(&attic.ines, node, 1000).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, node, 1000).await.unwrap();
     let last = rules(&[(Rule::Versions, "last 1")]);
     let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
     let purging = tokio::spawn(async move {
-        engine.apply_purge(&ines, &last, &Reach::All, None, &Progress::default()).await.unwrap()
+        engine.history().apply_purge(&ines, &last, &Reach::All, None, &Progress::default()).await.unwrap()
     });
     let mut named = Vec::new();
     for state in states[5..].iter().step_by(13) {
-        if attic.engine.name_version(&attic.ines, node, state.row.since, "kept").await.is_ok() {
+        if attic.engine.history().name_version(&attic.ines, node, state.row.since, "kept").await.is_ok() {
             named.push(state.row.since);
         }
     }
     purging.await.unwrap();
-    let after = attic.engine.history(&attic.ines, node, 1000).await.unwrap();
+    let after = attic.engine.history().states(&attic.ines, node, 1000).await.unwrap();
     for state in after.iter().filter(|s| named.contains(&s.row.since)) {
         assert_eq!(state.row.content.unwrap().life, ContentState::Past, "{:?}", state.row.since);
     }
@@ -486,10 +504,10 @@ async fn an_archive_of_what_was_leaves_out_what_is_no_longer_held() {
     let dir = attic.mkdir("a").await;
     attic.put("a/x", b"one").await;
     attic.put("a/y", b"why").await;
-    let then = attic.engine.now_moment().await.unwrap();
+    let then = attic.engine.history().now_moment().await.unwrap();
     attic.put("a/x", b"two").await;
     purge(&attic, &rules(&[(Rule::Versions, "none")])).await;
-    let tree = attic.engine.tree(&attic.ines, &[dir], then, 100).await.unwrap();
+    let tree = attic.engine.files().tree(&attic.ines, &[dir], then, 100).await.unwrap();
     assert_eq!(tree.items.iter().map(|i| &*i.path).collect::<Vec<_>>(), ["a", "a/y"]);
     assert_eq!(tree.lost, ["a/x"]);
 }
@@ -499,7 +517,8 @@ async fn what_a_file_goes_on_from_is_a_version_and_no_longer_in_the_trash() {
     let attic = Attic::new().await;
     let node = attic.put("log", b"first").await.row.unwrap().node;
     attic.rm("log").await;
-    let in_trash = async || attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap().trash_bytes;
+    let in_trash =
+        async || attic.engine.files().sums(&attic.ines, attic.home).await.unwrap().unwrap().trash_bytes;
     assert_eq!(in_trash().await, 5);
     // As programs save: removed, and put again at once by the same device.
     assert_eq!(attic.put("log", b"second").await.row.unwrap().node, node);

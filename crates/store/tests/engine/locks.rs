@@ -21,7 +21,7 @@ fn new(node: NodeId, deep: bool, by_token: bool) -> NewLock {
 
 async fn lock(attic: &Attic, path: &str, deep: bool) -> Held {
     let node = attic.find(path).await.unwrap().node;
-    attic.engine.lock(&attic.ines, new(node, deep, true)).await.unwrap()
+    attic.engine.files().lock(&attic.ines, new(node, deep, true)).await.unwrap()
 }
 
 fn with(attic: &Attic, held: &Held) -> Actor {
@@ -41,39 +41,43 @@ async fn every_change_under_a_lock_is_refused_and_changes_nothing() {
     attic.put("other", b"o").await;
     let (roof, plans) =
         (attic.find("plans/roof").await.unwrap().node, attic.find("plans").await.unwrap().node);
-    let before = attic.engine.now_moment().await.unwrap();
+    let before = attic.engine.history().now_moment().await.unwrap();
     attic.put("plans/roof", b"two").await;
     let held = lock(&attic, "plans", true).await;
     let other = attic.find("other").await.unwrap().node;
     let (engine, ines) = (attic.engine.clone(), attic.ines.clone());
-    let at = engine.now_moment().await.unwrap();
+    let at = engine.history().now_moment().await.unwrap();
     locked(attic.put_as(&ines, "plans/roof", b"three").await);
     locked(attic.put_as(&ines, "plans/new", b"n").await);
-    locked(engine.make_folder(&ines, plans, name("deep")).await);
-    locked(engine.remove(&ines, roof, Default::default()).await);
-    locked(engine.remove(&ines, plans, Default::default()).await);
+    locked(engine.files().make_folder(&ines, plans, name("deep")).await);
+    locked(engine.files().remove(&ines, roof, Default::default()).await);
+    locked(engine.files().remove(&ines, plans, Default::default()).await);
     locked(attic.mv_as(&ines, "plans/roof", "roof", false).await);
     locked(attic.mv_as(&ines, "other", "plans/other", false).await);
     locked(attic.mv_as(&ines, "other", "plans/roof", true).await);
     locked(attic.mv_as(&ines, "plans", "elsewhere", false).await);
-    locked(engine.restore(&ines, roof, Some(before), Place::Last).await);
-    locked(engine.copy(&ines, other, plans, name("copy")).await);
+    locked(engine.history().restore(&ines, roof, Some(before), Place::Last).await);
+    locked(engine.history().copy(&ines, other, plans, name("copy")).await);
     locked(
         engine
+            .files()
             .set_properties(&ines, roof, vec![(PropName::new("urn:z", "a"), Some("<a/>".into()))], None)
             .await,
     );
-    assert!(matches!(engine.check_put(&ines, plans, &name("roof")).await, Err(StoreError::Locked { .. })));
+    assert!(matches!(
+        engine.files().check_put(&ines, plans, &name("roof")).await,
+        Err(StoreError::Locked { .. })
+    ));
     // Looking, and copying from there, go on.
     assert_eq!(attic.cat("plans/roof").await, b"two");
-    engine.copy(&ines, plans, attic.home, name("copied")).await.unwrap();
-    engine.remove(&ines, attic.find("copied").await.unwrap().node, Default::default()).await.unwrap();
-    assert_eq!(engine.history(&ines, roof, 100).await.unwrap().len(), 2);
-    assert!(engine.now_moment().await.unwrap() > at);
+    engine.history().copy(&ines, plans, attic.home, name("copied")).await.unwrap();
+    engine.files().remove(&ines, attic.find("copied").await.unwrap().node, Default::default()).await.unwrap();
+    assert_eq!(engine.history().states(&ines, roof, 100).await.unwrap().len(), 2);
+    assert!(engine.history().now_moment().await.unwrap() > at);
     // With the token all of it goes.
     let holder = with(&attic, &held);
     attic.put_as(&holder, "plans/roof", b"three").await.unwrap();
-    engine.restore(&holder, roof, Some(before), Place::Last).await.unwrap();
+    engine.history().restore(&holder, roof, Some(before), Place::Last).await.unwrap();
     assert_eq!(attic.cat("plans/roof").await, b"one");
     // What somebody does on the disk itself is not ours to refuse.
     engine.settle().await.unwrap();
@@ -88,7 +92,7 @@ async fn every_change_under_a_lock_is_refused_and_changes_nothing() {
     locked(attic.put_as(&attic.ines, "elsewhere/roof", b"five").await);
     attic.clock.advance(600_001);
     attic.put_as(&attic.ines, "elsewhere/roof", b"five").await.unwrap();
-    let gone = attic.engine.refresh_lock(&attic.ines, held.lock.node, &held.lock.token, None).await;
+    let gone = attic.engine.files().refresh_lock(&attic.ines, held.lock.node, &held.lock.token, None).await;
     assert!(matches!(gone, Err(StoreError::NotFound(_))));
 }
 
@@ -97,7 +101,7 @@ async fn a_lock_by_hand_keeps_others_out_and_its_holders_links_too() {
     let attic = Attic::new().await;
     attic.put("doc", b"one").await;
     let doc = attic.find("doc").await.unwrap().node;
-    attic.engine.lock(&attic.ines, new(doc, false, false)).await.unwrap();
+    attic.engine.files().lock(&attic.ines, new(doc, false, false)).await.unwrap();
     attic.put("doc", b"two").await;
     // A stranger comes with the account of whoever made the link, and is not them.
     let stranger = Actor {
@@ -109,11 +113,16 @@ async fn a_lock_by_hand_keeps_others_out_and_its_holders_links_too() {
         ..attic.ines.clone()
     };
     locked(attic.put_as(&stranger, "doc", b"three").await);
-    let oona = attic.engine.make_account(&Actor::service(), "oona", "Oona", Role::Member, "x").await.unwrap();
+    let oona = attic
+        .engine
+        .people()
+        .make_account(&Actor::service(), "oona", "Oona", Role::Member, "x")
+        .await
+        .unwrap();
     let oona = Actor { account: Some(oona.id), who: "oona".into(), ..attic.ines.clone() };
-    let refused = attic.engine.end_locks(&oona, doc).await;
+    let refused = attic.engine.files().end_locks(&oona, doc).await;
     assert!(matches!(refused, Err(StoreError::NotFound(_))), "what one cannot see has no locks: {refused:?}");
-    attic.engine.end_locks(&attic.ines, doc).await.unwrap();
+    attic.engine.files().end_locks(&attic.ines, doc).await.unwrap();
     attic.put_as(&stranger, "doc", b"three").await.unwrap();
 }
 
@@ -132,37 +141,37 @@ async fn copies_and_moves_take_places_and_what_makes_room_in_vain_comes_back() {
     let node = async |path: &str| attic.find(path).await.unwrap().node;
     let (a, b, file) = (node("a").await, node("b").await, node("file").await);
     let mark = |n: &str| vec![(PropName::new("urn:z", n), Some(format!("<{n} xmlns=\"urn:z\"/>")))];
-    engine.set_properties(&ines, a, mark("folder"), None).await.unwrap();
-    engine.set_properties(&ines, node("a/sub/y").await, mark("deep"), None).await.unwrap();
+    engine.files().set_properties(&ines, a, mark("folder"), None).await.unwrap();
+    engine.files().set_properties(&ines, node("a/sub/y").await, mark("deep"), None).await.unwrap();
     // A folder over a folder, with what programs keep.
-    engine.copy_over(&ines, a, attic.home, name("b"), true).await.unwrap();
+    engine.history().copy_over(&ines, a, attic.home, name("b"), true).await.unwrap();
     assert_eq!(attic.cat("b/x").await, b"ax");
     let copied = [node("b").await, node("b/sub/y").await];
-    let kept = engine.properties(&copied).await.unwrap();
+    let kept = engine.files().properties(&copied).await.unwrap();
     assert_eq!(copied.map(|n| kept[&n][0].0.name.clone()), ["folder", "deep"]);
     // What made room is in the trash, and comes back.
-    engine.restore(&ines, b, None, Place::At(attic.home, name("b-before"))).await.unwrap();
+    engine.history().restore(&ines, b, None, Place::At(attic.home, name("b-before"))).await.unwrap();
     assert_eq!(attic.cat("b-before/x").await, b"bx");
     // A file over a folder, and a folder over a file.
-    engine.copy_over(&ines, file, attic.home, name("b"), true).await.unwrap();
+    engine.history().copy_over(&ines, file, attic.home, name("b"), true).await.unwrap();
     assert_eq!(attic.cat("b").await, b"f");
-    engine.move_over(&ines, a, attic.home, name("file"), Conditions::default()).await.unwrap();
+    engine.history().move_over(&ines, a, attic.home, name("file"), Conditions::default()).await.unwrap();
     assert_eq!(attic.cat("file/sub/y").await, b"y");
     // Into itself, or onto what it lies in: nothing is removed for that.
     let (whole, sub) = (node("file").await, node("file/sub").await);
     for done in [
-        engine.copy_over(&ines, sub, attic.home, name("file"), true).await,
-        engine.copy_alone(&ines, sub, attic.home, name("file"), true).await,
-        engine.move_over(&ines, sub, attic.home, name("file"), Conditions::default()).await,
-        engine.move_over(&ines, whole, sub, name("in"), Conditions::default()).await,
+        engine.history().copy_over(&ines, sub, attic.home, name("file"), true).await,
+        engine.history().copy_alone(&ines, sub, attic.home, name("file"), true).await,
+        engine.history().move_over(&ines, sub, attic.home, name("file"), Conditions::default()).await,
+        engine.history().move_over(&ines, whole, sub, name("in"), Conditions::default()).await,
     ] {
         assert!(matches!(done, Err(StoreError::IntoItself)), "{done:?}");
     }
     // In vain: what it would replace holds something locked, or the place is full.
     let held = lock(&attic, "b-before/x", false).await;
-    locked(engine.copy_over(&ines, whole, attic.home, name("b-before"), true).await);
+    locked(engine.history().copy_over(&ines, whole, attic.home, name("b-before"), true).await);
     assert_eq!(attic.cat("b-before/x").await, b"bx");
-    engine.release_lock(&ines, held.lock.node, &held.lock.token).await.unwrap();
+    engine.files().release_lock(&ines, held.lock.node, &held.lock.token).await.unwrap();
     assert_eq!(attic.cat("file/x").await, b"ax");
     assert_eq!(attic.reopen().await.cat("b-before/x").await, b"bx");
 }
@@ -173,18 +182,18 @@ async fn a_files_own_time_is_set_without_a_new_state_and_on_the_disk() {
     attic.put("doc", b"one").await;
     let row = attic.find("doc").await.unwrap();
     for when in [1_772_000_000_123, -86_400_000] {
-        attic.engine.set_properties(&attic.ines, row.node, Vec::new(), Some(when)).await.unwrap();
+        attic.engine.files().set_properties(&attic.ines, row.node, Vec::new(), Some(when)).await.unwrap();
         assert_eq!(attic.find("doc").await.unwrap().mtime, when);
         assert_eq!(attic.cat("doc").await, b"one");
         attic.engine.settle().await.unwrap();
         let facts = std::fs::metadata(attic.files().join("doc")).unwrap();
         assert_eq!(std::os::unix::fs::MetadataExt::mtime(&facts), when.div_euclid(1000));
     }
-    assert_eq!(attic.engine.history(&attic.ines, row.node, 10).await.unwrap().len(), 1);
+    assert_eq!(attic.engine.history().states(&attic.ines, row.node, 10).await.unwrap().len(), 1);
     // What it replaces keeps its own.
     attic.put("doc", b"two").await;
     let attic = attic.reopen().await;
-    let states = attic.engine.history(&attic.ines, row.node, 10).await.unwrap();
+    let states = attic.engine.history().states(&attic.ines, row.node, 10).await.unwrap();
     assert_eq!(states[1].row.mtime, -86_400_000);
     assert_eq!(attic.bytes_of(&states[1].row).await, b"one");
 }
@@ -232,26 +241,27 @@ async fn a_morning(
 ) -> (Answered, Result<(), StoreError>) {
     let mut got = Answered::default();
     let done = async {
-        let held = engine.lock(ines, new(roof, false, true)).await?;
+        let held = engine.files().lock(ines, new(roof, false, true)).await?;
         got.token = Some(held.lock.token.clone());
         let holder = Actor { tokens: Tokens::new(std::iter::once(held.lock.token.clone())), ..ines.clone() };
-        engine.set_properties(&holder, roof, vec![(colour(), Some(TEAL.into()))], None).await?;
+        engine.files().set_properties(&holder, roof, vec![(colour(), Some(TEAL.into()))], None).await?;
         got.set = true;
-        engine.copy(ines, roof, work.node, name("copy")).await?;
+        engine.history().copy(ines, roof, work.node, name("copy")).await?;
         got.copied = true;
-        engine.release_lock(ines, roof, &held.lock.token).await?;
+        engine.files().release_lock(ines, roof, &held.lock.token).await?;
         got.released = true;
         for (n, bytes) in [b"fog at ", b"seven, "].into_iter().enumerate() {
-            let part = engine.begin_upload(ines, upload(work.node, "part", 7, Joining::Part)).await?;
+            let part = engine.files().begin_upload(ines, upload(work.node, "part", 7, Joining::Part)).await?;
             got.parts.push((part.id.clone(), 0));
-            let mut sent = engine.append(ines, &part.id, 0).await?;
+            let mut sent = engine.files().append(ines, &part.id, 0).await?;
             sent.write(bytes)?;
             got.parts[n].1 = sent.pause().await?;
         }
         let ids = got.parts.iter().map(|(id, _)| id.clone()).collect();
-        let whole = engine.join_uploads(ines, upload(work.node, "joined", 0, Joining::Of(ids))).await?;
+        let whole =
+            engine.files().join_uploads(ines, upload(work.node, "joined", 0, Joining::Of(ids))).await?;
         got.joined = Some(whole.id.clone());
-        got.put = engine.finish_upload(ines, &whole.id, None).await?.is_some();
+        got.put = engine.files().finish_upload(ines, &whole.id, None).await?.is_some();
         engine.settle().await
     };
     let done = done.await;
@@ -269,13 +279,16 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
         let steps = Arc::new(StopAfter(AtomicI64::new(i64::MAX)));
         let (ines, roof, got, finished) = runtime().block_on(async {
             let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
-            let account =
-                engine.make_account(&Actor::service(), "ines", "", Role::Administrator, "x").await.unwrap();
+            let account = engine
+                .people()
+                .make_account(&Actor::service(), "ines", "", Role::Administrator, "x")
+                .await
+                .unwrap();
             let ines = actor(account.id, "ines");
             let home = engine.home_of(account.id).unwrap().root;
-            let work = engine.make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap();
+            let work = engine.files().make_folder(&ines, home, name("Work")).await.unwrap().row.unwrap();
             let staged = engine.stage_small(b"slates".to_vec()).unwrap();
-            let put = engine.put(&ines, work.node, name("roof"), staged, 0, Default::default()).await;
+            let put = engine.files().put(&ines, work.node, name("roof"), staged, 0, Default::default()).await;
             let roof = put.unwrap().row.unwrap().node;
             engine.settle().await.unwrap();
             steps.0.store(stop, Ordering::SeqCst);
@@ -292,7 +305,7 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             let say = |what: &str| format!("stopped at {stop}: {what}; answered {got:?}");
             // The lock: there once it was answered, gone once its end was.
             let way: Vec<NodeId> = vec![roof];
-            let held = engine.locks_over(&way);
+            let held = engine.files().locks_over(&way);
             match (&got.token, got.released) {
                 (Some(_), true) => assert!(held.is_empty(), "{}", say("a lock that ended holds")),
                 (Some(token), false) => {
@@ -303,10 +316,11 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
                 // It may have been taken without an answer.
                 (None, _) => assert!(held.len() <= 1),
             }
-            let find =
-                async |path: &str| engine.resolve(&ines, "home", &[name("Work"), name(path)]).await.ok();
+            let find = async |path: &str| {
+                engine.files().resolve(&ines, "home", &[name("Work"), name(path)]).await.ok()
+            };
             let props = async |node: NodeId| {
-                engine.properties(&[node]).await.unwrap().remove(&node).unwrap_or_default()
+                engine.files().properties(&[node]).await.unwrap().remove(&node).unwrap_or_default()
             };
             let teal = vec![(colour(), TEAL.to_string())];
             let own = props(roof).await;
@@ -317,7 +331,7 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
                 assert_eq!(props(copy.node).await, teal, "{}", say("properties of the copy"));
             }
             // The parts: as many bytes as were answered, or joined by then.
-            let uploads = engine.uploads(&ines).await.unwrap();
+            let uploads = engine.files().uploads(&ines).await.unwrap();
             let joined = find("joined").await;
             for (id, bytes) in &got.parts {
                 match uploads.iter().find(|u| u.id == *id) {
@@ -334,7 +348,7 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             }
             assert!(joined.is_some() || !got.put, "{}", say("the file of parts is lost"));
             if let Some(row) = joined {
-                let (mut file, _) = engine.open_bytes(&row).await.unwrap();
+                let (mut file, _) = engine.files().open_bytes(&row).await.unwrap();
                 let mut text = String::new();
                 std::io::Read::read_to_string(&mut file, &mut text).unwrap();
                 assert_eq!(text, "fog at seven, ", "{}", say("bytes"));
@@ -343,10 +357,10 @@ fn stopped_anywhere_locks_properties_and_joined_parts_are_as_answered() {
             let lying = std::fs::read_dir(data.join("staging")).unwrap().count();
             assert!(lying <= uploads.len(), "{}: {lying} of {}", say("staging"), uploads.len());
             for left in uploads {
-                engine.end_upload(&ines, &left.id).await.unwrap();
+                engine.files().end_upload(&ines, &left.id).await.unwrap();
             }
             assert_eq!(std::fs::read_dir(data.join("staging")).unwrap().count(), 0, "{}", say("staging"));
-            assert_eq!(engine.check_record().await.unwrap().broken, None);
+            assert_eq!(engine.people().check_record().await.unwrap().broken, None);
             engine.stop().await;
             assert!(
                 check(&data, Default::default(), Box::new(|_| {})).await.unwrap().is_sound(),

@@ -181,11 +181,13 @@ struct Driver {
 impl Driver {
     async fn open(data: &Path, clock: &Arc<SetClock>, steps: Arc<dyn Steps>) -> Result<Driver, StoreError> {
         let engine = Engine::open(options(data, clock, steps)).await?;
-        let account = match engine.account_named("ines").await? {
+        let account = match engine.people().account_named("ines").await? {
             Some(account) => account,
-            None => engine.make_account(&Actor::service(), "ines", "Ines", Role::Member, "x").await?,
+            None => {
+                engine.people().make_account(&Actor::service(), "ines", "Ines", Role::Member, "x").await?
+            }
         };
-        engine.ensure_home(&Actor::service(), &account).await?;
+        engine.people().ensure_home(&Actor::service(), &account).await?;
         let ines = Actor { account: Some(account.id), ..Actor::service() };
         let home = engine.home_of(account.id).map(|s| s.root).unwrap_or_default();
         Ok(Driver { engine, clock: clock.clone(), ines, home, removed: None })
@@ -193,7 +195,7 @@ impl Driver {
 
     async fn node(&self, path: &str) -> Result<NodeId, StoreError> {
         let names: Vec<_> = path.split('/').filter(|p| !p.is_empty()).map(name).collect();
-        Ok(self.engine.resolve(&self.ines, "home", &names).await?.node)
+        Ok(self.engine.files().resolve(&self.ines, "home", &names).await?.node)
     }
 
     async fn place(&self, path: &str) -> Result<(NodeId, yellow_attic_core::Name), StoreError> {
@@ -208,39 +210,46 @@ impl Driver {
             Act::Put(path, tag) => {
                 let (parent, name) = self.place(path).await?;
                 let staged = self.engine.stage_small(bytes(*tag))?;
-                self.engine.put(&self.ines, parent, name, staged, START, free).await.map(|_| ())
+                self.engine.files().put(&self.ines, parent, name, staged, START, free).await.map(|_| ())
             }
             Act::Mkdir(path) => {
                 let (parent, name) = self.place(path).await?;
-                self.engine.make_folder(&self.ines, parent, name).await.map(|_| ())
+                self.engine.files().make_folder(&self.ines, parent, name).await.map(|_| ())
             }
             Act::Move(from, to, replace) => {
                 let node = self.node(from).await?;
                 let (parent, name) = self.place(to).await?;
-                self.engine.move_node(&self.ines, node, parent, name, *replace, free).await.map(|_| ())
+                self.engine
+                    .files()
+                    .move_node(&self.ines, node, parent, name, *replace, free)
+                    .await
+                    .map(|_| ())
             }
             Act::Copy(from, to) => {
                 let node = self.node(from).await?;
                 let (parent, name) = self.place(to).await?;
-                self.engine.copy(&self.ines, node, parent, name).await.map(|_| ())
+                self.engine.history().copy(&self.ines, node, parent, name).await.map(|_| ())
             }
             Act::Remove(path) => {
                 let node = self.node(path).await?;
                 let above = self.node(parent(path)).await?;
-                self.engine.remove(&self.ines, node, free).await?;
+                self.engine.files().remove(&self.ines, node, free).await?;
                 self.removed = Some((node, above));
                 Ok(())
             }
             Act::BringBack => {
                 let (node, _) = self.removed.take().ok_or(StoreError::PlaceGone)?;
-                self.engine.restore(&self.ines, node, None, Place::Last).await.map(|_| ())
+                self.engine.history().restore(&self.ines, node, None, Place::Last).await.map(|_| ())
             }
             Act::Wait => self.engine.run_jobs().await,
             Act::Purge => {
                 self.engine.run_jobs().await?;
                 self.clock.advance(2 * 86_400_000);
                 let rules = crate::keeping::rules(&[(Rule::Versions, "last 1"), (Rule::TrashDays, "1")]);
-                self.engine.apply_purge(&self.ines, &rules, &Reach::All, None, &Progress::default()).await?;
+                self.engine
+                    .history()
+                    .apply_purge(&self.ines, &rules, &Reach::All, None, &Progress::default())
+                    .await?;
                 Ok(())
             }
         }
@@ -252,7 +261,7 @@ impl Driver {
         let mut waiting = vec![(self.home, String::new())];
         let mut sums = Vec::new();
         while let Some((node, prefix)) = waiting.pop() {
-            let page = self.engine.list(&self.ines, node, Sort::Name, false, 1000, None).await?;
+            let page = self.engine.files().list(&self.ines, node, Sort::Name, false, 1000, None).await?;
             for entry in page.items {
                 let path = format!("{prefix}{}", entry.row.name());
                 if let Some(folder) = entry.folder {
@@ -260,14 +269,14 @@ impl Driver {
                     sums.push((format!("{path}/"), folder));
                     waiting.push((entry.row.node, format!("{path}/")));
                 } else {
-                    let (mut file, _) = self.engine.open_bytes(&entry.row).await?;
+                    let (mut file, _) = self.engine.files().open_bytes(&entry.row).await?;
                     let mut bytes = Vec::new();
                     file.read_to_end(&mut bytes).unwrap();
                     tree.insert(path, bytes);
                 }
             }
         }
-        sums.push((String::new(), self.engine.shelf_sums(self.home).await?.unwrap()));
+        sums.push((String::new(), self.engine.files().shelf_sums(self.home).await?.unwrap()));
         for (path, folder) in sums {
             let below = tree.iter().filter(|(k, _)| k.starts_with(&path) && **k != path);
             let (mut bytes, mut files, mut folders) = (0, 0, 0);
@@ -333,7 +342,7 @@ async fn follow(acts: &[Act]) {
     in_step(&driver.engine).await;
     assert_eq!(Driver::on_disk(dir.path()), model.tree, "on the disk");
     assert_eq!(std::fs::read_dir(dir.path().join("staging")).unwrap().count(), 0, "staging");
-    assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(driver.engine.people().check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
     counted(dir.path()).await;
 }
@@ -412,7 +421,7 @@ async fn stop_and_reopen(acts: &[Act], step: i64) -> bool {
         0,
         "staging, stopped at {step}"
     );
-    assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(driver.engine.people().check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
     counted(dir.path()).await;
     finished
@@ -477,7 +486,7 @@ async fn fail_once(acts: &[Act], step: i64) -> bool {
     assert_eq!(Driver::on_disk(dir.path()), model.tree, "on the disk, with an error at step {step}");
     let left = std::fs::read_dir(dir.path().join("staging")).unwrap().count();
     assert_eq!(left, 0, "staging, with an error at step {step}");
-    assert_eq!(driver.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(driver.engine.people().check_record().await.unwrap().broken, None);
     driver.engine.stop().await;
     counted(dir.path()).await;
     steps.has_come()

@@ -36,8 +36,8 @@ fn upload(parent: NodeId, named: &str, size: usize) -> NewUpload {
 }
 
 async fn bytes_at(engine: &Engine, attic: &Attic, path: &str) -> Vec<u8> {
-    let row = engine.resolve(&attic.ines, "home", &[name(path)]).await.unwrap();
-    let (mut file, _) = engine.open_bytes(&row).await.unwrap();
+    let row = engine.files().resolve(&attic.ines, "home", &[name(path)]).await.unwrap();
+    let (mut file, _) = engine.files().open_bytes(&row).await.unwrap();
     let mut bytes = Vec::new();
     std::io::Read::read_to_end(&mut file, &mut bytes).unwrap();
     bytes
@@ -49,12 +49,12 @@ async fn check_after_crash(attic: &Attic, sent: &[Sent]) {
     let opened = options(&crash.path().join("data"), &attic.clock, Arc::new(AllSteps));
     let engine = Engine::open(opened).await.unwrap();
     for one in sent {
-        let there = engine.upload(&attic.ines, &one.id).await.unwrap().received as usize;
+        let there = engine.files().upload(&attic.ines, &one.id).await.unwrap().received as usize;
         assert!((one.confirmed..=one.written).contains(&there), "{}: {there}", one.name);
-        let mut part = engine.append(&attic.ines, &one.id, there as u64).await.unwrap();
+        let mut part = engine.files().append(&attic.ines, &one.id, there as u64).await.unwrap();
         part.write(&one.bytes[there..]).unwrap();
         part.pause().await.unwrap();
-        assert!(engine.finish_upload(&attic.ines, &one.id, None).await.unwrap().is_some());
+        assert!(engine.files().finish_upload(&attic.ines, &one.id, None).await.unwrap().is_some());
         engine.settle().await.unwrap();
         assert!(bytes_at(&engine, attic, &one.name).await == one.bytes, "{} has other bytes", one.name);
     }
@@ -77,7 +77,7 @@ async fn uploads_in_parts_do_what_the_model_does_whatever_breaks_between() {
                         (0..1 + next(200_000)).map(|n| (n * (seed + 7) + step) as u8).collect();
                     let named = format!("film {step}");
                     let new = upload(attic.home, &named, bytes.len());
-                    let id = attic.engine.begin_upload(&attic.ines, new).await.unwrap().id;
+                    let id = attic.engine.files().begin_upload(&attic.ines, new).await.unwrap().id;
                     sent.push(Sent { id, name: named, bytes, written: 0, confirmed: 0 });
                 }
                 // A part arrives: answered for, or broken off before that.
@@ -86,7 +86,7 @@ async fn uploads_in_parts_do_what_the_model_does_whatever_breaks_between() {
                     let left = one.bytes.len() - one.written;
                     let count = if next(3) == 0 { left } else { next(left as u64 + 1) as usize };
                     let mut part =
-                        attic.engine.append(&attic.ines, &one.id, one.written as u64).await.unwrap();
+                        attic.engine.files().append(&attic.ines, &one.id, one.written as u64).await.unwrap();
                     part.write(&one.bytes[one.written..one.written + count]).unwrap();
                     one.written += count;
                     if kind == 6 {
@@ -99,29 +99,31 @@ async fn uploads_in_parts_do_what_the_model_does_whatever_breaks_between() {
                 // What does not fit is refused, and changes nothing.
                 7 if !sent.is_empty() => {
                     let one = &sent[at];
-                    let ahead = attic.engine.append(&attic.ines, &one.id, one.written as u64 + 1).await.err();
+                    let ahead =
+                        attic.engine.files().append(&attic.ines, &one.id, one.written as u64 + 1).await.err();
                     assert!(matches!(ahead, Some(StoreError::WrongOffset { .. })), "{ahead:?}");
                     let mut part =
-                        attic.engine.append(&attic.ines, &one.id, one.written as u64).await.unwrap();
+                        attic.engine.files().append(&attic.ines, &one.id, one.written as u64).await.unwrap();
                     let more = vec![0; one.bytes.len() - one.written + 1];
                     assert!(matches!(part.write(&more), Err(StoreError::MoreThanAnnounced(_))));
                     drop(part);
                     assert_eq!(
-                        attic.engine.upload(&attic.ines, &one.id).await.unwrap().received as usize,
+                        attic.engine.files().upload(&attic.ines, &one.id).await.unwrap().received as usize,
                         one.written
                     );
                 }
                 8 if !sent.is_empty() => {
                     let whole = sent[at].written == sent[at].bytes.len();
-                    let put = attic.engine.finish_upload(&attic.ines, &sent[at].id, None).await.unwrap();
+                    let put =
+                        attic.engine.files().finish_upload(&attic.ines, &sent[at].id, None).await.unwrap();
                     assert_eq!(put.is_some(), whole);
                     if whole {
                         let one = sent.remove(at);
                         done.insert(one.name, one.bytes);
                     } else if next(4) == 0 {
                         let one = sent.remove(at);
-                        attic.engine.end_upload(&attic.ines, &one.id).await.unwrap();
-                        assert!(attic.engine.upload(&attic.ines, &one.id).await.is_err());
+                        attic.engine.files().end_upload(&attic.ines, &one.id).await.unwrap();
+                        assert!(attic.engine.files().upload(&attic.ines, &one.id).await.is_err());
                     }
                 }
                 9 if step % 3 == 0 => {
@@ -129,8 +131,8 @@ async fn uploads_in_parts_do_what_the_model_does_whatever_breaks_between() {
                     check_after_crash(&attic, &sent).await;
                     attic = attic.reopen().await;
                     for one in &mut sent {
-                        let there =
-                            attic.engine.upload(&attic.ines, &one.id).await.unwrap().received as usize;
+                        let there = attic.engine.files().upload(&attic.ines, &one.id).await.unwrap().received
+                            as usize;
                         assert!((one.confirmed..=one.written).contains(&there));
                         (one.written, one.confirmed) = (there, there);
                     }
@@ -149,7 +151,7 @@ async fn uploads_in_parts_do_what_the_model_does_whatever_breaks_between() {
             assert!(attic.cat(path).await == *bytes, "{path}");
         }
         // What is unfinished can be found, and nothing else lies about.
-        assert_eq!(attic.engine.uploads(&attic.ines).await.unwrap().len(), sent.len());
+        assert_eq!(attic.engine.files().uploads(&attic.ines).await.unwrap().len(), sent.len());
         finished += done.len();
         attic.engine.stop().await;
     }
@@ -211,7 +213,7 @@ async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
             let free = Conditions::default();
             match (next(8), some) {
                 (0 | 1, _) => {
-                    if let Ok(made) = attic.engine.make_folder(&attic.ines, parent, wanted).await {
+                    if let Ok(made) = attic.engine.files().make_folder(&attic.ines, parent, wanted).await {
                         let node = made.row.unwrap().node;
                         folders.push(node);
                         all.push(node);
@@ -223,7 +225,7 @@ async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
                     // Something new, or another state of what is there.
                     let (to, called) = match some {
                         Some(node) if next(2) == 0 => {
-                            match attic.engine.chain(&attic.ines, node, Level::View).await {
+                            match attic.engine.files().chain(&attic.ines, node, Level::View).await {
                                 Ok(chain) if !chain[0].is_folder() => {
                                     (chain[0].parent.unwrap(), name(chain[0].name()))
                                 }
@@ -232,33 +234,37 @@ async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
                         }
                         _ => (parent, wanted),
                     };
-                    if let Ok(made) = attic.engine.put(&attic.ines, to, called, staged, now, free).await {
+                    if let Ok(made) =
+                        attic.engine.files().put(&attic.ines, to, called, staged, now, free).await
+                    {
                         all.push(made.row.unwrap().node);
                     }
                 }
                 (5, Some(node)) => {
-                    let _ = attic.engine.move_node(&attic.ines, node, parent, wanted, false, free).await;
+                    let _ =
+                        attic.engine.files().move_node(&attic.ines, node, parent, wanted, false, free).await;
                 }
                 (6, Some(node)) => {
-                    let _ = attic.engine.remove(&attic.ines, node, free).await;
+                    let _ = attic.engine.files().remove(&attic.ines, node, free).await;
                 }
                 (7, Some(node)) => {
-                    let _ = attic.engine.restore(&attic.ines, node, None, Place::Last).await;
+                    let _ = attic.engine.history().restore(&attic.ines, node, None, Place::Last).await;
                 }
                 _ => {}
             }
             attic.clock.advance(1000);
             if step % 5 == 4 {
-                known.push((attic.engine.now_moment().await.unwrap(), tree(&attic, "top").await));
+                known.push((attic.engine.history().now_moment().await.unwrap(), tree(&attic, "top").await));
             }
             if step % 12 == 11 {
                 let before = tree(&attic, "top").await;
                 let (then, wanted) = known[next(known.len() as u64) as usize].clone();
-                let Ok(begun) = attic.engine.begin_rollback(&attic.ines, top, then, Begin::default()).await
+                let Ok(begun) =
+                    attic.engine.history().begin_rollback(&attic.ines, top, then, Begin::default()).await
                 else {
                     continue;
                 };
-                let done = attic.engine.run_rollback(begun.id).await.unwrap();
+                let done = attic.engine.history().run_rollback(begun.id).await.unwrap();
                 attic.engine.run_jobs().await.unwrap();
                 assert_eq!(done.state, "done", "seed {seed} step {step}");
                 // What stays otherwise is told by its name; nothing else does.
@@ -276,8 +282,9 @@ async fn rollbacks(seeds: std::ops::Range<u64>, names: u64) -> (usize, usize) {
                     continue;
                 }
                 let how = Begin { undoes: Some(begun.id), ..Begin::default() };
-                let back = attic.engine.begin_rollback(&attic.ines, top, begun.begun, how).await.unwrap();
-                let back = attic.engine.run_rollback(back.id).await.unwrap();
+                let back =
+                    attic.engine.history().begin_rollback(&attic.ines, top, begun.begun, how).await.unwrap();
+                let back = attic.engine.history().run_rollback(back.id).await.unwrap();
                 attic.engine.run_jobs().await.unwrap();
                 if back.left_alone.is_empty() {
                     assert_eq!(tree(&attic, "top").await, before, "seed {seed} step {step}");

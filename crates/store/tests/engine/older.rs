@@ -135,7 +135,8 @@ async fn an_older_catalogue_beside_newer_data_sweeps_nothing() {
     assert!(!engine.has_older_catalogue());
     let attic = Attic { engine, ..attic };
     let node = attic.find("large").await.unwrap().node;
-    for (state, n) in attic.engine.history(&attic.ines, node, 10).await.unwrap().iter().zip([5u8, 4, 3, 2, 1])
+    for (state, n) in
+        attic.engine.history().states(&attic.ines, node, 10).await.unwrap().iter().zip([5u8, 4, 3, 2, 1])
     {
         assert!(attic.bytes_of(&state.row).await == large(n), "state {n}");
     }

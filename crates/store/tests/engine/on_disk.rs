@@ -9,7 +9,7 @@ use yellow_attic_store::{Engine, StoreError};
 async fn texts(attic: &Attic, path: &str) -> Vec<String> {
     let node = attic.find(path).await.unwrap().node;
     let mut found = Vec::new();
-    for state in attic.engine.history(&attic.ines, node, 100).await.unwrap() {
+    for state in attic.engine.history().states(&attic.ines, node, 100).await.unwrap() {
         found.push(match state.row.content.map(|c| c.life) {
             Some(yellow_attic_store::ContentState::Lost) => "(lost)".to_string(),
             _ => String::from_utf8(attic.bytes_of(&state.row).await).unwrap(),
@@ -69,7 +69,7 @@ async fn a_change_in_place_is_the_present_state_when_it_is_read() {
     assert_eq!(attic.cat("doc").await, b"by hand, longer");
     let row = attic.find("doc").await.unwrap();
     assert_eq!(row.size(), 15);
-    let sums = attic.engine.sums(&attic.ines, attic.home).await.unwrap().unwrap();
+    let sums = attic.engine.files().sums(&attic.ines, attic.home).await.unwrap().unwrap();
     assert_eq!((sums.bytes, sums.files), (15, 1));
     assert_eq!(texts(&attic, "doc").await, ["by hand, longer", "(lost)"]);
     // The same bytes with another time are the same state.
@@ -87,9 +87,9 @@ async fn a_missing_file_says_so_and_a_link_is_never_followed() {
     std::fs::remove_file(attic.files().join("gone")).unwrap();
     std::fs::remove_file(attic.files().join("link")).unwrap();
     symlink("/etc/hostname", attic.files().join("link")).unwrap();
-    let gone = attic.engine.open_bytes(&attic.find("gone").await.unwrap()).await;
+    let gone = attic.engine.files().open_bytes(&attic.find("gone").await.unwrap()).await;
     assert!(matches!(gone, Err(StoreError::BytesMissing(_))));
-    let link = attic.engine.open_bytes(&attic.find("link").await.unwrap()).await;
+    let link = attic.engine.files().open_bytes(&attic.find("link").await.unwrap()).await;
     assert!(matches!(link, Err(StoreError::NotPlain(_))));
     // Putting there moves the link aside and is fine again.
     attic.put("link", b"three").await;
@@ -240,7 +240,7 @@ async fn replaying_the_rename_of_a_file_that_is_in_the_past_by_now_leaves_the_ne
     attic.engine.settle().await.unwrap();
     assert_eq!(attic.cat("doc").await, b"new");
     assert_eq!(on_disk(&attic.files()).keys().collect::<Vec<_>>(), ["doc"]);
-    let history = attic.engine.history(&attic.ines, node, 10).await.unwrap();
+    let history = attic.engine.history().states(&attic.ines, node, 10).await.unwrap();
     assert_eq!(attic.bytes_of(&history[0].row).await, b"new");
 }
 
@@ -263,7 +263,7 @@ async fn a_reader_that_has_a_file_open_reads_on_while_it_is_replaced_and_moved()
     attic.mkdir("a").await;
     attic.put("a/doc", &vec![1; 300_000]).await;
     attic.engine.settle().await.unwrap();
-    let (mut file, _) = attic.engine.open_bytes(&attic.find("a/doc").await.unwrap()).await.unwrap();
+    let (mut file, _) = attic.engine.files().open_bytes(&attic.find("a/doc").await.unwrap()).await.unwrap();
     attic.put("a/doc", b"new").await;
     attic.mv("a", "b").await;
     attic.engine.settle().await.unwrap();

@@ -11,7 +11,8 @@ use yellow_attic_store::{Actor, Change, NewShelf, Place, ShelfKind, StoreError};
 
 impl Attic {
     async fn person(&self, sign_in: &str) -> Actor {
-        let made = self.engine.make_account(&self.ines, sign_in, "", Role::Member, "-").await.unwrap();
+        let made =
+            self.engine.people().make_account(&self.ines, sign_in, "", Role::Member, "-").await.unwrap();
         Actor {
             account: Some(made.id),
             device: None,
@@ -24,11 +25,11 @@ impl Attic {
 
     async fn give(&self, node: NodeId, to: Subject, gives: Gives) {
         let new = NewGrant { node, subject: to, gives, until: None, message: String::new() };
-        self.engine.give(&self.ines, new).await.unwrap();
+        self.engine.grants().give(&self.ines, new).await.unwrap();
     }
 
     async fn seen_in(&self, actor: &Actor, node: NodeId) -> Vec<String> {
-        let page = self.engine.list(actor, node, Sort::Name, false, 1000, None).await.unwrap();
+        let page = self.engine.files().list(actor, node, Sort::Name, false, 1000, None).await.unwrap();
         page.items.iter().map(|e| e.row.name().to_string()).collect()
     }
 }
@@ -50,40 +51,41 @@ async fn what_is_hidden_shows_in_no_list_find_feed_sum_or_history() {
     attic.put("Open/plan.txt", b"plan").await;
     attic.put("Open/Salaries/list.txt", b"secret").await;
     let secret = attic.find("Open/Salaries/list.txt").await.unwrap().node;
-    let begun = attic.engine.now_moment().await.unwrap();
+    let begun = attic.engine.history().now_moment().await.unwrap();
     attic.give(open, me(&tomas), Gives::Allow(Level::Edit)).await;
     attic.give(shut, me(&tomas), Gives::Deny).await;
 
     assert_eq!(attic.seen_in(&tomas, open).await, ["plan.txt"]);
     assert_eq!(attic.seen_in(&attic.ines, open).await, ["Salaries", "plan.txt"]);
-    assert!(is_gone(attic.engine.chain(&tomas, secret, Level::View).await));
-    assert!(is_gone(attic.engine.history(&tomas, secret, 10).await));
-    assert!(is_gone(attic.engine.check_past(&tomas, secret, begun).await));
-    let then = attic.engine.list_at(&tomas, open, begun, 100, None).await.unwrap();
+    assert!(is_gone(attic.engine.files().chain(&tomas, secret, Level::View).await));
+    assert!(is_gone(attic.engine.history().states(&tomas, secret, 10).await));
+    assert!(is_gone(attic.engine.history().check_past(&tomas, secret, begun).await));
+    let then = attic.engine.history().list_at(&tomas, open, begun, 100, None).await.unwrap();
     assert_eq!(then.items.len(), 1);
     // Sums and strips that would tell of it are not shown; they are to who sees all.
-    assert!(attic.engine.sums(&tomas, open).await.unwrap().is_none());
-    assert!(attic.engine.activity(&tomas, open).await.unwrap().is_empty());
-    assert!(attic.engine.sums(&attic.ines, open).await.unwrap().is_some());
-    let (found, _) = attic.engine.find_names(&tomas, "list", None, 10).await.unwrap();
+    assert!(attic.engine.files().sums(&tomas, open).await.unwrap().is_none());
+    assert!(attic.engine.history().activity(&tomas, open).await.unwrap().is_empty());
+    assert!(attic.engine.files().sums(&attic.ines, open).await.unwrap().is_some());
+    let (found, _) = attic.engine.files().find_names(&tomas, "list", None, 10).await.unwrap();
     assert!(found.is_empty());
-    let (found, _) = attic.engine.find_names(&tomas, "plan", None, 10).await.unwrap();
+    let (found, _) = attic.engine.files().find_names(&tomas, "plan", None, 10).await.unwrap();
     assert_eq!(found.len(), 1);
-    assert!(attic.engine.recent(&tomas, 10).await.unwrap().iter().all(|c| c[0].name() != "list.txt"));
+    assert!(attic.engine.files().recent(&tomas, 10).await.unwrap().iter().all(|c| c[0].name() != "list.txt"));
     // A name taken by what is hidden says no more than that it cannot be used.
-    let made = attic.engine.make_folder(&tomas, open, name("Salaries")).await;
+    let made = attic.engine.files().make_folder(&tomas, open, name("Salaries")).await;
     assert!(matches!(made, Err(StoreError::NameUnusable(_))));
     let put = attic.put_as(&tomas, "Open/Salaries", b"x").await;
     assert!(matches!(put, Err(StoreError::NameUnusable(_))));
     // Neither moving nor removing the whole takes it along unseen.
-    let removed = attic.engine.remove(&tomas, open, Default::default()).await;
+    let removed = attic.engine.files().remove(&tomas, open, Default::default()).await;
     assert!(matches!(removed, Err(StoreError::HoldsOthers)), "{removed:?}");
     // An archive has what is seen.
-    let at = attic.engine.now_moment().await.unwrap();
-    let tree = attic.engine.tree(&tomas, &[open], at, 100).await.unwrap();
+    let at = attic.engine.history().now_moment().await.unwrap();
+    let tree = attic.engine.files().tree(&tomas, &[open], at, 100).await.unwrap();
     assert_eq!(tree.items.iter().map(|i| &*i.path).collect::<Vec<_>>(), ["Open", "Open/plan.txt"]);
     let (changes, _, _) = attic
         .engine
+        .files()
         .changes(&tomas, &attic.engine.home_of(attic.ines.account.unwrap()).unwrap(), begun, 100)
         .await
         .unwrap();
@@ -91,19 +93,20 @@ async fn what_is_hidden_shows_in_no_list_find_feed_sum_or_history() {
     attic.put("Open/Salaries/list.txt", b"secret, changed").await;
     attic.put("Open/plan.txt", b"changed").await;
     let home = attic.engine.home_of(attic.ines.account.unwrap()).unwrap();
-    let (changes, _, _) = attic.engine.changes(&tomas, &home, at, 100).await.unwrap();
+    let (changes, _, _) = attic.engine.files().changes(&tomas, &home, at, 100).await.unwrap();
     assert_eq!(changes.len(), 1);
     // What goes where it is hidden is told as gone.
     let plan = attic.find("Open/plan.txt").await.unwrap().node;
-    let at = attic.engine.now_moment().await.unwrap();
+    let at = attic.engine.history().now_moment().await.unwrap();
     attic
         .engine
+        .files()
         .move_node(&attic.ines, plan, shut, name("plan.txt"), false, Default::default())
         .await
         .unwrap();
-    let (changes, _, _) = attic.engine.changes(&tomas, &home, at, 100).await.unwrap();
+    let (changes, _, _) = attic.engine.files().changes(&tomas, &home, at, 100).await.unwrap();
     assert!(matches!(&changes[..], [Change::Removed(p)] if p.row.node == plan), "{changes:?}");
-    assert!(is_gone(attic.engine.history(&tomas, plan, 10).await));
+    assert!(is_gone(attic.engine.history().states(&tomas, plan, 10).await));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -118,25 +121,26 @@ async fn what_is_given_below_a_shelf_stands_alone_and_tells_nothing_of_what_is_a
     attic.give(deep, me(&tomas), Gives::Allow(Level::Edit)).await;
     attic.give(note, me(&tomas), Gives::Allow(Level::Edit)).await;
 
-    let given = attic.engine.given(&tomas).await.unwrap();
+    let given = attic.engine.grants().given(&tomas).await.unwrap();
     let names: Vec<_> = given.iter().map(|(chain, level, _)| (chain[0].name(), *level)).collect();
     assert_eq!(names, [("Deep", Level::Edit), ("note.txt", Level::Edit)]);
-    let one = attic.engine.resolve(&tomas, "given", &["Deep", "one.txt"].map(name)).await.unwrap();
-    let chain = attic.engine.chain(&tomas, one.node, Level::View).await.unwrap();
+    let one = attic.engine.files().resolve(&tomas, "given", &["Deep", "one.txt"].map(name)).await.unwrap();
+    let chain = attic.engine.files().chain(&tomas, one.node, Level::View).await.unwrap();
     let way: Vec<_> = chain.iter().map(|r| &**r).collect();
-    let way = attic.engine.way_of(&tomas, &way).await.unwrap();
+    let way = attic.engine.files().way_of(&tomas, &way).await.unwrap();
     assert_eq!((way.path.as_str(), way.steps.len()), ("given:/Deep/one.txt", 2));
-    assert!(is_gone(attic.engine.chain(&tomas, chain[2].node, Level::View).await));
-    assert!(is_gone(attic.engine.resolve(&tomas, "given", &["Private"].map(name)).await));
+    assert!(is_gone(attic.engine.files().chain(&tomas, chain[2].node, Level::View).await));
+    assert!(is_gone(attic.engine.files().resolve(&tomas, "given", &["Private"].map(name)).await));
 
     // A file that may be edited gets new bytes and a new name, though nothing may be put beside it.
     let path = yellow_attic_core::ShelfPath { shelf: "given".into(), names: vec![name("note.txt")] };
-    let (parent, target) = attic.engine.target(&tomas, &path).await.unwrap();
-    assert!(attic.engine.check_put(&tomas, parent, &target).await.unwrap().is_some());
+    let (parent, target) = attic.engine.files().target(&tomas, &path).await.unwrap();
+    assert!(attic.engine.files().check_put(&tomas, parent, &target).await.unwrap().is_some());
     attic.put_as(&tomas, "Private/note.txt", b"note, edited").await.unwrap();
     assert!(is_gone(attic.put_as(&tomas, "Private/other.txt", b"x").await));
     attic
         .engine
+        .files()
         .move_node(&tomas, note, parent, name("note 2.txt"), false, Default::default())
         .await
         .unwrap();
@@ -144,8 +148,8 @@ async fn what_is_given_below_a_shelf_stands_alone_and_tells_nothing_of_what_is_a
 
     // Given back, it is gone at once; the file is not.
     let grant = given[1].2[0].id;
-    attic.engine.end_grant(&tomas, grant).await.unwrap();
-    assert!(is_gone(attic.engine.chain(&tomas, note, Level::View).await));
+    attic.engine.grants().end_grant(&tomas, grant).await.unwrap();
+    assert!(is_gone(attic.engine.files().chain(&tomas, note, Level::View).await));
     attic.find("Private/note 2.txt").await.unwrap();
 }
 
@@ -154,43 +158,43 @@ async fn groups_add_up_end_dates_end_and_all_of_it_survives_a_restart() {
     let attic = Attic::new().await;
     let tomas = attic.person("tomas").await;
     let folder = attic.mkdir("Archive").await;
-    let readers = attic.engine.make_group(&attic.ines, "Readers", "").await.unwrap();
-    let writers = attic.engine.make_group(&attic.ines, "Writers", "").await.unwrap();
+    let readers = attic.engine.people().make_group(&attic.ines, "Readers", "").await.unwrap();
+    let writers = attic.engine.people().make_group(&attic.ines, "Writers", "").await.unwrap();
     for alike in ["readers", " READERS ", "\u{ff32}eaders", "R\u{435}aders"] {
-        let made = attic.engine.make_group(&attic.ines, alike, "").await;
+        let made = attic.engine.people().make_group(&attic.ines, alike, "").await;
         assert!(matches!(made, Err(StoreError::Exists(_))), "{alike}");
     }
     attic.give(folder, Subject::Group(readers.id), Gives::Allow(Level::View)).await;
     attic.give(folder, Subject::Group(writers.id), Gives::Allow(Level::Edit)).await;
     let level = async |attic: &Attic| {
-        let chain = attic.engine.chain(&attic.ines, folder, Level::View).await.unwrap();
-        attic.engine.level(&tomas, &chain)
+        let chain = attic.engine.files().chain(&attic.ines, folder, Level::View).await.unwrap();
+        attic.engine.grants().level(&tomas, &chain)
     };
     assert_eq!(level(&attic).await, None);
     let account = tomas.account.unwrap();
-    attic.engine.change_members(&attic.ines, &readers, vec![account], vec![]).await.unwrap();
+    attic.engine.people().change_members(&attic.ines, &readers, vec![account], vec![]).await.unwrap();
     assert_eq!(level(&attic).await, Some(Level::View));
-    attic.engine.change_members(&attic.ines, &writers, vec![account], vec![]).await.unwrap();
+    attic.engine.people().change_members(&attic.ines, &writers, vec![account], vec![]).await.unwrap();
     assert_eq!(level(&attic).await, Some(Level::Edit));
-    attic.engine.change_group(&attic.ines, writers.id, Some("Scribes"), None, None).await.unwrap();
+    attic.engine.people().change_group(&attic.ines, writers.id, Some("Scribes"), None, None).await.unwrap();
     let attic = attic.reopen().await;
     assert_eq!(level(&attic).await, Some(Level::Edit));
-    attic.engine.end_group(&attic.ines, &writers).await.unwrap();
+    attic.engine.people().end_group(&attic.ines, &writers).await.unwrap();
     assert_eq!(level(&attic).await, Some(Level::View));
     // An end date counts without anybody doing anything.
     let until = attic.engine.now_ms() + 1000;
     let gives = Gives::Allow(Level::Manage);
     let new =
         NewGrant { node: folder, subject: me(&tomas), gives, until: Some(until), message: String::new() };
-    attic.engine.give(&attic.ines, new).await.unwrap();
+    attic.engine.grants().give(&attic.ines, new).await.unwrap();
     assert_eq!(level(&attic).await, Some(Level::Manage));
     attic.clock.set(until);
     assert_eq!(level(&attic).await, Some(Level::View));
     // One who is disabled is nobody's session; the last administrator stays.
     let off = AccountChange { disabled: Some(true), ..AccountChange::default() };
-    attic.engine.change_account(&attic.ines, "tomas", off.clone()).await.unwrap();
-    assert!(attic.engine.who(&attic.ines, folder).await.unwrap().iter().all(|(a, _)| *a != account));
-    let last = attic.engine.change_account(&attic.ines, "ines", off).await;
+    attic.engine.people().change_account(&attic.ines, "tomas", off.clone()).await.unwrap();
+    assert!(attic.engine.grants().who(&attic.ines, folder).await.unwrap().iter().all(|(a, _)| *a != account));
+    let last = attic.engine.people().change_account(&attic.ines, "ines", off).await;
     assert!(matches!(last, Err(StoreError::LastAdministrator)), "{last:?}");
 }
 
@@ -212,62 +216,71 @@ async fn only_who_manages_gives_and_a_move_lets_nobody_in_unasked() {
         until: None,
         message: String::new(),
     };
-    let given = attic.engine.give(&tomas, new.clone()).await;
+    let given = attic.engine.grants().give(&tomas, new.clone()).await;
     assert!(matches!(given, Err(StoreError::NotAllowed { need: "manage", .. })));
-    assert!(is_gone(attic.engine.give(&oona, new).await));
+    assert!(is_gone(attic.engine.grants().give(&oona, new).await));
     let put = |actor: Actor| {
         let engine = attic.engine.clone();
-        async move { engine.move_node(&actor, plan, open, name("plan.txt"), false, Default::default()).await }
+        async move {
+            engine.files().move_node(&actor, plan, open, name("plan.txt"), false, Default::default()).await
+        }
     };
     let moved = put(tomas.clone()).await;
     assert!(matches!(&moved, Err(StoreError::Widens(who)) if who == "oona"), "{moved:?}");
     attic.give(closed, me(&oona), Gives::Allow(Level::View)).await;
     put(tomas.clone()).await.unwrap();
     // The owner decides over all of it.
-    let back = attic.engine.move_node(&attic.ines, plan, closed, name("plan.txt"), false, Default::default());
+    let back = attic.engine.files().move_node(
+        &attic.ines,
+        plan,
+        closed,
+        name("plan.txt"),
+        false,
+        Default::default(),
+    );
     back.await.unwrap();
 
     // Starting afresh drops what is given further up; whoever managed goes on managing.
     attic.give(open, me(&tomas), Gives::Allow(Level::Manage)).await;
     let inner = attic.mkdir("Open/Inner").await;
-    attic.engine.set_afresh(&tomas, inner, true).await.unwrap();
-    assert!(is_gone(attic.engine.chain(&oona, inner, Level::View).await));
-    attic.engine.chain(&tomas, inner, Level::Manage).await.unwrap();
-    attic.engine.chain(&attic.ines, inner, Level::Manage).await.unwrap();
-    attic.engine.set_afresh(&tomas, inner, false).await.unwrap();
-    attic.engine.chain(&oona, inner, Level::View).await.unwrap();
+    attic.engine.grants().set_afresh(&tomas, inner, true).await.unwrap();
+    assert!(is_gone(attic.engine.files().chain(&oona, inner, Level::View).await));
+    attic.engine.files().chain(&tomas, inner, Level::Manage).await.unwrap();
+    attic.engine.files().chain(&attic.ines, inner, Level::Manage).await.unwrap();
+    attic.engine.grants().set_afresh(&tomas, inner, false).await.unwrap();
+    attic.engine.files().chain(&oona, inner, Level::View).await.unwrap();
 
     // Rights stay where they are given, whatever is removed and brought back.
-    attic.engine.remove(&attic.ines, open, Default::default()).await.unwrap();
-    assert!(is_gone(attic.engine.chain(&oona, open, Level::View).await));
-    attic.engine.restore(&attic.ines, open, None, Place::Last).await.unwrap();
-    attic.engine.chain(&oona, open, Level::View).await.unwrap();
+    attic.engine.files().remove(&attic.ines, open, Default::default()).await.unwrap();
+    assert!(is_gone(attic.engine.files().chain(&oona, open, Level::View).await));
+    attic.engine.history().restore(&attic.ines, open, None, Place::Last).await.unwrap();
+    attic.engine.files().chain(&oona, open, Level::View).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_invitation_counts_once_until_it_expires_and_until_a_later_one() {
     let attic = Attic::new().await;
     attic.person("tomas").await;
-    let tomas = attic.engine.account_named("tomas").await.unwrap().unwrap();
+    let tomas = attic.engine.people().account_named("tomas").await.unwrap().unwrap();
     let accept = async |attic: &Attic, token: [u8; 32], hash: &str| {
-        attic.engine.accept_invitation(&attic.ines, &tomas, token, hash.into()).await
+        attic.engine.sign_ins().accept_invitation(&attic.ines, &tomas, token, hash.into()).await
     };
     let until = attic.engine.now_ms() + 1000;
-    attic.engine.invite(&attic.ines, &tomas, [1; 32], until).await.unwrap();
-    attic.engine.invite(&attic.ines, &tomas, [2; 32], until).await.unwrap();
-    assert!(attic.engine.invitation([1; 32]).await.unwrap().is_none());
+    attic.engine.sign_ins().invite(&attic.ines, &tomas, [1; 32], until).await.unwrap();
+    attic.engine.sign_ins().invite(&attic.ines, &tomas, [2; 32], until).await.unwrap();
+    assert!(attic.engine.sign_ins().invitation([1; 32]).await.unwrap().is_none());
     assert!(is_gone(accept(&attic, [1; 32], "first").await));
     // Of two at once one is refused, and its password is not the one that counts.
     let (one, other) = tokio::join!(accept(&attic, [2; 32], "one"), accept(&attic, [2; 32], "other"));
     assert_eq!((one.is_ok(), other.is_ok()), (true, false));
     assert!(is_gone(other));
-    assert_eq!(attic.engine.account_named("tomas").await.unwrap().unwrap().password, "one");
-    assert!(attic.engine.invitation([2; 32]).await.unwrap().unwrap().used_at.is_some());
-    attic.engine.invite(&attic.ines, &tomas, [3; 32], until).await.unwrap();
+    assert_eq!(attic.engine.people().account_named("tomas").await.unwrap().unwrap().password, "one");
+    assert!(attic.engine.sign_ins().invitation([2; 32]).await.unwrap().unwrap().used_at.is_some());
+    attic.engine.sign_ins().invite(&attic.ines, &tomas, [3; 32], until).await.unwrap();
     let attic = attic.reopen().await;
     attic.clock.set(until);
     assert!(is_gone(accept(&attic, [3; 32], "late").await));
-    assert_eq!(attic.engine.account_named("tomas").await.unwrap().unwrap().password, "one");
+    assert_eq!(attic.engine.people().account_named("tomas").await.unwrap().unwrap().password, "one");
 }
 
 /// Against sentences read one after the other, under random grants, memberships and moves.
@@ -285,7 +298,7 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
     }
     let mut groups = Vec::new();
     for group in ["A", "B", "C"] {
-        groups.push(attic.engine.make_group(&attic.ines, group, "").await.unwrap());
+        groups.push(attic.engine.people().make_group(&attic.ines, group, "").await.unwrap());
     }
     let new = NewShelf {
         kind: ShelfKind::Shared,
@@ -293,7 +306,7 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
         owner: people[1].account,
         grants: vec![(Subject::Everyone, Gives::Allow(Level::View))],
     };
-    let shared = attic.engine.make_shelf(&attic.ines, new).await.unwrap();
+    let shared = attic.engine.space().make_shelf(&attic.ines, new).await.unwrap();
     let mut parents: BTreeMap<NodeId, NodeId> = BTreeMap::new();
     let mut nodes = vec![attic.home, shared.root];
     let mut grants: BTreeMap<(NodeId, Subject), Gives> = BTreeMap::new();
@@ -305,7 +318,7 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
         let node = nodes[dice(nodes.len() as u64) as usize];
         match dice(8) {
             0 | 1 => {
-                let done = attic.engine.make_folder(&service, node, name(&format!("f{step}"))).await;
+                let done = attic.engine.files().make_folder(&service, node, name(&format!("f{step}"))).await;
                 if let Ok(done) = done {
                     let made = done.row.unwrap().node;
                     parents.insert(made, node);
@@ -321,13 +334,13 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
                 let gives =
                     if dice(4) == 0 { Gives::Deny } else { Gives::Allow(Level::ALL[dice(4) as usize]) };
                 let new = NewGrant { node, subject, gives, until: None, message: String::new() };
-                if attic.engine.give(&service, new).await.is_ok() {
+                if attic.engine.grants().give(&service, new).await.is_ok() {
                     grants.insert((node, subject), gives);
                 }
             }
             5 => {
                 let set = dice(2) == 0;
-                if attic.engine.set_afresh(&service, node, set).await.is_ok() {
+                if attic.engine.grants().set_afresh(&service, node, set).await.is_ok() {
                     afresh.retain(|n| *n != node);
                     if set {
                         afresh.push(node);
@@ -339,16 +352,29 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
                 members.retain(|m| *m != (group.id, account));
                 if dice(2) == 0 {
                     members.push((group.id, account));
-                    attic.engine.change_members(&service, group, vec![account], vec![]).await.unwrap();
+                    attic
+                        .engine
+                        .people()
+                        .change_members(&service, group, vec![account], vec![])
+                        .await
+                        .unwrap();
                 } else {
-                    attic.engine.change_members(&service, group, vec![], vec![account]).await.unwrap();
+                    attic
+                        .engine
+                        .people()
+                        .change_members(&service, group, vec![], vec![account])
+                        .await
+                        .unwrap();
                 }
             }
             _ => {
                 let to = nodes[dice(nodes.len() as u64) as usize];
                 let wanted = name(&format!("f{step}"));
-                let moved =
-                    attic.engine.move_node(&service, node, to, wanted, false, Default::default()).await;
+                let moved = attic
+                    .engine
+                    .files()
+                    .move_node(&service, node, to, wanted, false, Default::default())
+                    .await;
                 if moved.is_ok() {
                     parents.insert(node, to);
                 }
@@ -363,7 +389,7 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
                 way.push(*parent);
             }
             let owner = if way.last() == Some(&attic.home) { &people[0] } else { &people[1] };
-            let chain = attic.engine.chain(&service, *node, Level::View).await.unwrap();
+            let chain = attic.engine.files().chain(&service, *node, Level::View).await.unwrap();
             assert_eq!(chain.iter().map(|r| r.node).collect::<Vec<_>>(), way);
             for person in &people {
                 let account = person.account.unwrap();
@@ -387,12 +413,12 @@ async fn random_trees_groups_grants_and_moves_give_what_a_slow_model_gives() {
                     false => allowed.max(),
                 };
                 assert_eq!(
-                    attic.engine.level(person, &chain),
+                    attic.engine.grants().level(person, &chain),
                     expected,
                     "step {step}, {} at {node}",
                     person.who
                 );
-                let told = attic.engine.why(&service, account, *node).await.unwrap();
+                let told = attic.engine.grants().why(&service, account, *node).await.unwrap();
                 assert_eq!(told.level, expected);
             }
         }

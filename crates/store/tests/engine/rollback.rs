@@ -16,7 +16,8 @@ async fn tree(attic: &Attic, top: NodeId) -> BTreeMap<String, (i64, Vec<u8>)> {
     let mut found = BTreeMap::new();
     let mut waiting = vec![(top, String::new())];
     while let Some((folder, prefix)) = waiting.pop() {
-        let page = attic.engine.list(&attic.ines, folder, Sort::Name, false, 1000, None).await.unwrap();
+        let page =
+            attic.engine.files().list(&attic.ines, folder, Sort::Name, false, 1000, None).await.unwrap();
         for entry in page.items {
             let path = format!("{prefix}{}", entry.row.name());
             if entry.row.is_folder() {
@@ -32,13 +33,14 @@ async fn tree(attic: &Attic, top: NodeId) -> BTreeMap<String, (i64, Vec<u8>)> {
 }
 
 async fn roll(attic: &Attic, top: NodeId, goal: Moment, undoes: Option<i64>) -> Rollback {
-    let seen = attic.engine.plan_rollback(&attic.ines, top, goal, &[]).await.unwrap();
+    let seen = attic.engine.history().plan_rollback(&attic.ines, top, goal, &[]).await.unwrap();
     let begun = attic
         .engine
+        .history()
         .begin_rollback(&attic.ines, top, goal, Begin { token: Some(&seen.token), undoes, keep: &[] })
         .await
         .unwrap();
-    let done = attic.engine.run_rollback(begun.id).await.unwrap();
+    let done = attic.engine.history().run_rollback(begun.id).await.unwrap();
     attic.engine.run_jobs().await.unwrap();
     done
 }
@@ -55,7 +57,7 @@ async fn a_folder_is_rolled_back_and_that_is_taken_back() {
     attic.put("plans/swap-2", b"2").await;
     attic.put("plans/leaves", b"leaves").await;
     attic.put("outside", b"outside").await;
-    let then = attic.engine.now_moment().await.unwrap();
+    let then = attic.engine.history().now_moment().await.unwrap();
     let as_then = tree(&attic, top).await;
     attic.clock.advance(3_600_000);
     // Rewritten, renamed, removed, swapped, moved out and in, a folder gone and one made.
@@ -76,11 +78,11 @@ async fn a_folder_is_rolled_back_and_that_is_taken_back() {
     assert_eq!(tree(&attic, top).await, as_then);
     assert_eq!(attic.cat("outside").await, b"outside", "what came from elsewhere went back there");
     // Nothing is left to do; and it can be taken back.
-    assert!(attic.engine.plan_rollback(&attic.ines, top, then, &[]).await.unwrap().plan.is_empty());
+    assert!(attic.engine.history().plan_rollback(&attic.ines, top, then, &[]).await.unwrap().plan.is_empty());
     let undone = roll(&attic, top, done.begun, Some(done.id)).await;
     assert_eq!(undone.undoes, Some(done.id));
     assert_eq!(tree(&attic, top).await, before);
-    assert_eq!(attic.engine.check_record().await.unwrap().broken, None);
+    assert_eq!(attic.engine.people().check_record().await.unwrap().broken, None);
     let data = attic.data();
     attic.engine.settle().await.unwrap();
     attic.engine.stop().await;
@@ -95,17 +97,18 @@ async fn what_others_change_meanwhile_stays_and_is_told() {
     for i in 0..4 {
         attic.put(&format!("plans/{i}"), b"before").await;
     }
-    let then = attic.engine.now_moment().await.unwrap();
+    let then = attic.engine.history().now_moment().await.unwrap();
     for i in 0..4 {
         attic.put(&format!("plans/{i}"), b"after").await;
     }
-    let begun = attic.engine.begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
+    let begun =
+        attic.engine.history().begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
     attic.put("plans/2", b"newer work").await;
     attic.put("plans/brand new", b"too").await;
     // It was stopped before it did anything, and goes on.
     let attic = attic.reopen().await;
-    assert_eq!(attic.engine.running_rollbacks().await.unwrap(), [begun.id]);
-    let done = attic.engine.run_rollback(begun.id).await.unwrap();
+    assert_eq!(attic.engine.history().running_rollbacks().await.unwrap(), [begun.id]);
+    let done = attic.engine.history().run_rollback(begun.id).await.unwrap();
     assert_eq!(done.state, "done");
     let mut told: Vec<_> = done.left_alone.iter().map(|l| l.name.as_str()).collect();
     told.sort_unstable();
@@ -120,7 +123,7 @@ async fn nothing_that_was_there_then_goes_with_a_folder_that_was_not() {
     let top = attic.mkdir("plans").await;
     attic.mkdir("other").await;
     attic.put("other/guest", b"guest").await;
-    let then = attic.engine.now_moment().await.unwrap();
+    let then = attic.engine.history().now_moment().await.unwrap();
     attic.mkdir("plans/new").await;
     attic.put("plans/new/made", b"made").await;
     attic.mv("other/guest", "plans/new/guest").await;
@@ -137,31 +140,35 @@ async fn nothing_that_was_there_then_goes_with_a_folder_that_was_not() {
 async fn a_rollback_refuses_what_it_cannot_do() {
     let attic = Attic::new().await;
     attic.put("x", b"1").await;
-    let early = attic.engine.now_moment().await.unwrap();
+    let early = attic.engine.history().now_moment().await.unwrap();
     let top = attic.mkdir("plans").await;
-    let then = attic.engine.now_moment().await.unwrap();
+    let then = attic.engine.history().now_moment().await.unwrap();
     attic.put("plans/a", b"1").await;
     let engine = &attic.engine;
     assert!(matches!(
-        engine.plan_rollback(&attic.ines, top, early, &[]).await,
+        engine.history().plan_rollback(&attic.ines, top, early, &[]).await,
         Err(StoreError::NotThereYet { .. })
     ));
     let x = attic.find("x").await.unwrap().node;
-    assert!(matches!(engine.plan_rollback(&attic.ines, x, then, &[]).await, Err(StoreError::NotAFolder(_))));
-    let seen = engine.plan_rollback(&attic.ines, top, then, &[]).await.unwrap();
+    assert!(matches!(
+        engine.history().plan_rollback(&attic.ines, x, then, &[]).await,
+        Err(StoreError::NotAFolder(_))
+    ));
+    let seen = engine.history().plan_rollback(&attic.ines, top, then, &[]).await.unwrap();
     attic.put("plans/b", b"1").await;
     assert!(matches!(
         engine
+            .history()
             .begin_rollback(&attic.ines, top, then, Begin { token: Some(&seen.token), ..Begin::default() })
             .await,
         Err(StoreError::PlanStale)
     ));
-    let first = engine.begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
+    let first = engine.history().begin_rollback(&attic.ines, top, then, Begin::default()).await.unwrap();
     assert!(matches!(
-        engine.begin_rollback(&attic.ines, top, then, Begin::default()).await,
+        engine.history().begin_rollback(&attic.ines, top, then, Begin::default()).await,
         Err(StoreError::RollingBack(_))
     ));
-    engine.run_rollback(first.id).await.unwrap();
+    engine.history().run_rollback(first.id).await.unwrap();
     assert!(attic.ls("plans").await.is_empty());
 }
 
@@ -192,13 +199,14 @@ async fn act(attic: &Attic, act: &Act) {
             let (parent, last) = split(path(*p));
             if let Ok(parent) = attic.find(&parent).await {
                 let staged = attic.engine.stage_small(vec![*tag; 5]).unwrap();
-                let _ = attic.engine.put(&attic.ines, parent.node, name(&last), staged, 7, free).await;
+                let _ =
+                    attic.engine.files().put(&attic.ines, parent.node, name(&last), staged, 7, free).await;
             }
         }
         Act::Mkdir(p) => {
             let (parent, last) = split(path(*p));
             if let Ok(parent) = attic.find(&parent).await {
-                let _ = attic.engine.make_folder(&attic.ines, parent.node, name(&last)).await;
+                let _ = attic.engine.files().make_folder(&attic.ines, parent.node, name(&last)).await;
             }
         }
         Act::Move(a, b) => {
@@ -206,7 +214,7 @@ async fn act(attic: &Attic, act: &Act) {
         }
         Act::Remove(p) => {
             if let Ok(row) = attic.find(&path(*p)).await {
-                let _ = attic.engine.remove(&attic.ines, row.node, free).await;
+                let _ = attic.engine.files().remove(&attic.ines, row.node, free).await;
             }
         }
     }
@@ -239,7 +247,7 @@ proptest! {
             for a in &first {
                 act(&attic, a).await;
             }
-            let (then, as_then) = (attic.engine.now_moment().await.unwrap(), tree(&attic, top).await);
+            let (then, as_then) = (attic.engine.history().now_moment().await.unwrap(), tree(&attic, top).await);
             for a in &second {
                 act(&attic, a).await;
             }
@@ -277,62 +285,63 @@ proptest! {
 async fn a_device_that_makes_noise_of_much_raises_an_alarm_and_is_shut_out_by_rule() {
     let attic = Attic::new().await;
     let account = attic.ines.account.unwrap();
-    attic.engine.make_device(&attic.ines, account, "desk", [7; 32]).await.unwrap();
-    let device = attic.engine.devices(account).await.unwrap()[0].id;
+    attic.engine.sign_ins().make_device(&attic.ines, account, "desk", [7; 32]).await.unwrap();
+    let device = attic.engine.sign_ins().devices(account).await.unwrap()[0].id;
     let laptop = attic.device(device.0);
     attic.mkdir("logs").await;
     for i in 0..60 {
         let text = format!("day {i}: wind west, lamp lit at four, two ships passed\n").repeat(20);
         attic.put(&format!("logs/{i}.csv"), text.as_bytes()).await;
     }
-    assert!(attic.engine.watch_for_mass_change().await.unwrap().is_empty());
-    let before = attic.engine.now_moment().await.unwrap();
+    assert!(attic.engine.history().watch_for_mass_change().await.unwrap().is_empty());
+    let before = attic.engine.history().now_moment().await.unwrap();
     attic.clock.advance(3_600_000);
     for i in 0..15 {
         attic.put_as(&laptop, &format!("logs/{i}.csv"), &noise(i, 2000)).await.unwrap();
     }
-    assert!(attic.engine.watch_for_mass_change().await.unwrap().is_empty(), "fifteen are too few");
+    assert!(attic.engine.history().watch_for_mass_change().await.unwrap().is_empty(), "fifteen are too few");
     let value = Rule::MassChange.read("close").unwrap();
     attic
         .engine
+        .people()
         .set_rule(&attic.ines, Scope::Service, Rule::MassChange, Some(value), "service")
         .await
         .unwrap();
     for i in 15..40 {
         attic.put_as(&laptop, &format!("logs/{i}.csv"), &noise(i, 2000)).await.unwrap();
     }
-    let raised = attic.engine.watch_for_mass_change().await.unwrap();
+    let raised = attic.engine.history().watch_for_mass_change().await.unwrap();
     assert_eq!(raised.len(), 1);
     let alarm = &raised[0];
     assert_eq!((alarm.device, alarm.before, alarm.files), (Some(device), before, 40));
     assert!(alarm.shut);
-    let left = attic.engine.devices(attic.ines.account.unwrap()).await.unwrap();
+    let left = attic.engine.sign_ins().devices(attic.ines.account.unwrap()).await.unwrap();
     assert!(left.is_empty(), "it can do nothing any more");
     // It is told once, and the moment before leads back.
     attic.put("other", b"x").await;
-    assert!(attic.engine.watch_for_mass_change().await.unwrap().is_empty());
+    assert!(attic.engine.history().watch_for_mass_change().await.unwrap().is_empty());
     // What others did meanwhile is told apart, and stays if that is asked for.
     attic.clock.advance(1_000);
     let written = b"what was written in a browser since";
     let hers = attic.put("logs/3.csv", written).await.row.unwrap().node;
     let logs = attic.find("logs").await.unwrap().node;
-    let seen = attic.engine.plan_rollback(&attic.ines, logs, alarm.before, &[]).await.unwrap();
+    let seen = attic.engine.history().plan_rollback(&attic.ines, logs, alarm.before, &[]).await.unwrap();
     assert_eq!(seen.others, 1, "the browser's state is not the laptop's");
     assert!(seen.lines[0].others && seen.lines[0].node == hers);
-    let seen = attic.engine.plan_rollback(&attic.ines, logs, alarm.before, &[hers]).await.unwrap();
+    let seen = attic.engine.history().plan_rollback(&attic.ines, logs, alarm.before, &[hers]).await.unwrap();
     assert_eq!((seen.plan.changes, seen.others, seen.kept), (39, 0, 1));
     let how = Begin { token: Some(&seen.token), keep: &[hers], ..Begin::default() };
-    let begun = attic.engine.begin_rollback(&attic.ines, logs, alarm.before, how).await.unwrap();
-    let done = attic.engine.run_rollback(begun.id).await.unwrap();
+    let begun = attic.engine.history().begin_rollback(&attic.ines, logs, alarm.before, how).await.unwrap();
+    let done = attic.engine.history().run_rollback(begun.id).await.unwrap();
     assert_eq!((done.state.as_str(), done.left_alone.len()), ("done", 1));
     assert_eq!(attic.cat("logs/3.csv").await, written);
     assert!(attic.cat("logs/4.csv").await.starts_with(b"day 4"));
     // Taken back, it is again what it was before, the work that stayed included.
     let how = Begin { undoes: Some(done.id), ..Begin::default() };
-    let back = attic.engine.begin_rollback(&attic.ines, logs, done.begun, how).await.unwrap();
-    attic.engine.run_rollback(back.id).await.unwrap();
+    let back = attic.engine.history().begin_rollback(&attic.ines, logs, done.begun, how).await.unwrap();
+    attic.engine.history().run_rollback(back.id).await.unwrap();
     assert_eq!(attic.cat("logs/3.csv").await, written);
     assert_eq!(attic.cat("logs/4.csv").await, noise(4, 2000));
-    attic.engine.settle_alarm(&attic.ines, alarm.id).await.unwrap();
-    assert!(attic.engine.alarms(true).await.unwrap().is_empty());
+    attic.engine.history().settle_alarm(&attic.ines, alarm.id).await.unwrap();
+    assert!(attic.engine.history().alarms(true).await.unwrap().is_empty());
 }

@@ -16,11 +16,11 @@ const DAY: i64 = 24 * HOUR;
 impl Attic {
     async fn opening(&self, kind: Kind, node: NodeId, set: Set) -> Opening {
         let new = NewOpening { kind, node, ending: None, set };
-        self.engine.make_opening(&self.ines, new).await.unwrap()
+        self.engine.sharing().make_opening(&self.ines, new).await.unwrap()
     }
 
     async fn again(&self, opening: &Opening) -> Opening {
-        self.engine.opening(opening.id).await.unwrap().unwrap()
+        self.engine.sharing().opening(opening.id).await.unwrap().unwrap()
     }
 
     async fn hand_in(
@@ -43,11 +43,11 @@ impl Attic {
             hash: None,
             joining: Default::default(),
         };
-        let upload = self.engine.begin_delivery_upload(&actor, intake, delivery, path, new).await?;
-        let mut part = self.engine.append(&actor, &upload.id, 0).await?;
+        let upload = self.engine.sharing().begin_delivery_upload(&actor, intake, delivery, path, new).await?;
+        let mut part = self.engine.files().append(&actor, &upload.id, 0).await?;
         part.write(bytes)?;
         part.pause().await?;
-        self.engine.finish_delivery_upload(&actor, intake, delivery, &upload.id).await.map(drop)
+        self.engine.sharing().finish_delivery_upload(&actor, intake, delivery, &upload.id).await.map(drop)
     }
 }
 
@@ -69,8 +69,8 @@ async fn a_stranger_reaches_what_the_link_opens_at_its_level_and_nothing_else() 
     let out = link.actor("198.51.100.7");
 
     let level = async |node| {
-        let chain = attic.engine.chain(&out, node, Level::View).await.ok()?;
-        attic.engine.level(&out, &chain)
+        let chain = attic.engine.files().chain(&out, node, Level::View).await.ok()?;
+        attic.engine.grants().level(&out, &chain)
     };
     assert_eq!([level(open).await, level(inner).await, level(inside).await], [Some(Level::Add); 3]);
     assert_eq!([level(beside).await, level(attic.home).await], [None, None]);
@@ -80,7 +80,7 @@ async fn a_stranger_reaches_what_the_link_opens_at_its_level_and_nothing_else() 
     assert!(attic.put_as(&out, "Shut/c.txt", b"x").await.is_err());
     attic.put_as(&out, "Open/new.txt", b"new").await.unwrap();
     let edit = Set { can: Some(Can::Edit), ..Set::default() };
-    let link = attic.engine.change_opening(&attic.ines, link.id, edit, false).await.unwrap();
+    let link = attic.engine.sharing().change_opening(&attic.ines, link.id, edit, false).await.unwrap();
     let out = link.actor("198.51.100.7");
     assert!(attic.mv_as(&out, "Open/new.txt", "Shut/new.txt", false).await.is_err());
     assert!(attic.mv_as(&out, "Shut/b.txt", "Open/b.txt", false).await.is_err());
@@ -88,7 +88,7 @@ async fn a_stranger_reaches_what_the_link_opens_at_its_level_and_nothing_else() 
     // Who did it is said: the link, not its maker.
     let row = attic.find("Open/Inner/new.txt").await.unwrap();
     assert_eq!(row.account.map(|a| a.0), Some(-link.id.0));
-    let (names, _) = attic.engine.names().await.unwrap();
+    let (names, _) = attic.engine.people().names().await.unwrap();
     assert!(names.iter().any(|(id, n)| id.0 == -link.id.0 && n.contains("somebody by link")));
 }
 
@@ -98,7 +98,7 @@ trait Shelves {
 
 impl Shelves for yellow_attic_store::Engine {
     fn find_shelves_of(&self, actor: &Actor) -> Vec<String> {
-        self.shelves_for(actor).into_iter().map(|(s, _)| s.name.clone()).collect()
+        self.files().shelves_for(actor).into_iter().map(|(s, _)| s.name.clone()).collect()
     }
 }
 
@@ -110,28 +110,31 @@ async fn slips_count_when_taken_and_are_given_back_if_no_byte_left() {
     let out = link.actor("198.51.100.7");
     let engine = &attic.engine;
     for n in 1..=3 {
-        engine.take_slip(&out, &link, secret(n), file, None).await.unwrap();
+        engine.sharing().take_slip(&out, &link, secret(n), file, None).await.unwrap();
     }
-    assert!(matches!(engine.take_slip(&out, &link, secret(4), file, None).await, Err(StoreError::UsedUp)));
-    assert_eq!(engine.acts(&attic.again(&link).await).await.unwrap(), Err(Shut::UsedUp));
+    assert!(matches!(
+        engine.sharing().take_slip(&out, &link, secret(4), file, None).await,
+        Err(StoreError::UsedUp)
+    ));
+    assert_eq!(engine.sharing().acts(&attic.again(&link).await).await.unwrap(), Err(Shut::UsedUp));
     // One left, one came to nothing, of one nobody heard again.
-    assert!(engine.begin_slip(secret(1)).await.unwrap());
-    engine.return_slip(secret(1)).await.unwrap();
+    assert!(engine.sharing().begin_slip(secret(1)).await.unwrap());
+    engine.sharing().return_slip(secret(1)).await.unwrap();
     assert_eq!(attic.again(&link).await.used, 3, "begun, it is not given back");
-    engine.return_slip(secret(2)).await.unwrap();
-    engine.return_slip(secret(2)).await.unwrap();
+    engine.sharing().return_slip(secret(2)).await.unwrap();
+    engine.sharing().return_slip(secret(2)).await.unwrap();
     assert_eq!(attic.again(&link).await.used, 2, "given back once");
-    assert!(!engine.begin_slip(secret(2)).await.unwrap(), "and good for nothing any more");
+    assert!(!engine.sharing().begin_slip(secret(2)).await.unwrap(), "and good for nothing any more");
     attic.clock.set(START + 2 * HOUR);
-    assert!(engine.slip(secret(3)).await.unwrap().is_none());
-    engine.sweep_slips().await.unwrap();
+    assert!(engine.sharing().slip(secret(3)).await.unwrap().is_none());
+    engine.sharing().sweep_slips().await.unwrap();
     assert_eq!(attic.again(&link).await.used, 1);
     // For a day after its first byte it can be gone on with, over a restart too.
     let attic = attic.reopen().await;
-    assert!(attic.engine.slip(secret(1)).await.unwrap().is_some_and(|s| s.begun));
+    assert!(attic.engine.sharing().slip(secret(1)).await.unwrap().is_some_and(|s| s.begun));
     attic.clock.set(START + 25 * HOUR);
-    assert!(attic.engine.slip(secret(1)).await.unwrap().is_none());
-    attic.engine.sweep_slips().await.unwrap();
+    assert!(attic.engine.sharing().slip(secret(1)).await.unwrap().is_none());
+    attic.engine.sharing().sweep_slips().await.unwrap();
     assert_eq!(attic.again(&link).await.used, 1);
 }
 
@@ -151,20 +154,21 @@ async fn what_is_brought_back_wakes_no_link_to_it_or_beneath_it() {
     attic.rm("Charts").await;
     attic.rm("b.txt").await;
     for link in &links {
-        assert_eq!(attic.engine.acts(link).await.unwrap(), Err(Shut::Removed));
+        assert_eq!(attic.engine.sharing().acts(link).await.unwrap(), Err(Shut::Removed));
     }
-    attic.engine.restore(&attic.ines, folder, None, Place::Last).await.unwrap();
+    attic.engine.history().restore(&attic.ines, folder, None, Place::Last).await.unwrap();
     for link in &links {
-        assert_eq!(attic.engine.acts(&attic.again(link).await).await.unwrap(), Err(Shut::Asleep));
+        assert_eq!(attic.engine.sharing().acts(&attic.again(link).await).await.unwrap(), Err(Shut::Asleep));
     }
     assert!(!attic.again(&awake).await.asleep, "it was not brought back");
     let confirm = Set { confirmed: true, ..Set::default() };
-    let woken = attic.engine.change_opening(&attic.ines, links[1].id, confirm, false).await.unwrap();
-    assert!(attic.engine.acts(&woken).await.unwrap().is_ok());
+    let woken =
+        attic.engine.sharing().change_opening(&attic.ines, links[1].id, confirm, false).await.unwrap();
+    assert!(attic.engine.sharing().acts(&woken).await.unwrap().is_ok());
     // An earlier state of what is there wakes and puts to sleep nothing.
-    let before = attic.engine.now_moment().await.unwrap();
+    let before = attic.engine.history().now_moment().await.unwrap();
     attic.put("Charts/North/a.txt", b"other").await;
-    attic.engine.restore(&attic.ines, deep, Some(before), Place::Last).await.unwrap();
+    attic.engine.history().restore(&attic.ines, deep, Some(before), Place::Last).await.unwrap();
     assert!(!attic.again(&links[1]).await.asleep);
 }
 
@@ -175,8 +179,9 @@ async fn deliveries_keep_all_in_folders_of_their_own_and_close_by_themselves() {
     let set = Set { most: Some(Some(3)), kinds: Some(Kinds::read("documents").unwrap()), ..Set::default() };
     let intake = attic.opening(Kind::Intake, folder, set).await;
     let out = intake.actor("198.51.100.7");
-    let begin =
-        async |n: u8| attic.engine.begin_delivery(&out, &intake, secret(n), "Elm / School", None).await;
+    let begin = async |n: u8| {
+        attic.engine.sharing().begin_delivery(&out, &intake, secret(n), "Elm / School", None).await
+    };
     let (one, two, silent) = (begin(1).await.unwrap(), begin(2).await.unwrap(), begin(3).await.unwrap());
     assert!(matches!(begin(4).await, Err(StoreError::UsedUp)));
     attic.hand_in(&intake, &one, "a.txt", b"1").await.unwrap();
@@ -193,36 +198,43 @@ async fn deliveries_keep_all_in_folders_of_their_own_and_close_by_themselves() {
     assert_eq!(attic.ls("In/Elm School").await, ["b.txt"]);
     assert_eq!(attic.ls("Kept/Elm School").await.len(), 2);
 
-    let now = async |n: u8| attic.engine.delivery(secret(n)).await.unwrap();
-    attic.engine.finish_delivery(&out, &now(1).await.unwrap()).await.unwrap();
+    let now = async |n: u8| attic.engine.sharing().delivery(secret(n)).await.unwrap();
+    attic.engine.sharing().finish_delivery(&out, &now(1).await.unwrap()).await.unwrap();
     assert!(matches!(
         attic.hand_in(&intake, &now(1).await.unwrap(), "c.txt", b"5").await,
         Err(StoreError::DeliveryDone)
     ));
-    assert!(matches!(attic.engine.finish_delivery(&out, &silent).await, Err(StoreError::NothingDelivered)));
-    assert_eq!(attic.engine.untold_deliveries(1).await.unwrap().len(), 0, "not while one was just done");
+    assert!(matches!(
+        attic.engine.sharing().finish_delivery(&out, &silent).await,
+        Err(StoreError::NothingDelivered)
+    ));
+    assert_eq!(
+        attic.engine.sharing().untold_deliveries(1).await.unwrap().len(),
+        0,
+        "not while one was just done"
+    );
     attic.clock.set(START + HOUR);
-    let told = attic.engine.untold_deliveries(1).await.unwrap();
+    let told = attic.engine.sharing().untold_deliveries(1).await.unwrap();
     assert_eq!(told.iter().map(|d| (d.files, d.bytes)).collect::<Vec<_>>(), [(3, 3)]);
-    attic.engine.told_deliveries(vec![told[0].id]).await.unwrap();
-    assert!(attic.engine.untold_deliveries(1).await.unwrap().is_empty());
+    attic.engine.sharing().told_deliveries(vec![told[0].id]).await.unwrap();
+    assert!(attic.engine.sharing().untold_deliveries(1).await.unwrap().is_empty());
     let paths: Vec<String> =
-        attic.engine.delivered(one.id).await.unwrap().into_iter().map(|f| f.path).collect();
+        attic.engine.sharing().delivered(one.id).await.unwrap().into_iter().map(|f| f.path).collect();
     assert_eq!(paths.len(), 3);
     assert!(paths.iter().all(|p| p == "a.txt" || p == "b.txt"), "as the sender named them");
 
     // Three days later the one that was broken off is closed, and the one of which nothing came is none.
     attic.clock.set(START + 4 * DAY);
-    attic.engine.close_deliveries().await.unwrap();
+    attic.engine.sharing().close_deliveries().await.unwrap();
     assert!(now(2).await.unwrap().broken);
     assert!(now(3).await.is_none());
     assert_eq!(attic.again(&intake).await.used, 2);
     // Ended for ninety days, it is forgotten, and what was handed in stays.
     let end = Set { ended: Some(true), ..Set::default() };
-    attic.engine.change_opening(&attic.ines, intake.id, end, false).await.unwrap();
+    attic.engine.sharing().change_opening(&attic.ines, intake.id, end, false).await.unwrap();
     attic.clock.set(START + 95 * DAY);
-    attic.engine.forget_openings().await.unwrap();
-    assert!(attic.engine.openings(&Wanted::default()).await.unwrap().is_empty());
+    attic.engine.sharing().forget_openings().await.unwrap();
+    assert!(attic.engine.sharing().openings(&Wanted::default()).await.unwrap().is_empty());
     assert_eq!(attic.cat("In/Elm School (2)/x/a.txt").await, b"3");
     let _ = name("a");
 }
@@ -234,6 +246,7 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
     let file = attic.put("Charts/a.txt", b"a").await.row.unwrap().node;
     let made = attic
         .engine
+        .people()
         .make_account(&attic.ines, "tomas", "", yellow_attic_store::people::accounts::Role::Member, "-")
         .await
         .unwrap();
@@ -246,11 +259,11 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
             until: None,
             message: String::new(),
         };
-        attic.engine.give(&attic.ines, new).await.unwrap();
+        attic.engine.grants().give(&attic.ines, new).await.unwrap();
     };
     let make = async |node| {
         let new = NewOpening { kind: Kind::Link, node, ending: None, set: Set::default() };
-        attic.engine.make_opening(&tomas, new).await
+        attic.engine.sharing().make_opening(&tomas, new).await
     };
     assert!(matches!(make(file).await, Err(StoreError::NotFound(_))));
     give(Level::Edit).await;
@@ -260,25 +273,25 @@ async fn whoever_does_not_manage_gives_nothing_out_and_decides_over_nothing() {
     let mine = attic.opening(Kind::Link, file, Set::default()).await;
     // Whoever manages it decides over each of them.
     assert!(
-        attic.engine.decides_over(&attic.ines, &theirs).await
-            && attic.engine.decides_over(&tomas, &mine).await
+        attic.engine.sharing().decides_over(&attic.ines, &theirs).await
+            && attic.engine.sharing().decides_over(&tomas, &mine).await
     );
     give(Level::View).await;
-    assert!(!attic.engine.decides_over(&tomas, &mine).await);
+    assert!(!attic.engine.sharing().decides_over(&tomas, &mine).await);
     let end = Set { ended: Some(true), ..Set::default() };
-    assert!(attic.engine.change_opening(&tomas, mine.id, end.clone(), false).await.is_err());
+    assert!(attic.engine.sharing().change_opening(&tomas, mine.id, end.clone(), false).await.is_err());
     // An administrator closes what they do not manage, and opens nothing of it.
     let ends = |at| Set { ends_at: Some(at), ..Set::default() };
-    attic.engine.change_opening(&tomas, mine.id, ends(Some(START + DAY)), true).await.unwrap();
+    attic.engine.sharing().change_opening(&tomas, mine.id, ends(Some(START + DAY)), true).await.unwrap();
     for wider in [ends(None), ends(Some(START + 2 * DAY)), Set { paused: Some(false), ..Set::default() }] {
-        let done = attic.engine.change_opening(&tomas, mine.id, wider, true).await;
+        let done = attic.engine.sharing().change_opening(&tomas, mine.id, wider, true).await;
         assert!(matches!(done, Err(StoreError::NotAllowed { .. })));
     }
     // What closes and does more is looked at like any other change.
     let both = Set { paused: Some(true), can: Some(Can::Edit), ..Set::default() };
-    let done = attic.engine.change_opening(&attic.ines, mine.id, both, false).await;
+    let done = attic.engine.sharing().change_opening(&attic.ines, mine.id, both, false).await;
     assert!(matches!(done, Err(StoreError::BadInput(_))));
     // One's own can always be closed.
-    attic.engine.change_opening(&tomas, theirs.id, end, false).await.unwrap();
-    assert_eq!(attic.engine.acts(&mine).await.unwrap().map(|o| o.left), Ok(None));
+    attic.engine.sharing().change_opening(&tomas, theirs.id, end, false).await.unwrap();
+    assert_eq!(attic.engine.sharing().acts(&mine).await.unwrap().map(|o| o.left), Ok(None));
 }

@@ -42,8 +42,11 @@ impl Attic {
         let clock = Arc::new(SetClock::at(START));
         let engine =
             Engine::open(options(&dir.path().join("data"), &clock, Arc::new(AllSteps))).await.unwrap();
-        let account =
-            engine.make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x").await.unwrap();
+        let account = engine
+            .people()
+            .make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x")
+            .await
+            .unwrap();
         let ines = actor(account.id, "ines");
         let home = engine.home_of(account.id).unwrap().root;
         Attic { dir, clock, engine, ines, home }
@@ -76,7 +79,7 @@ impl Attic {
 
     pub async fn find(&self, path: &str) -> Result<Arc<Row>> {
         let names = ShelfPath::names(path).unwrap();
-        self.engine.resolve(&self.ines, "home", &names).await
+        self.engine.files().resolve(&self.ines, "home", &names).await
     }
 
     /// The folder of a path, and its last name.
@@ -88,7 +91,10 @@ impl Attic {
     pub async fn put_as(&self, actor: &Actor, path: &str, bytes: &[u8]) -> Result<Outcome> {
         let (parent, name) = self.place(path).await;
         let staged = self.engine.stage_small(bytes.to_vec())?;
-        self.engine.put(actor, parent, name, staged, self.engine.now_ms(), Conditions::default()).await
+        self.engine
+            .files()
+            .put(actor, parent, name, staged, self.engine.now_ms(), Conditions::default())
+            .await
     }
 
     pub async fn put(&self, path: &str, bytes: &[u8]) -> Outcome {
@@ -97,13 +103,13 @@ impl Attic {
 
     pub async fn mkdir(&self, path: &str) -> NodeId {
         let (parent, name) = self.place(path).await;
-        self.engine.make_folder(&self.ines, parent, name).await.unwrap().row.unwrap().node
+        self.engine.files().make_folder(&self.ines, parent, name).await.unwrap().row.unwrap().node
     }
 
     pub async fn mv_as(&self, actor: &Actor, from: &str, to: &str, replace: bool) -> Result<Outcome> {
         let node = self.find(from).await?.node;
         let (parent, name) = self.place(to).await;
-        self.engine.move_node(actor, node, parent, name, replace, Conditions::default()).await
+        self.engine.files().move_node(actor, node, parent, name, replace, Conditions::default()).await
     }
 
     pub async fn mv(&self, from: &str, to: &str) -> Outcome {
@@ -114,16 +120,19 @@ impl Attic {
         let node = self.find(from).await?.node;
         let (parent, last) = to.rsplit_once('/').unwrap_or(("", to));
         let parent = self.find(parent).await?.node;
-        self.engine.move_node(&self.ines, node, parent, name(last), false, Conditions::default()).await
+        self.engine
+            .files()
+            .move_node(&self.ines, node, parent, name(last), false, Conditions::default())
+            .await
     }
 
     pub async fn rm(&self, path: &str) -> Outcome {
         let node = self.find(path).await.unwrap().node;
-        self.engine.remove(&self.ines, node, Conditions::default()).await.unwrap()
+        self.engine.files().remove(&self.ines, node, Conditions::default()).await.unwrap()
     }
 
     pub async fn bytes_of(&self, row: &Row) -> Vec<u8> {
-        let (mut file, _) = self.engine.open_bytes(row).await.unwrap();
+        let (mut file, _) = self.engine.files().open_bytes(row).await.unwrap();
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes).unwrap();
         bytes
@@ -142,6 +151,7 @@ impl Attic {
         loop {
             let page = self
                 .engine
+                .files()
                 .list(&self.ines, node, Default::default(), false, 1000, cursor.as_deref())
                 .await
                 .unwrap();

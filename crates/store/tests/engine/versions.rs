@@ -75,10 +75,15 @@ async fn filled() -> Attic {
         owner: attic.ines.account,
         grants: vec![],
     };
-    let shelf = attic.engine.make_shelf(&attic.ines, shelf).await.unwrap();
+    let shelf = attic.engine.space().make_shelf(&attic.ines, shelf).await.unwrap();
     let staged = attic.engine.stage_small(b"a log".to_vec()).unwrap();
     let now = attic.engine.now_ms();
-    attic.engine.put(&attic.ines, shelf.root, name("log"), staged, now, Conditions::default()).await.unwrap();
+    attic
+        .engine
+        .files()
+        .put(&attic.ines, shelf.root, name("log"), staged, now, Conditions::default())
+        .await
+        .unwrap();
     attic.engine.settle().await.unwrap();
     attic.engine.stop().await;
     attic
@@ -117,7 +122,7 @@ async fn a_catalogue_of_every_version_is_opened_with_all_that_is_in_it() {
         assert_eq!(old.cat("letters/two").await, b"second", "version {version}");
         let node = old.find("letters/two").await.unwrap().node;
         let mut held = Vec::new();
-        for state in old.engine.history(&old.ines, node, 10).await.unwrap() {
+        for state in old.engine.history().states(&old.ines, node, 10).await.unwrap() {
             held.push(old.bytes_of(&state.row).await);
         }
         assert!(
@@ -125,8 +130,12 @@ async fn a_catalogue_of_every_version_is_opened_with_all_that_is_in_it() {
             "version {version}: {held:?}"
         );
         let shelf = old.engine.shelves().into_iter().find(|s| s.name == "Logbooks").unwrap();
-        let listed =
-            old.engine.list(&old.ines, shelf.root, Default::default(), false, 10, None).await.unwrap();
+        let listed = old
+            .engine
+            .files()
+            .list(&old.ines, shelf.root, Default::default(), false, 10, None)
+            .await
+            .unwrap();
         assert_eq!(listed.items.len(), 1, "version {version}");
         // It goes on: what is new is kept over another start, and what there was is as it was on the disk.
         old.put("letters/new", b"new").await;
@@ -165,7 +174,7 @@ async fn a_damaged_row_is_an_error_that_says_so_and_never_read_as_if_it_were_emp
     // Whatever meets it: by its path, in a list, in a history.
     says(attic.find("letters/two").await.unwrap_err());
     let folder = attic.find("letters").await.unwrap().node;
-    let listed = attic.engine.list(&attic.ines, folder, Default::default(), false, 10, None).await;
+    let listed = attic.engine.files().list(&attic.ines, folder, Default::default(), false, 10, None).await;
     says(listed.err().unwrap());
     // It is not written over either, and what is beside it goes on.
     let put = attic.put_as(&attic.ines, "letters/two", b"third").await;

@@ -19,7 +19,7 @@ const SHOWN: i64 = 200;
 #[get("/mail")]
 pub async fn show_mail(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    let letters = state.engine.letters(SHOWN).await?;
+    let letters = state.engine.people().letters(SHOWN).await?;
     let (server, from) = state.post.shown().unzip();
     let letters = letters
         .into_iter()
@@ -71,7 +71,7 @@ pub async fn test_mail(
     let (plain, rich) = compose(&state.config.organisation, &says);
     let subject = format!("{}: {}", state.config.organisation, says.subject);
     let tried = state.post.send(to, &subject, &plain, &rich).await;
-    state.engine.note(&who.actor, "mail tested", None, to, &tried.said).await?;
+    state.engine.people().note(&who.actor, "mail tested", None, to, &tried.said).await?;
     Ok(HttpResponse::Ok().json(api::MailTested {
         taken: tried.taken,
         said: tried.said,
@@ -90,7 +90,7 @@ pub async fn change_letter(
     body: Json<api::LetterChange>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
-    state.engine.hurry_letter(&who.actor, *path, body.again).await?;
+    state.engine.people().hurry_letter(&who.actor, *path, body.again).await?;
     state.post.hurry();
     Ok(HttpResponse::NoContent().finish())
 }

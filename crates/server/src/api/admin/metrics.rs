@@ -56,11 +56,11 @@ pub fn done(work: &yellow_attic_store::Work) -> Done {
 /// All of it as text.
 pub async fn text(state: &State) -> String {
     let engine = &state.engine;
-    let (free, total) = engine.space().unwrap_or_default();
+    let (free, total) = engine.disk_space().unwrap_or_default();
     let size = |path: &str| std::fs::metadata(state.config.data.join(path)).map_or(0, |m| m.len() as i64);
     let mut sums = (0, 0, 0, 0);
     for shelf in engine.shelves() {
-        if let Ok(Some(folder)) = engine.shelf_sums(shelf.root).await {
+        if let Ok(Some(folder)) = engine.files().shelf_sums(shelf.root).await {
             sums = (
                 sums.0 + folder.files,
                 sums.1 + folder.folders,

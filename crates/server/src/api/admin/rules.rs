@@ -22,7 +22,7 @@ use yellow_attic_store::sharing::openings::{Opening, Set};
 pub async fn list_rules(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let all = Directory::read(&state).await?;
-    let rules = state.engine.rules();
+    let rules = state.engine.people().rules();
     let rules = Rule::ALL.into_iter().map(|rule| to_api(&state, &all, &rules, rule)).collect();
     Ok(HttpResponse::Ok().json(api::Rules { rules }))
 }
@@ -54,8 +54,8 @@ async fn broken_by(
     if !rule.for_strangers() {
         return Ok((mend, Vec::new()));
     }
-    let were = state.engine.breaking(before).await?;
-    let mut broken = state.engine.breaking(after).await?;
+    let were = state.engine.sharing().breaking(before).await?;
+    let mut broken = state.engine.sharing().breaking(after).await?;
     broken.retain(|(o, b)| !were.iter().any(|(w, was)| w.id == o.id && was == b));
     Ok((mend, broken))
 }
@@ -75,20 +75,20 @@ pub async fn set_rule(
     let rule = read_rule(&path)?;
     let scope = read_scope(&state, &all, &body.scope)?;
     let value = body.value.as_deref().map(|v| rule.read(v)).transpose().map_err(StoreError::from)?;
-    let before = state.engine.rules();
+    let before = state.engine.people().rules();
     let after = before.with(scope, rule, value.clone()).map_err(StoreError::from)?;
     check_way_in(&all, &state, &after)?;
     check_groups(&all, rule, value.as_ref())?;
     let (mend, broken) = broken_by(&state, rule, &before, &after, body.breaking.as_deref()).await?;
     let mut accounts: Vec<_> = all.accounts.values().cloned().collect();
     accounts.sort_by(|a, b| a.sign_in.cmp(&b.sign_in));
-    let facts = state.engine.facts_of(&accounts).await?;
+    let facts = state.engine.people().facts_of(&accounts).await?;
     let effects = plan_rules(rule, &before, &after, &facts, today(state.engine.now_ms()));
     if !body.preview {
         who.need(&state, Deed::SetRule)?;
-        state.engine.set_rule(&who.actor, scope, rule, value, &body.scope).await?;
+        state.engine.people().set_rule(&who.actor, scope, rule, value, &body.scope).await?;
         if rule == Rule::GuestsIdle {
-            state.engine.disable_idle_guests().await?;
+            state.engine.people().disable_idle_guests().await?;
         }
         for (opening, breaks) in &broken {
             let set = match (mend, breaks) {
@@ -100,7 +100,7 @@ pub async fn set_rule(
                 }
                 _ => Set { ended: Some(true), ..Set::default() },
             };
-            state.engine.change_opening(&who.actor, opening.id, set, true).await?;
+            state.engine.sharing().change_opening(&who.actor, opening.id, set, true).await?;
         }
         state.revoked();
     }
@@ -129,8 +129,8 @@ pub async fn set_rule(
     if rule.drops() {
         // What goes is looked at by the same function that lets it go.
         let reach = yellow_attic_store::timeline::retention::Reach::All;
-        let plan = state.engine.plan_purge(&after, &reach).await?;
-        let now = state.engine.plan_purge(&before, &reach).await?;
+        let plan = state.engine.history().plan_purge(&after, &reach).await?;
+        let now = state.engine.history().plan_purge(&before, &reach).await?;
         going = Some(crate::dto::history::going(&state, &plan, false));
         going_before = Some(now.total().states);
     }

@@ -77,6 +77,6 @@ pub async fn release(
         return Err(refusals::NOBODY_WAITS.of("Nobody and nothing of that name has to wait."));
     }
     let what = query.of.as_deref().unwrap_or("everybody");
-    state.engine.note(&who.actor, "released from waiting", None, what, "").await?;
+    state.engine.people().note(&who.actor, "released from waiting", None, what, "").await?;
     Ok(HttpResponse::Ok().json(api::Released { released }))
 }

@@ -37,34 +37,34 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
     let everywhere = who.account.role == Role::Administrator;
     let owns = |s: &Shelf| match s.kind {
         ShelfKind::Home => s.owner == Some(who.account.id),
-        ShelfKind::Shared => engine.owners_of(s).contains(&who.account.id),
+        ShelfKind::Shared => engine.space().owners_of(s).contains(&who.account.id),
     };
     let mut mine: Vec<_> = engine.shelves().into_iter().filter(|s| everywhere || owns(s)).collect();
     mine.sort_by_key(|s| (s.kind == ShelfKind::Home, s.name.clone()));
     let mut all = api::Held::default();
     let mut shelves = Vec::new();
     for shelf in &mine {
-        let its = held(&engine.held_on(shelf).await?);
+        let its = held(&engine.space().held_on(shelf).await?);
         add(&mut all, &its);
         shelves.push(api::ShelfSpace {
             root: shelf.root.0,
             title: title(shelf),
             kind: if shelf.kind == ShelfKind::Home { "home" } else { "shared" }.into(),
             held: its,
-            quota: engine.fullness(shelf).await?.line,
+            quota: engine.space().fullness(shelf).await?.line,
         });
     }
     // Names are shown only of what one may see oneself.
-    let seen: Vec<ShelfId> = engine.shelves_for(&who.actor).into_iter().map(|(s, _)| s.id).collect();
+    let seen: Vec<ShelfId> = engine.files().shelves_for(&who.actor).into_iter().map(|(s, _)| s.id).collect();
     let (mut largest, mut growing) = (Vec::new(), Vec::new());
-    for file in engine.largest(&seen, 50).await? {
+    for file in engine.space().largest(&seen, 50).await? {
         if let Some(path) = path_to(&state, &who, file.node).await? {
             largest.push(api::LargeFile { node: file.node.0, path, size: file.size, changed: show(file.at) });
         }
     }
-    for folder in engine.growing(&seen, engine.now_ms() - 30 * DAY_MS, 20).await? {
+    for folder in engine.space().growing(&seen, engine.now_ms() - 30 * DAY_MS, 20).await? {
         // Where something beneath is hidden, no sum is shown.
-        if engine.sums(&who.actor, folder.node).await?.is_none() {
+        if engine.files().sums(&who.actor, folder.node).await?.is_none() {
             continue;
         }
         if let Some(path) = path_to(&state, &who, folder.node).await? {
@@ -73,7 +73,7 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
     }
     let stored = match everywhere {
         true => {
-            let s = engine.stored().await?;
+            let s = engine.space().stored().await?;
             Some(api::Stored {
                 logical: s.logical,
                 whole: s.whole,
@@ -91,7 +91,7 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
         false => None,
     };
     let ids: Vec<ShelfId> = mine.iter().map(|s| s.id).collect();
-    let days = engine.growth(&ids, engine.now_ms().div_euclid(DAY_MS) - 365).await?;
+    let days = engine.space().growth(&ids, engine.now_ms().div_euclid(DAY_MS) - 365).await?;
     let days = days.into_iter().map(|d| api::SpaceDay {
         day: d.day,
         live: d.live,
@@ -109,9 +109,9 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
 }
 
 async fn path_to(state: &State, who: &Who, node: NodeId) -> Result<Option<String>, Refusal> {
-    let Ok(chain) = state.engine.chain(&who.actor, node, Level::View).await else { return Ok(None) };
+    let Ok(chain) = state.engine.files().chain(&who.actor, node, Level::View).await else { return Ok(None) };
     let way: Vec<&yellow_attic_store::Row> = chain.iter().map(|r| &**r).collect();
-    Ok(Some(state.engine.way_of(&who.actor, &way).await?.path))
+    Ok(Some(state.engine.files().way_of(&who.actor, &way).await?.path))
 }
 
 /// What a folder and its children hold, largest first. For whoever may see all beneath it.
@@ -123,7 +123,7 @@ pub async fn show_folder_space(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let (all, children) = state.engine.held_in(&who.actor, NodeId(*path)).await?;
+    let (all, children) = state.engine.space().held_in(&who.actor, NodeId(*path)).await?;
     let children = children.into_iter().map(|(node, name, folder, h)| api::ChildSpace {
         node: node.0,
         name,
@@ -164,12 +164,12 @@ pub async fn set_quota(
         Some(("shelf", name)) => find(ShelfKind::Shared, name)?,
         Some(("folder", id)) if id.parse::<i64>().is_ok() => {
             let node = NodeId(id.parse().unwrap_or(0));
-            let chain = state.engine.chain(&who.actor, node, Level::View).await?;
+            let chain = state.engine.files().chain(&who.actor, node, Level::View).await?;
             folder(&chain[0])?
         }
         Some((_, way)) if way.starts_with('/') => {
             let path = ShelfPath::parse(&body.of).map_err(StoreError::from)?;
-            let row = state.engine.resolve(&who.actor, &path.shelf, &path.names).await?;
+            let row = state.engine.files().resolve(&who.actor, &path.shelf, &path.names).await?;
             match row.parent {
                 None => LineOf::Shelf(row.shelf),
                 Some(_) => folder(&row)?,
@@ -190,7 +190,7 @@ pub async fn set_quota(
             .of("The soft line lies above the hard one: nobody would ever be warned."));
     }
     who.need(&state, Deed::SetQuota)?;
-    state.engine.set_lines(&who.actor, of, &body.of, soft, hard).await?;
+    state.engine.space().set_lines(&who.actor, of, &body.of, soft, hard).await?;
     Ok(HttpResponse::Ok().json(to_api(&state).await?))
 }
 

@@ -41,13 +41,13 @@ pub async fn fetch_folder(
     path: web::Path<i64>,
     query: web::Query<api::ArchiveQuery>,
 ) -> Result<HttpResponse, Refusal> {
-    let now = state.engine.now_moment().await?;
+    let now = state.engine.history().now_moment().await?;
     let at = match &query.at {
         Some(at) => times::moment(&state.engine, at).await?,
         None => archive::moment_in(&request).filter(|at| *at <= now).unwrap_or(now),
     };
     let node = NodeId(*path);
-    let chain = state.engine.check_past(&who.actor, node, at).await?;
+    let chain = state.engine.history().check_past(&who.actor, node, at).await?;
     let wanted = Wanted { nodes: vec![node], at, format: format(query.format.as_deref().unwrap_or("zip"))? };
     let name = title(&state, &chain[0]);
     archive::answer(&request, &state, &Reader::from(&who), wanted, &name).await
@@ -67,15 +67,15 @@ pub async fn gather(
     }
     let at = match &body.at {
         Some(at) => times::moment(&state.engine, at).await?,
-        None => state.engine.now_moment().await?,
+        None => state.engine.history().now_moment().await?,
     };
     let format = format(&body.format)?;
     let wanted = Wanted { nodes: body.nodes.iter().map(|n| NodeId(*n)).collect(), at, format };
-    let chain = state.engine.check_past(&who.actor, wanted.nodes[0], at).await?;
+    let chain = state.engine.history().check_past(&who.actor, wanted.nodes[0], at).await?;
     let name = match (wanted.nodes.len(), chain.get(1)) {
         (1, _) => title(&state, &chain[0]),
         // Named after the folder in which they lie, where that may be known.
-        (n, Some(parent)) if state.engine.check_past(&who.actor, parent.node, at).await.is_ok() => {
+        (n, Some(parent)) if state.engine.history().check_past(&who.actor, parent.node, at).await.is_ok() => {
             format!("{}, {n} items", title(&state, parent))
         }
         (n, _) => format!("{n} items"),

@@ -30,10 +30,10 @@ async fn put(
     let conditions = of_write(request)?;
     let waits = is_small(request)
         && conditions == Conditions::default()
-        && state.engine.look_can_wait(&who.actor, parent).await?;
+        && state.engine.files().look_can_wait(&who.actor, parent).await?;
     let there = match waits {
         true => None,
-        false => state.engine.check_put(&who.actor, parent, &name).await?,
+        false => state.engine.files().check_put(&who.actor, parent, &name).await?,
     };
     if !waits && !conditions.hold(there.as_ref().map(|row| row.standing()).as_ref()) {
         return Err(StoreError::ConditionFailed { present: there.and_then(|row| row.etag()) }.into());
@@ -45,7 +45,7 @@ async fn put(
     };
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
     let arrived = receive(state, request, payload, parent, replaced).await?;
-    let done = state.engine.put(&who.actor, parent, name, arrived.staged, mtime, conditions).await?;
+    let done = state.engine.files().put(&who.actor, parent, name, arrived.staged, mtime, conditions).await?;
     drop(arrived.claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
@@ -120,11 +120,11 @@ pub async fn get_by_path(
 ) -> Result<HttpResponse, Refusal> {
     let (shelf, names) = names_in_address(&request)?;
     let row = match at_in(&request) {
-        None => (*state.engine.resolve(&who.actor, &shelf, &names).await?).clone(),
+        None => (*state.engine.files().resolve(&who.actor, &shelf, &names).await?).clone(),
         Some(at) => {
             let at = times::moment(&state.engine, &at).await?;
-            let row = state.engine.resolve_at(&who.actor, &shelf, &names, at).await?;
-            state.engine.check_past(&who.actor, row.node, at).await?;
+            let row = state.engine.files().resolve_at(&who.actor, &shelf, &names, at).await?;
+            state.engine.history().check_past(&who.actor, row.node, at).await?;
             row
         }
     };
@@ -146,7 +146,7 @@ pub async fn put_by_path(
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     let (shelf, names) = names_in_address(&request)?;
-    let (parent, name) = state.engine.target(&who.actor, &ShelfPath { shelf, names }).await?;
+    let (parent, name) = state.engine.files().target(&who.actor, &ShelfPath { shelf, names }).await?;
     put(&request, &state, &who, parent, name, query.modified.as_deref(), payload).await
 }
 

@@ -28,10 +28,10 @@ const LONGEST_LINE: usize = 16 * 1024;
 async fn state_of(state: &State, who: &Who, node: i64, at: Option<&str>) -> Result<Row, Refusal> {
     let node = NodeId(node);
     match at {
-        None => Ok((*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone()),
+        None => Ok((*state.engine.files().chain(&who.actor, node, Level::View).await?[0]).clone()),
         Some(at) => {
             let at = times::moment(&state.engine, at).await?;
-            let chain = state.engine.check_past(&who.actor, node, at).await?;
+            let chain = state.engine.history().check_past(&who.actor, node, at).await?;
             chain.into_iter().next().ok_or_else(|| Refusal::not_found("The file"))
         }
     }
@@ -48,7 +48,7 @@ pub async fn show_chunks(
     query: web::Query<api::StateQuery>,
 ) -> Result<HttpResponse, Refusal> {
     let row = state_of(&state, &who, *path, query.at.as_deref()).await?;
-    let (file, row) = state.engine.open_bytes(&row).await?;
+    let (file, row) = state.engine.files().open_bytes(&row).await?;
     let hash = row.content.map(|c| c.hash).unwrap_or_default();
     let chunks = match state.chunks.get(&hash) {
         Some(known) => known,
@@ -127,7 +127,7 @@ pub async fn assemble(
 ) -> Result<HttpResponse, Refusal> {
     let (parent, name) = path.into_inner();
     let (parent, name) = (NodeId(parent), Name::new(&name).map_err(StoreError::from)?);
-    let there = state.engine.check_put(&who.actor, parent, &name).await?;
+    let there = state.engine.files().check_put(&who.actor, parent, &name).await?;
     let conditions = of_write(&request)?;
     // The first line says what it is.
     let mut line = Vec::new();
@@ -160,7 +160,7 @@ pub async fn assemble(
     let mut bases: Vec<(File, u64)> = Vec::new();
     for base in &head.bases {
         let row = state_of(&state, &who, base.node, base.at.as_deref()).await?;
-        let (file, row) = state.engine.open_bytes(&row).await?;
+        let (file, row) = state.engine.files().open_bytes(&row).await?;
         if row.etag().as_deref() != Some(base.etag.as_str()) {
             return Err(refusals::BASE_CHANGED
                 .of(&format!("\"{}\" is not in the state that the delta was made from.", row.name())));
@@ -169,7 +169,7 @@ pub async fn assemble(
     }
     state.engine.check_room(head.size)?;
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
-    let claim = state.engine.claim(parent, head.size, replaced).await?;
+    let claim = state.engine.space().claim(parent, head.size, replaced).await?;
     let (engine, size) = (state.engine.clone(), head.size);
     let (send, mut lots) = lots();
     let writing = web::block(move || {
@@ -228,7 +228,7 @@ pub async fn assemble(
     if staged.hash != wanted {
         return Err(StoreError::WrongHash.into());
     }
-    let done = state.engine.put(&who.actor, parent, name, staged, mtime, conditions).await?;
+    let done = state.engine.files().put(&who.actor, parent, name, staged, mtime, conditions).await?;
     drop(claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     let shown = node::present(&state, &who, &row).await?;

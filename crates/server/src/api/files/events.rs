@@ -64,7 +64,7 @@ pub async fn events(
     who: Who,
 ) -> Result<HttpResponse, Refusal> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).map(str::to_string);
-    let now = state.engine.now_moment().await?;
+    let now = state.engine.history().now_moment().await?;
     let upto = match last.as_deref().map(|text| (text, Moment::from_token(text))) {
         None => now,
         Some((_, Some(moment))) if moment <= now => moment,
@@ -82,7 +82,7 @@ pub async fn events(
         rights: Box::pin(state.engine.rights_changed()),
         revoked: state.revocations.subscribe(),
         openings: state.openings.subscribe(),
-        locks: state.engine.locks_watch(),
+        locks: state.engine.files().locks_watch(),
         // Told at once, so that a caller knows from where it is in step.
         waiting: VecDeque::from([Bytes::from(format!(
             "retry: 2000\nid: {}\nevent: ready\ndata: {{}}\n\n",
@@ -139,7 +139,7 @@ impl Following {
                 nodes = self.locks.next() => {
                     let mut seen = Vec::new();
                     for node in nodes? {
-                        if self.state.engine.chain(&self.who.actor, node, Level::View).await.is_ok() {
+                        if self.state.engine.files().chain(&self.who.actor, node, Level::View).await.is_ok() {
                             seen.push(node.0);
                         }
                     }
@@ -200,21 +200,22 @@ impl Following {
         let engine = &self.state.engine;
         let names = self.state.names_for(&self.who).await;
         let mut told: Vec<((Moment, bool), Bytes)> = Vec::new();
-        for shelf in engine.shelves_in_sight(&self.who.actor).await? {
+        for shelf in engine.files().shelves_in_sight(&self.who.actor).await? {
             if !engine.touched_since(&shelf, self.upto) {
                 continue;
             }
             let (found, reached, _) =
-                engine.changes_until(&self.who.actor, &shelf, self.upto, head, PAGE).await?;
+                engine.files().changes_until(&self.who.actor, &shelf, self.upto, head, PAGE).await?;
             if reached < head {
                 return Ok((Vec::new(), reached));
             }
             for change in found {
                 let shown = change_to_api(&self.state, &self.who, &change, &names).await?;
                 // Where the caller knows it to be: several moves may lie between.
-                let before = engine.seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
+                let before =
+                    engine.history().seen_at(&self.who.actor, NodeId(shown.node.id), self.upto).await?;
                 let from = match before {
-                    Some(row) if engine.shows_parent(&self.who.actor, &row).await? => row.parent,
+                    Some(row) if engine.files().shows_parent(&self.who.actor, &row).await? => row.parent,
                     _ => None,
                 };
                 let from = from.filter(|p| Some(p.0) != shown.node.parent);

@@ -25,16 +25,17 @@ pub async fn take_lock(
     let node = NodeId(*path);
     let engine = &state.engine;
     let lives_ms = life(Some(u64::from(body.minutes.unwrap_or(60)) * 60));
-    let way = engine.way(node).await?;
+    let way = engine.files().way(node).await?;
     let mine = engine
+        .files()
         .locks_over(&way)
         .into_iter()
         .find(|h| h.lock.node == node && !h.lock.by_token && who.actor.account == Some(h.lock.holder));
     let held = match mine {
-        Some(mine) => engine.refresh_lock(&who.actor, node, &mine.lock.token, Some(lives_ms)).await?,
+        Some(mine) => engine.files().refresh_lock(&who.actor, node, &mine.lock.token, Some(lives_ms)).await?,
         None => {
             let new = NewLock { node, deep: true, exclusive: true, by_token: false, owner: None, lives_ms };
-            engine.lock(&who.actor, new).await?
+            engine.files().lock(&who.actor, new).await?
         }
     };
     let names = state.names_for(&who).await;
@@ -50,6 +51,6 @@ pub async fn end_lock(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    state.engine.end_locks(&who.actor, NodeId(*path)).await?;
+    state.engine.files().end_locks(&who.actor, NodeId(*path)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

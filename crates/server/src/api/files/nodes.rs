@@ -23,7 +23,7 @@ async fn facts_of(
     chain: &[&Row],
     level: Option<Level>,
 ) -> Result<api::Facts, Refusal> {
-    let mut way = state.engine.way_of(&who.actor, chain).await?;
+    let mut way = state.engine.files().way_of(&who.actor, chain).await?;
     if let (Some((_, name)), true) = (way.steps.pop(), node.parent.is_none()) {
         node.name = name;
     }
@@ -41,19 +41,19 @@ async fn facts_of(
 }
 
 async fn present_facts(state: &State, who: &Who, node: NodeId) -> Result<api::Facts, Refusal> {
-    let chain = state.engine.chain(&who.actor, node, Level::View).await?;
+    let chain = state.engine.files().chain(&who.actor, node, Level::View).await?;
     let shown = node::present(state, who, &chain[0]).await?;
-    let level = state.engine.level(&who.actor, &chain);
+    let level = state.engine.grants().level(&who.actor, &chain);
     let chain: Vec<&Row> = chain.iter().map(|r| &**r).collect();
     facts_of(state, who, shown, &chain, level).await
 }
 
 async fn past_facts(state: &State, who: &Who, node: NodeId, at: &str) -> Result<api::Facts, Refusal> {
     let at = times::moment(&state.engine, at).await?;
-    let chain = state.engine.check_past(&who.actor, node, at).await?;
+    let chain = state.engine.history().check_past(&who.actor, node, at).await?;
     let names = state.names_for(who).await;
-    let level = match state.engine.chain(&who.actor, node, Level::View).await {
-        Ok(now) => state.engine.level(&who.actor, &now),
+    let level = match state.engine.files().chain(&who.actor, node, Level::View).await {
+        Ok(now) => state.engine.grants().level(&who.actor, &now),
         Err(_) => Some(Level::View),
     };
     let above: Vec<&Row> = chain.iter().collect();
@@ -80,12 +80,12 @@ pub async fn resolve(
     let path = ShelfPath::parse(&query.path).map_err(StoreError::from)?;
     let found = match &query.at {
         None => {
-            let row = state.engine.resolve(&who.actor, &path.shelf, &path.names).await?;
+            let row = state.engine.files().resolve(&who.actor, &path.shelf, &path.names).await?;
             present_facts(&state, &who, row.node).await?
         }
         Some(at) => {
             let moment = times::moment(&state.engine, at).await?;
-            let row = state.engine.resolve_at(&who.actor, &path.shelf, &path.names, moment).await?;
+            let row = state.engine.files().resolve_at(&who.actor, &path.shelf, &path.names, moment).await?;
             past_facts(&state, &who, row.node, &moment.token()).await?
         }
     };
@@ -139,26 +139,28 @@ pub async fn entries(
     }
     let node = NodeId(*path);
     let page = match &query.at {
-        None => state.engine.list(&who.actor, node, sort, down, limit, query.cursor.as_deref()).await?,
+        None => {
+            state.engine.files().list(&who.actor, node, sort, down, limit, query.cursor.as_deref()).await?
+        }
         Some(_) if sort != Sort::Name || down => {
             return Err(refusals::PAST_BY_NAME.of("A list of the past comes by name."));
         }
         Some(at) => {
             let at = times::moment(&state.engine, at).await?;
-            state.engine.list_at(&who.actor, node, at, limit, query.cursor.as_deref()).await?
+            state.engine.history().list_at(&who.actor, node, at, limit, query.cursor.as_deref()).await?
         }
     };
     let names = state.names_for(&who).await;
     // Locks are of the present alone.
-    let locks = match query.at.is_none() && state.engine.has_locks() {
-        true => state.engine.locks_by_node(),
+    let locks = match query.at.is_none() && state.engine.files().has_locks() {
+        true => state.engine.files().locks_by_node(),
         false => Default::default(),
     };
     let above = match locks.is_empty() {
         true => None,
         false => {
-            let way = state.engine.way(node).await?;
-            state.engine.locks_over(&way).into_iter().find(|h| h.lock.deep)
+            let way = state.engine.files().way(node).await?;
+            state.engine.files().locks_over(&way).into_iter().find(|h| h.lock.deep)
         }
     };
     let shown = page
@@ -192,7 +194,7 @@ pub async fn make_folder(
     path: web::Path<i64>,
     body: Json<api::NewFolder>,
 ) -> Result<HttpResponse, Refusal> {
-    let done = state.engine.make_folder(&who.actor, NodeId(*path), name(&body.name)?).await?;
+    let done = state.engine.files().make_folder(&who.actor, NodeId(*path), name(&body.name)?).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
     Ok(HttpResponse::Created().json(node::present(&state, &who, &row).await?))
 }
@@ -203,7 +205,7 @@ async fn target(
     node: NodeId,
     body: &api::Target,
 ) -> Result<(NodeId, Name), Refusal> {
-    let chain = state.engine.chain(&who.actor, node, Level::View).await?;
+    let chain = state.engine.files().chain(&who.actor, node, Level::View).await?;
     let parent = match (body.parent, chain[0].parent) {
         (Some(parent), _) => NodeId(parent),
         (None, Some(parent)) => parent,
@@ -229,8 +231,11 @@ pub async fn change(
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     let (parent, name) = target(&state, &who, node, &body).await?;
-    let done =
-        state.engine.move_node(&who.actor, node, parent, name, body.replace, of_write(&request)?).await?;
+    let done = state
+        .engine
+        .files()
+        .move_node(&who.actor, node, parent, name, body.replace, of_write(&request)?)
+        .await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(node::present(&state, &who, &row).await?))
 }
@@ -249,7 +254,8 @@ pub async fn copy(
     let (parent, name) = target(&state, &who, node, &body).await?;
     let (engine, actor) = (state.engine.clone(), who.actor.clone());
     // On the engine's own runtime: it goes on if the caller stops waiting.
-    let copied = state.engine.runtime().spawn(async move { engine.copy(&actor, node, parent, name).await });
+    let copied =
+        state.engine.runtime().spawn(async move { engine.history().copy(&actor, node, parent, name).await });
     let done = copied.await.map_err(|_| StoreError::Stopping)??;
     let row = done.row.ok_or_else(|| Refusal::not_found("The copy"))?;
     Ok(HttpResponse::Created().json(node::present(&state, &who, &row).await?))
@@ -266,7 +272,7 @@ pub async fn remove(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let done = state.engine.remove(&who.actor, NodeId(*path), of_write(&request)?).await?;
+    let done = state.engine.files().remove(&who.actor, NodeId(*path), of_write(&request)?).await?;
     let before = yellow_attic_core::Moment(done.moment.0 - 1);
     Ok(HttpResponse::NoContent().insert_header(("Moment", before.token())).finish())
 }
@@ -283,7 +289,7 @@ pub async fn restore(
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
     // Before anything is looked at: of what may not be seen, nothing is told.
-    state.engine.history(&who.actor, node, 1).await?;
+    state.engine.history().states(&who.actor, node, 1).await?;
     let at = match &body.at {
         Some(at) => Some(times::moment(&state.engine, at).await?),
         None => None,
@@ -291,7 +297,7 @@ pub async fn restore(
     let place = match (body.parent, &body.name) {
         (None, None) => Place::Last,
         (parent, wanted) => {
-            let states = state.engine.history(&who.actor, node, 1).await?;
+            let states = state.engine.history().states(&who.actor, node, 1).await?;
             let last =
                 states.first().map(|s| &s.row).ok_or_else(|| Refusal::not_found("The file or folder"))?;
             let parent = parent.map(NodeId).or(last.parent).ok_or(StoreError::ShelfTop)?;
@@ -300,15 +306,16 @@ pub async fn restore(
     };
     if let Some(seen) = &body.seen {
         let seen = times::moment(&state.engine, seen).await?;
-        if let Some(now) = state.engine.state_at(node, state.engine.now_moment().await?).await?
+        if let Some(now) =
+            state.engine.history().state_at(node, state.engine.history().now_moment().await?).await?
             && now.since > seen
         {
             return Err(StoreError::NewerState { name: now.name().into(), changed: show(now.at) }.into());
         }
     }
     let done = match (body.with_folders, &place) {
-        (true, Place::Last) => state.engine.restore_with_folders(&who.actor, node, at).await?,
-        _ => state.engine.restore(&who.actor, node, at, place).await?,
+        (true, Place::Last) => state.engine.history().restore_with_folders(&who.actor, node, at).await?,
+        _ => state.engine.history().restore(&who.actor, node, at, place).await?,
     };
     // Links to what came back sleep until they are confirmed.
     state.openings_changed();
@@ -325,10 +332,10 @@ pub async fn history(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let states = state.engine.history(&who.actor, NodeId(*path), 1000).await?;
+    let states = state.engine.history().states(&who.actor, NodeId(*path), 1000).await?;
     let names = state.names_for(&who).await;
-    let fates = state.engine.fates_of(NodeId(*path)).await?;
-    let labels = state.engine.named_versions(NodeId(*path)).await?;
+    let fates = state.engine.history().fates_of(NodeId(*path)).await?;
+    let labels = state.engine.history().named_versions(NodeId(*path)).await?;
     let mut told = Vec::with_capacity(states.len());
     for s in &states {
         told.push(api::State {
@@ -355,8 +362,8 @@ pub async fn activity(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
-    let days = state.engine.activity(&who.actor, node).await?;
-    let turns = state.engine.turning_points(&who.actor, node).await?;
+    let days = state.engine.history().activity(&who.actor, node).await?;
+    let turns = state.engine.history().turning_points(&who.actor, node).await?;
     Ok(HttpResponse::Ok().json(api::Activity {
         days: days.into_iter().map(|(day, changes)| api::Day { day, changes }).collect(),
         turns: turns.into_iter().map(|(n, at)| api::Turn { moment: n.token(), at: show(at) }).collect(),
@@ -396,9 +403,9 @@ pub async fn thumbnail(
 /// The state of a node that a request asks for: present, or at a moment.
 async fn row_at(request: &HttpRequest, state: &State, who: &Who, node: NodeId) -> Result<Row, Refusal> {
     let Some(at) = at_in(request) else {
-        return Ok((*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone());
+        return Ok((*state.engine.files().chain(&who.actor, node, Level::View).await?[0]).clone());
     };
     let at = times::moment(&state.engine, &at).await?;
-    let chain = state.engine.check_past(&who.actor, node, at).await?;
+    let chain = state.engine.history().check_past(&who.actor, node, at).await?;
     chain.into_iter().next().ok_or_else(|| Refusal::not_found("The file"))
 }

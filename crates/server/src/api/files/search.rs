@@ -27,17 +27,18 @@ pub async fn find(
             return Err(refusals::PAST_WITHIN.of("The past is searched beneath a folder."));
         };
         let at = crate::http::times::moment(&state.engine, at).await?;
-        let (ways, more) = state.engine.find_names_at(&who.actor, &query.name, within, at, limit).await?;
+        let (ways, more) =
+            state.engine.files().find_names_at(&who.actor, &query.name, within, at, limit).await?;
         let names = state.names_for(&who).await;
         let mut found = Vec::with_capacity(ways.len());
         for way in &ways {
             let rows: Vec<&Row> = way.iter().collect();
-            let path = state.engine.way_of(&who.actor, &rows).await?.path;
+            let path = state.engine.files().way_of(&who.actor, &rows).await?.path;
             found.push(api::FoundNode { node: node::seen(&state, &who, &way[0], None, &names).await?, path });
         }
         return Ok(HttpResponse::Ok().json(api::Found { found, more }));
     }
-    let (chains, more) = state.engine.find_names(&who.actor, &query.name, within, limit).await?;
+    let (chains, more) = state.engine.files().find_names(&who.actor, &query.name, within, limit).await?;
     let found = found(&state, &who, &chains).await?;
     Ok(HttpResponse::Ok().json(api::Found { found, more }))
 }
@@ -46,7 +47,7 @@ pub async fn find(
 #[utoipa::path(context_path = "/api/v1", tag = "nodes", responses((status = 200, body = api::Found)))]
 #[get("/recent")]
 pub async fn recent(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let chains = state.engine.recent(&who.actor, 100).await?;
+    let chains = state.engine.files().recent(&who.actor, 100).await?;
     let found = found(&state, &who, &chains).await?;
     Ok(HttpResponse::Ok().json(api::Found { found, more: false }))
 }

@@ -27,13 +27,13 @@ const ON_THE_BOARD: usize = 12;
 pub async fn list(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     let people = Directory::read(&state).await?;
     let mut shelves = Vec::new();
-    for (shelf, level) in state.engine.shelves_for(&who.actor) {
+    for (shelf, level) in state.engine.files().shelves_for(&who.actor) {
         shelves.push(show_shelf(&state, &who, &people, &shelf, level).await?);
     }
     let mut given = Vec::new();
-    for (chain, level, grants) in state.engine.given(&who.actor).await? {
+    for (chain, level, grants) in state.engine.grants().given(&who.actor).await? {
         let way: Vec<&Row> = chain.iter().map(|r| &**r).collect();
-        let way = state.engine.way_of(&who.actor, &way).await?;
+        let way = state.engine.files().way_of(&who.actor, &way).await?;
         let node = node::present(&state, &who, &chain[0]).await?;
         let last = grants.last();
         let alone = grants.iter().find(|g| g.subject == Subject::Account(who.account.id));
@@ -50,7 +50,7 @@ pub async fn list(state: web::Data<State>, who: Who) -> Result<HttpResponse, Ref
     // How much room the machine has is nothing for people from outside.
     let (disk_free, disk_total) = match who.account.role {
         Role::Guest => (0, 0),
-        _ => state.engine.space()?,
+        _ => state.engine.disk_space()?,
     };
     Ok(HttpResponse::Ok().json(api::Shelves { shelves, given, disk_free, disk_total }))
 }
@@ -63,15 +63,15 @@ async fn show_shelf(
     level: Level,
 ) -> Result<api::Shelf, Refusal> {
     let names = state.names_for(who).await;
-    let note = state.engine.shelf_notes().await?.remove(&shelf.id).unwrap_or_default();
-    let folder = state.engine.sums(&who.actor, shelf.root).await?;
-    let latest = state.engine.latest(&who.actor, shelf, ON_THE_BOARD).await?;
-    let let_in = state.engine.let_in(shelf);
+    let note = state.engine.space().shelf_notes().await?.remove(&shelf.id).unwrap_or_default();
+    let folder = state.engine.files().sums(&who.actor, shelf.root).await?;
+    let latest = state.engine.files().latest(&who.actor, shelf, ON_THE_BOARD).await?;
+    let let_in = state.engine.grants().let_in(shelf);
     let people = match shelf.kind {
         ShelfKind::Home if let_in.is_empty() => "yours alone".to_string(),
         _ => {
             let owners = match shelf.kind {
-                ShelfKind::Shared => state.engine.owners_of(shelf),
+                ShelfKind::Shared => state.engine.space().owners_of(shelf),
                 ShelfKind::Home => Vec::new(),
             };
             let owners = owners.into_iter().filter_map(|o| people.name(o));
@@ -105,7 +105,7 @@ async fn show_shelf(
         level: level.word().to_string(),
         people,
         note,
-        quota: state.engine.fullness(shelf).await?.line,
+        quota: state.engine.space().fullness(shelf).await?.line,
         sums: folder.as_ref().map(node::sums).unwrap_or_default(),
         changed: show(folder.map_or(0, |f| f.changed_at)),
         latest: shown_latest,
@@ -133,11 +133,11 @@ pub async fn make(
     who.need(&state, Deed::MakeShelf)?;
     let owner = owners.first().copied().unwrap_or(who.account.id);
     let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(owner), grants };
-    let shelf = state.engine.make_shelf(&who.actor, new).await?;
+    let shelf = state.engine.space().make_shelf(&who.actor, new).await?;
     let note = Some(body.note.trim().to_string()).filter(|n| !n.is_empty());
     if note.is_some() || quota.is_some() || owners.len() > 1 {
         let owners = Some(owners).filter(|o| o.len() > 1);
-        state.engine.change_shelf(&who.actor, &shelf, note, quota, owners).await?;
+        state.engine.space().change_shelf(&who.actor, &shelf, note, quota, owners).await?;
     }
     Ok(HttpResponse::Created().json(show_shelf(&state, &who, &people, &shelf, Level::Manage).await?))
 }
@@ -182,7 +182,7 @@ pub async fn change_shelf(
     };
     let quota = body.quota.as_deref().map(crate::dto::quota::quota).transpose()?;
     who.need(&state, Deed::ChangeShelf)?;
-    state.engine.change_shelf(&who.actor, &shelf, body.note.clone(), quota, owners).await?;
+    state.engine.space().change_shelf(&who.actor, &shelf, body.note.clone(), quota, owners).await?;
     Ok(HttpResponse::Ok().json(shared_to_api(&state, &people, &shelf).await?))
 }
 
@@ -198,9 +198,9 @@ pub async fn raise(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let name = shelf_name(&body.name)?;
-    state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
+    state.engine.files().chain(&who.actor, NodeId(*path), Level::Manage).await?;
     who.need(&state, Deed::RaiseShelf)?;
-    let shelf = state.engine.raise_folder(&who.actor, NodeId(*path), name).await?;
+    let shelf = state.engine.space().raise_folder(&who.actor, NodeId(*path), name).await?;
     let people = Directory::read(&state).await?;
     Ok(HttpResponse::Created().json(shared_to_api(&state, &people, &shelf).await?))
 }
@@ -217,10 +217,10 @@ pub async fn lower(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let shelf = shared(&state, *path)?;
-    state.engine.chain(&who.actor, shelf.root, Level::Manage).await?;
+    state.engine.files().chain(&who.actor, shelf.root, Level::Manage).await?;
     let name = Name::new(body.name.trim()).map_err(yellow_attic_store::StoreError::from)?;
     who.need(&state, Deed::LowerShelf)?;
-    let done = state.engine.lower_shelf(&who.actor, shelf.id, NodeId(body.parent), name).await?;
+    let done = state.engine.space().lower_shelf(&who.actor, shelf.id, NodeId(body.parent), name).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
     Ok(HttpResponse::Ok().json(node::present(&state, &who, &row).await?))
 }
@@ -235,7 +235,7 @@ pub async fn changes(
     path: web::Path<i64>,
     query: web::Query<api::ChangesQuery>,
 ) -> Result<HttpResponse, Refusal> {
-    let chain = state.engine.chain(&who.actor, NodeId(*path), Level::View).await?;
+    let chain = state.engine.files().chain(&who.actor, NodeId(*path), Level::View).await?;
     let shelf =
         state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
     let since = match &query.since {
@@ -248,7 +248,7 @@ pub async fn changes(
         })?,
     };
     let limit = query.limit.unwrap_or(500);
-    let (found, upto, more) = state.engine.changes(&who.actor, &shelf, since, limit).await?;
+    let (found, upto, more) = state.engine.files().changes(&who.actor, &shelf, since, limit).await?;
     let names = state.names_for(&who).await;
     let mut told = Vec::with_capacity(found.len());
     for change in &found {

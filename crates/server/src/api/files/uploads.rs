@@ -60,7 +60,7 @@ pub async fn upload_options(state: web::Data<State>) -> HttpResponse {
 #[utoipa::path(context_path = "/api/v1", tag = "files", responses((status = 200, body = api::Uploads)))]
 #[get("/uploads")]
 pub async fn list_uploads(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let uploads = state.engine.uploads(&who.actor).await?;
+    let uploads = state.engine.files().uploads(&who.actor).await?;
     Ok(HttpResponse::Ok().json(api::Uploads { uploads: uploads.iter().map(upload_to_api).collect() }))
 }
 
@@ -92,7 +92,8 @@ async fn begin(
         let engine = state.engine.clone();
         let actor = who.actor.clone();
         // A sender that goes away does not stop what is already on the disk.
-        let joined = state.engine.runtime().spawn(async move { engine.join_uploads(&actor, new).await });
+        let joined =
+            state.engine.runtime().spawn(async move { engine.files().join_uploads(&actor, new).await });
         let upload = joined.await.map_err(|_| StoreError::Stopping)??;
         let upload = complete(state, who, &upload.id).await?;
         let mut answer = HttpResponse::Created();
@@ -101,9 +102,9 @@ async fn begin(
             .insert_header((header::LOCATION, format!("/api/v1/uploads/{}", upload.id)))
             .finish());
     }
-    let mut upload = state.engine.begin_upload(&who.actor, new).await?;
+    let mut upload = state.engine.files().begin_upload(&who.actor, new).await?;
     if brings_part(request) {
-        let part = state.engine.append(&who.actor, &upload.id, 0).await?;
+        let part = state.engine.files().append(&who.actor, &upload.id, 0).await?;
         // A broken line ends only this part: the upload is there to go on with.
         append(state, part, request, payload).await?;
         upload = complete(state, who, &upload.id).await?;
@@ -119,9 +120,12 @@ async fn begin(
 async fn complete(state: &State, who: &Who, id: &str) -> Result<Upload, Refusal> {
     // A sender that goes away does not stop what is already on the disk.
     let (engine, actor, its_id) = (state.engine.clone(), who.actor.clone(), id.to_string());
-    let put = state.engine.runtime().spawn(async move { engine.finish_upload(&actor, &its_id, None).await });
+    let put = state
+        .engine
+        .runtime()
+        .spawn(async move { engine.files().finish_upload(&actor, &its_id, None).await });
     put.await.map_err(|_| StoreError::Stopping)??;
-    Ok(state.engine.upload(&who.actor, id).await?)
+    Ok(state.engine.files().upload(&who.actor, id).await?)
 }
 
 /// Tells how far an upload is (HEAD), goes on with it (PATCH), or ends it (DELETE). An upload
@@ -151,7 +155,7 @@ pub async fn one_upload(
 }
 
 async fn head(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusal> {
-    let upload = state.engine.settle_upload(&who.actor, id).await?;
+    let upload = state.engine.files().settle_upload(&who.actor, id).await?;
     let whole = upload.received == upload.new.size && !upload.new.open_length;
     let upload = if whole { complete(state, who, id).await? } else { upload };
     let mut answer = HttpResponse::Ok();
@@ -172,9 +176,9 @@ async fn patch(
     let offset = number(request.headers(), &OFFSET)?;
     if request.headers().contains_key(LENGTH) {
         let length = number(request.headers(), &LENGTH)?;
-        state.engine.tell_length(&who.actor, id, length).await?;
+        state.engine.files().tell_length(&who.actor, id, length).await?;
     }
-    let part = state.engine.append(&who.actor, id, offset).await?;
+    let part = state.engine.files().append(&who.actor, id, offset).await?;
     append(state, part, request, payload).await?;
     let upload = complete(state, who, id).await?;
     let mut answer = HttpResponse::NoContent();
@@ -183,7 +187,7 @@ async fn patch(
 }
 
 async fn end(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusal> {
-    state.engine.end_upload(&who.actor, id).await?;
+    state.engine.files().end_upload(&who.actor, id).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -204,14 +208,15 @@ pub async fn place_upload(
         name: Name::new(&body.name).map_err(StoreError::from)?,
         conditions,
     };
-    state.engine.check_put(&who.actor, other.parent, &other.name).await?;
+    state.engine.files().check_put(&who.actor, other.parent, &other.name).await?;
     let done = state
         .engine
+        .files()
         .finish_upload(&who.actor, &path, Some(other))
         .await?
         .ok_or_else(|| refusals::UPLOAD_UNFINISHED.of("The upload has not all its bytes yet."))?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     // It may have been put long ago, and be out of sight by now.
-    state.engine.chain(&who.actor, row.node, Level::View).await?;
+    state.engine.files().chain(&who.actor, row.node, Level::View).await?;
     Ok(HttpResponse::Ok().json(crate::dto::node::present(&state, &who, &row).await?))
 }

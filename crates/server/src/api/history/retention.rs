@@ -32,9 +32,12 @@ pub async fn show_trash(
     query: web::Query<api::PageQuery>,
 ) -> Result<HttpResponse, Refusal> {
     let folder = NodeId(*path);
-    let page =
-        state.engine.trash(&who.actor, folder, query.cursor.as_deref(), query.limit.unwrap_or(100)).await?;
-    let sums = state.engine.sums(&who.actor, folder).await?;
+    let page = state
+        .engine
+        .history()
+        .trash(&who.actor, folder, query.cursor.as_deref(), query.limit.unwrap_or(100))
+        .await?;
+    let sums = state.engine.files().sums(&who.actor, folder).await?;
     let names = state.names_for(&who).await;
     let mut items = Vec::with_capacity(page.items.len());
     for removed in &page.items {
@@ -67,9 +70,9 @@ async fn path_of(state: &State, who: &Who, removed: &yellow_attic_store::timelin
     let mut words = Vec::new();
     let mut hidden = false;
     for (node, name) in removed.way.iter().skip(1) {
-        let seen = state.engine.chain(&who.actor, *node, Level::View).await.is_ok();
+        let seen = state.engine.files().chain(&who.actor, *node, Level::View).await.is_ok();
         // A folder that is gone itself was seen where it was.
-        if seen || state.engine.chain(&Actor::service(), *node, Level::View).await.is_err() {
+        if seen || state.engine.files().chain(&Actor::service(), *node, Level::View).await.is_err() {
             words.push(name.as_str());
         } else {
             words.clear();
@@ -101,16 +104,17 @@ pub async fn let_go(
         }
         (Some(version), None, false) => {
             let [node] = body.nodes[..] else { return Err(wrong()) };
-            state.engine.chain(&who.actor, NodeId(node), Level::Manage).await?;
+            state.engine.files().chain(&who.actor, NodeId(node), Level::Manage).await?;
             let at = times::moment(&state.engine, version).await?;
-            let row = state.engine.check_past(&who.actor, NodeId(node), at).await?;
+            let row = state.engine.history().check_past(&who.actor, NodeId(node), at).await?;
             Reach::Version(NodeId(node), row.first().map_or(at, |r: &Row| r.since))
         }
         (None, Some(folder), false) if body.nodes.is_empty() => {
-            state.engine.chain(&who.actor, NodeId(folder), Level::Manage).await?;
+            state.engine.files().chain(&who.actor, NodeId(folder), Level::Manage).await?;
             let (mut nodes, mut cursor) = (Vec::new(), None);
             loop {
-                let page = state.engine.trash(&who.actor, NodeId(folder), cursor.as_deref(), 500).await?;
+                let page =
+                    state.engine.history().trash(&who.actor, NodeId(folder), cursor.as_deref(), 500).await?;
                 nodes.extend(page.items.iter().map(|r| r.past.row.node));
                 cursor = page.next;
                 if cursor.is_none() {
@@ -120,18 +124,18 @@ pub async fn let_go(
         }
         (None, None, false) if !body.nodes.is_empty() => {
             for node in &body.nodes {
-                state.engine.check_for_good(&who.actor, NodeId(*node)).await?;
+                state.engine.history().check_for_good(&who.actor, NodeId(*node)).await?;
             }
             Reach::Removed(body.nodes.iter().map(|n| NodeId(*n)).collect())
         }
         _ => return Err(wrong()),
     };
-    let rules = state.engine.rules();
-    let plan = state.engine.plan_purge(&rules, &reach).await?;
+    let rules = state.engine.people().rules();
+    let plan = state.engine.history().plan_purge(&rules, &reach).await?;
     let mut told = going(&state, &plan, false);
     let mut seen = HashSet::new();
     for (node, reason) in plan.kept.iter().filter(|(n, _)| seen.insert(*n)).take(100) {
-        let states = state.engine.history(&who.actor, *node, 1).await;
+        let states = state.engine.history().states(&who.actor, *node, 1).await;
         let name = states.ok().and_then(|s| Some(s.first()?.row.name().to_string())).unwrap_or_default();
         told.kept.push((name, why(*reason)));
     }
@@ -154,7 +158,7 @@ pub async fn let_go(
         progress.done.store(0, Ordering::Relaxed);
         progress.bytes.store(0, Ordering::Relaxed);
         progress.stop.store(false, Ordering::Relaxed);
-        let done = engine.apply_purge(&actor, &rules, &reach, token.as_deref(), &progress).await;
+        let done = engine.history().apply_purge(&actor, &rules, &reach, token.as_deref(), &progress).await;
         progress.runs.store(false, Ordering::SeqCst);
         done
     });
@@ -198,7 +202,7 @@ pub async fn confirm_clock(state: web::Data<State>, who: Who) -> Result<HttpResp
     if let Some(doubt) = state.engine.clock_doubt() {
         let ahead = doubt.ahead_ms;
         let what = format!("set by {} s", ahead / 1000);
-        state.engine.note(&who.actor, "clock confirmed", None, &times::show(now), &what).await?;
+        state.engine.people().note(&who.actor, "clock confirmed", None, &times::show(now), &what).await?;
         state.engine.believe_clock();
     }
     Ok(HttpResponse::Ok().json(clock(&state)))
@@ -224,7 +228,7 @@ pub async fn name_version(
     body: Json<api::VersionName>,
 ) -> Result<HttpResponse, Refusal> {
     let at = times::moment(&state.engine, &path.1).await?;
-    state.engine.name_version(&who.actor, NodeId(path.0), at, &body.label).await?;
+    state.engine.history().name_version(&who.actor, NodeId(path.0), at, &body.label).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -249,12 +253,12 @@ async fn text_at(state: &State, who: &Who, node: NodeId, at: Option<&str>) -> Re
     let row = match at {
         Some(at) => {
             let at = times::moment(&state.engine, at).await?;
-            let chain = state.engine.check_past(&who.actor, node, at).await?;
+            let chain = state.engine.history().check_past(&who.actor, node, at).await?;
             chain.into_iter().next().ok_or_else(|| Refusal::not_found("The version"))?
         }
-        None => (*state.engine.chain(&who.actor, node, Level::View).await?[0]).clone(),
+        None => (*state.engine.files().chain(&who.actor, node, Level::View).await?[0]).clone(),
     };
-    let (mut file, row) = state.engine.open_bytes(&row).await?;
+    let (mut file, row) = state.engine.files().open_bytes(&row).await?;
     let not_text =
         || refusals::NO_TEXT.of(&format!("\"{}\" is no text in UTF-8 of at most 2 MiB.", row.name()));
     if row.size().max(0) as u64 > MOST_TEXT {

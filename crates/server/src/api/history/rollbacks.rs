@@ -37,7 +37,7 @@ pub async fn look_at_rollback(
 ) -> Result<HttpResponse, Refusal> {
     let goal = times::moment(&state.engine, &query.to).await?;
     let keep = read_keep(query.keep.as_deref())?;
-    let seen = state.engine.plan_rollback(&who.actor, NodeId(*path), goal, &keep).await?;
+    let seen = state.engine.history().plan_rollback(&who.actor, NodeId(*path), goal, &keep).await?;
     let names = state.names_for(&who).await;
     let plan = &seen.plan;
     let lines = seen.lines.iter().map(|line| {
@@ -62,7 +62,7 @@ pub async fn look_at_rollback(
     });
     Ok(HttpResponse::Ok().json(api::RollbackPreview {
         to: goal.token(),
-        at: show(state.engine.time_of(goal).await?),
+        at: show(state.engine.history().time_of(goal).await?),
         steps: plan.steps.len(),
         returns: plan.returns,
         return_bytes: plan.return_bytes,
@@ -92,7 +92,7 @@ pub async fn begin_rollback(
     let goal = times::moment(&state.engine, &body.to).await?;
     let keep: Vec<NodeId> = body.keep.iter().map(|n| NodeId(*n)).collect();
     let how = Begin { token: body.token.as_deref(), undoes: None, keep: &keep };
-    let begun = state.engine.begin_rollback(&who.actor, NodeId(*path), goal, how).await?;
+    let begun = state.engine.history().begin_rollback(&who.actor, NodeId(*path), goal, how).await?;
     run(&state, begun.id);
     Ok(HttpResponse::Accepted().json(to_api(&state, &who, &begun).await?))
 }
@@ -107,9 +107,9 @@ pub async fn list_rollbacks(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let shelf = crate::dto::history::shelf_at(&state, *path)?;
-    state.engine.chain(&who.actor, shelf.root, Level::View).await?;
+    state.engine.files().chain(&who.actor, shelf.root, Level::View).await?;
     let mut rollbacks = Vec::new();
-    for one in state.engine.rollbacks(&who.actor, shelf.id).await? {
+    for one in state.engine.history().rollbacks(&who.actor, shelf.id).await? {
         rollbacks.push(to_api(&state, &who, &one).await?);
     }
     Ok(HttpResponse::Ok().json(api::Rollbacks { rollbacks }))
@@ -124,7 +124,7 @@ pub async fn show_rollback(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let found = state.engine.rollback_of(&who.actor, *path).await?;
+    let found = state.engine.history().rollback_of(&who.actor, *path).await?;
     Ok(HttpResponse::Ok().json(to_api(&state, &who, &found).await?))
 }
 
@@ -137,11 +137,11 @@ pub async fn stop_rollback(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let found = state.engine.rollback_of(&who.actor, *path).await?;
+    let found = state.engine.history().rollback_of(&who.actor, *path).await?;
     let found = match found.state.as_str() {
-        "running" => state.engine.stop_rollback(&who.actor, *path).await?,
+        "running" => state.engine.history().stop_rollback(&who.actor, *path).await?,
         _ => {
-            state.engine.chain(&who.actor, found.node, Level::Edit).await?;
+            state.engine.files().chain(&who.actor, found.node, Level::Edit).await?;
             found
         }
     };
@@ -157,9 +157,9 @@ pub async fn undo_rollback(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    let found = state.engine.rollback_of(&who.actor, *path).await?;
+    let found = state.engine.history().rollback_of(&who.actor, *path).await?;
     let how = Begin { undoes: Some(found.id), ..Begin::default() };
-    let begun = state.engine.begin_rollback(&who.actor, found.node, found.begun, how).await?;
+    let begun = state.engine.history().begin_rollback(&who.actor, found.node, found.begun, how).await?;
     run(&state, begun.id);
     Ok(HttpResponse::Accepted().json(to_api(&state, &who, &begun).await?))
 }
@@ -171,20 +171,20 @@ pub async fn list_alarms(state: web::Data<State>, who: Who) -> Result<HttpRespon
     let everywhere = who.account.role == Role::Administrator;
     let names = state.names_for(&who).await;
     let mut alarms = Vec::new();
-    for alarm in state.engine.alarms_for(&who.actor, false, everywhere).await? {
+    for alarm in state.engine.history().alarms_for(&who.actor, false, everywhere).await? {
         let Some(shelf) = state.engine.shelves().into_iter().find(|s| s.id == alarm.shelf) else { continue };
         alarms.push(api::Alarm {
             id: alarm.id,
             shelf: crate::dto::space::title(&shelf),
             root: shelf.root.0,
-            path: match state.engine.chain(&who.actor, shelf.root, Level::View).await {
+            path: match state.engine.files().chain(&who.actor, shelf.root, Level::View).await {
                 Ok(_) => Some(format!("{}/", crate::dto::space::head(&shelf, &who))),
                 Err(_) => None,
             },
             by: alarm.account.and_then(|a| names.accounts.get(&a).cloned()),
             device: alarm.device.and_then(|d| names.devices.get(&d).cloned()),
             before: alarm.before.token(),
-            before_at: show(state.engine.time_of(alarm.before).await?),
+            before_at: show(state.engine.history().time_of(alarm.before).await?),
             from: show(alarm.from_at),
             until: show(alarm.to_at),
             files: alarm.files,
@@ -207,12 +207,12 @@ pub async fn settle_alarm(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let everywhere = who.account.role == Role::Administrator;
-    let known = state.engine.alarms_for(&who.actor, false, everywhere).await?;
+    let known = state.engine.history().alarms_for(&who.actor, false, everywhere).await?;
     if !known.iter().any(|a| a.id == *path) {
         return Err(Refusal::not_found("The alarm"));
     }
     who.need(&state, Deed::SettleAlarm)?;
-    state.engine.settle_alarm(&who.actor, *path).await?;
+    state.engine.history().settle_alarm(&who.actor, *path).await?;
     // A door may be open again.
     state.revoked();
     Ok(HttpResponse::NoContent().finish())

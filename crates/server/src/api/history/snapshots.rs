@@ -31,15 +31,15 @@ pub async fn list_snapshots(
 ) -> Result<HttpResponse, Refusal> {
     let shelf = shelf_at(&state, *path)?;
     let mut snapshots = Vec::new();
-    for snapshot in state.engine.snapshots(&who.actor, &shelf).await? {
+    for snapshot in state.engine.history().snapshots(&who.actor, &shelf).await? {
         snapshots.push(to_api(&state, &snapshot).await);
     }
-    let rules = state.engine.rules();
+    let rules = state.engine.people().rules();
     let schedules = rules.decide_on(Rule::Snapshots, &[], Some(shelf.id)).value;
     Ok(HttpResponse::Ok().json(api::Snapshots {
         snapshots,
         schedules: Rule::Snapshots.word_of(&schedules),
-        only_bytes: state.engine.held_on(&shelf).await?.only_snapshots,
+        only_bytes: state.engine.space().held_on(&shelf).await?.only_snapshots,
     }))
 }
 
@@ -56,7 +56,7 @@ pub async fn take_snapshot(
     let shelf = shelf_at(&state, *path)?;
     let ends = end(body.ends.as_deref())?.flatten();
     let label = body.label.as_deref().unwrap_or("by hand");
-    let taken = state.engine.take_snapshot(&who.actor, &shelf, label, ends).await?;
+    let taken = state.engine.history().take_snapshot(&who.actor, &shelf, label, ends).await?;
     Ok(HttpResponse::Created().json(to_api(&state, &taken).await))
 }
 
@@ -71,9 +71,10 @@ pub async fn change_snapshot(
     body: Json<api::SnapshotChange>,
 ) -> Result<HttpResponse, Refusal> {
     let ends = end(body.ends.as_deref())?;
-    state.engine.manages_snapshot(&who.actor, *path).await?;
+    state.engine.history().manages_snapshot(&who.actor, *path).await?;
     who.need(&state, Deed::ChangeSnapshot)?;
-    let changed = state.engine.change_snapshot(&who.actor, *path, body.label.as_deref(), ends).await?;
+    let changed =
+        state.engine.history().change_snapshot(&who.actor, *path, body.label.as_deref(), ends).await?;
     Ok(HttpResponse::Ok().json(to_api(&state, &changed).await))
 }
 
@@ -86,8 +87,8 @@ pub async fn end_snapshot(
     who: Who,
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
-    state.engine.manages_snapshot(&who.actor, *path).await?;
+    state.engine.history().manages_snapshot(&who.actor, *path).await?;
     who.need(&state, Deed::EndSnapshot)?;
-    state.engine.end_snapshot(&who.actor, *path).await?;
+    state.engine.history().end_snapshot(&who.actor, *path).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -72,7 +72,7 @@ pub async fn decide_removal(
     };
     who.need(&state, Deed::RemoveAccount)?;
     let at = state.engine.now_ms() + i64::from(days) * DAY_MS;
-    state.engine.mark_leaving(&who.actor, &account, at, heir).await?;
+    state.engine.people().mark_leaving(&who.actor, &account, at, heir).await?;
     let (all, account) = found(&state, &path).await?;
     Ok(HttpResponse::Ok().json(to_api(&state, &all, &account).await?))
 }
@@ -89,6 +89,6 @@ pub async fn undo_removal(
     who.need_administrator()?;
     let (_, account) = found(&state, &path).await?;
     who.need(&state, Deed::RemoveAccount)?;
-    state.engine.unmark_leaving(&who.actor, &account).await?;
+    state.engine.people().unmark_leaving(&who.actor, &account).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -46,8 +46,8 @@ impl Beside {
             }
         }
         Ok(Beside {
-            factors: state.engine.with_factors().await?,
-            pictures: state.engine.pictured().await?,
+            factors: state.engine.sign_ins().with_factors().await?,
+            pictures: state.engine.sign_ins().pictured().await?,
             groups_of,
         })
     }
@@ -60,7 +60,7 @@ async fn shown(
     account: &Account,
 ) -> Result<api::Account, Refusal> {
     let full = match state.engine.home_of(account.id) {
-        Some(home) => Some(state.engine.fullness(&home).await?),
+        Some(home) => Some(state.engine.space().fullness(&home).await?),
         None => None,
     };
     let shut = crate::identity::doors::shut(state, account);
@@ -168,9 +168,9 @@ pub async fn show_account(
     let account = found(&all, &path)?;
     let id = account.id;
     let by = Some(id);
-    let links = state.engine.openings(&Wanted { by, ..Wanted::default() }).await?.len();
-    let invitation = state.engine.open_invitation(id).await?;
-    let devices = state.engine.devices(id).await?;
+    let links = state.engine.sharing().openings(&Wanted { by, ..Wanted::default() }).await?.len();
+    let invitation = state.engine.sign_ins().open_invitation(id).await?;
+    let devices = state.engine.sign_ins().devices(id).await?;
     let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
     let as_them = Actor { account: Some(id), device: None, ..who.actor.clone() };
     Ok(HttpResponse::Ok().json(api::AccountPage {
@@ -178,23 +178,31 @@ pub async fn show_account(
         made: show(account.made_at),
         reaches: reached(&state, &who, &all, account).await?,
         devices: devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect(),
-        sessions: state.engine.sessions(id).await?.into_iter().map(|s| session_to_api(&who, s)).collect(),
+        sessions: state
+            .engine
+            .sign_ins()
+            .sessions(id)
+            .await?
+            .into_iter()
+            .map(|s| session_to_api(&who, s))
+            .collect(),
         factors: state
             .engine
+            .sign_ins()
             .factors(id)
             .await?
             .into_iter()
             .map(crate::dto::account::factor_to_api)
             .collect(),
-        recovery_left: state.engine.recovery_left(id).await?,
+        recovery_left: state.engine.sign_ins().recovery_left(id).await?,
         invitation: invitation.map(|i| api::OpenInvitation {
             made: show(i.made_at),
             expires: show(i.expires_at),
             by: i.made_by.and_then(|by| all.name(by)),
         }),
-        uploads: state.engine.uploads(&as_them).await?.iter().map(upload_to_api).collect(),
-        given: links + state.engine.grants_made(by).await?.len(),
-        record: state.engine.recorded_of(id, LINES).await?.into_iter().map(line).collect(),
+        uploads: state.engine.files().uploads(&as_them).await?.iter().map(upload_to_api).collect(),
+        given: links + state.engine.grants().grants_made(by).await?.len(),
+        record: state.engine.people().recorded_of(id, LINES).await?.into_iter().map(line).collect(),
     }))
 }
 
@@ -207,16 +215,16 @@ async fn reached(
 ) -> Result<Vec<api::Reached>, Refusal> {
     let as_them = Actor { account: Some(account.id), ..Actor::service() };
     let mut places = Vec::new();
-    for (shelf, level) in state.engine.shelves_for(&as_them) {
-        places.push((state.engine.chain(&as_them, shelf.root, Level::View).await?, level));
+    for (shelf, level) in state.engine.files().shelves_for(&as_them) {
+        places.push((state.engine.files().chain(&as_them, shelf.root, Level::View).await?, level));
     }
-    for (chain, level, _) in state.engine.given(&as_them).await? {
+    for (chain, level, _) in state.engine.grants().given(&as_them).await? {
         places.push((chain, level));
     }
     let mut found = Vec::with_capacity(places.len());
     for (chain, level) in places {
         let (name, path, folder) = place(state, who, chain[0].node).await;
-        let told = state.engine.why(&as_them, account.id, chain[0].node).await?;
+        let told = state.engine.grants().why(&as_them, account.id, chain[0].node).await?;
         found.push(api::Reached {
             node: chain[0].node.0,
             why: reasons(state, all, who, (&chain, &name), account.id, &told).await?,
@@ -246,11 +254,11 @@ pub async fn end_session_of(
     who.need_administrator()?;
     let (sign_in, session) = path.into_inner();
     let all = Directory::read(&state).await?;
-    let sessions = state.engine.sessions(found(&all, &sign_in)?.id).await?;
+    let sessions = state.engine.sign_ins().sessions(found(&all, &sign_in)?.id).await?;
     let token = sessions.iter().find(|s| session_id(&s.token) == session).map(|s| s.token);
     let token = token.ok_or_else(|| Refusal::not_found("The session"))?;
     who.need(&state, Deed::ChangeAccount)?;
-    state.engine.end_session(&who.actor, token).await?;
+    state.engine.sign_ins().end_session(&who.actor, token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }
@@ -269,7 +277,7 @@ pub async fn end_device_of(
     let all = Directory::read(&state).await?;
     let account = found(&all, &sign_in)?;
     who.need(&state, Deed::ChangeAccount)?;
-    state.engine.end_device(&who.actor, account.id, DeviceId(device)).await?;
+    state.engine.sign_ins().end_device(&who.actor, account.id, DeviceId(device)).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }
@@ -287,7 +295,7 @@ pub async fn end_invitation(
     let all = Directory::read(&state).await?;
     let account = found(&all, &path)?;
     who.need(&state, Deed::ChangeAccount)?;
-    state.engine.end_invitation(&who.actor, account).await?;
+    state.engine.sign_ins().end_invitation(&who.actor, account).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -342,7 +350,7 @@ pub async fn make_account(
     };
     let mail = body.mail.as_deref().map(str::trim).filter(|m| !m.is_empty()).map(str::to_string);
     let named = NewPerson::named(&sign_in, &body.display_name, role, &password);
-    state.engine.make_person(&who.actor, NewPerson { mail, groups, quota, ..named }).await?;
+    state.engine.people().make_person(&who.actor, NewPerson { mail, groups, quota, ..named }).await?;
     state.names.forget().await;
     Ok(HttpResponse::Created().json(one(&state, &sign_in).await?))
 }
@@ -385,24 +393,29 @@ pub async fn change_account(
         // A guest who stays gets a home, like everybody.
         state
             .engine
+            .people()
             .change_account(
                 &who.actor,
                 &sign_in,
                 AccountChange { role: change.role, ..AccountChange::default() },
             )
             .await?;
-        let now =
-            state.engine.account_named(&sign_in).await?.ok_or_else(|| Refusal::not_found("The account"))?;
-        state.engine.ensure_home(&who.actor, &now).await?;
+        let now = state
+            .engine
+            .people()
+            .account_named(&sign_in)
+            .await?
+            .ok_or_else(|| Refusal::not_found("The account"))?;
+        state.engine.people().ensure_home(&who.actor, &now).await?;
     }
     if let Some(closed) = &change.closed {
         let mut after = Directory::read(&state).await?;
         if let Some(account) = after.accounts.get_mut(&id) {
             account.closed = closed.clone();
         }
-        crate::dto::rules::check_way_in(&after, &state, &state.engine.rules())?;
+        crate::dto::rules::check_way_in(&after, &state, &state.engine.people().rules())?;
     }
-    state.engine.change_account(&who.actor, &sign_in, change).await?;
+    state.engine.people().change_account(&who.actor, &sign_in, change).await?;
     if account.why_disabled == Why::Waiting && body.disabled == Some(false) && account.password.is_empty() {
         // Approved: only now the way to choose a password goes out.
         let (address, expires) =

@@ -93,9 +93,9 @@ pub async fn make_group(
     let all = Directory::read(&state).await?;
     let members = body.members.iter().map(|m| all.account(m)).collect::<Result<Vec<_>, _>>()?;
     who.need(&state, Deed::MakeGroup)?;
-    let made = state.engine.make_group(&who.actor, &body.name, &body.note).await?;
+    let made = state.engine.people().make_group(&who.actor, &body.name, &body.note).await?;
     if !members.is_empty() {
-        state.engine.change_members(&who.actor, &made, members, Vec::new()).await?;
+        state.engine.people().change_members(&who.actor, &made, members, Vec::new()).await?;
     }
     Ok(HttpResponse::Created().json(one_group(&state, &made.name).await?))
 }
@@ -119,10 +119,10 @@ pub async fn change_group(
     let quota = body.quota.as_deref().map(quota).transpose()?;
     if body.name.is_some() || body.note.is_some() || quota.is_some() {
         let (name, note) = (body.name.as_deref(), body.note.as_deref());
-        state.engine.change_group(&who.actor, group.id, name, note, quota).await?;
+        state.engine.people().change_group(&who.actor, group.id, name, note, quota).await?;
     }
     if !add.is_empty() || !remove.is_empty() {
-        state.engine.change_members(&who.actor, group, add, remove).await?;
+        state.engine.people().change_members(&who.actor, group, add, remove).await?;
     }
     let name = body.name.as_deref().unwrap_or(&group.name);
     Ok(HttpResponse::Ok().json(one_group(&state, name).await?))
@@ -141,6 +141,6 @@ pub async fn end_group(
     let all = Directory::read(&state).await?;
     let group = all.group(&path)?;
     who.need(&state, Deed::RemoveGroup)?;
-    state.engine.end_group(&who.actor, group).await?;
+    state.engine.people().end_group(&who.actor, group).await?;
     Ok(HttpResponse::NoContent().finish())
 }

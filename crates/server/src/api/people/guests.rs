@@ -58,9 +58,9 @@ pub async fn invite_guest(
     }
     let until = body.until.as_deref().map(times::wanted).transpose()?;
     let node = NodeId(body.node);
-    let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
-    let shelf = state.engine.shelf_at(node).await?.map(|s| s.id);
-    let allowed = state.engine.rules_of(who.account.id, |rules, groups| {
+    let chain = state.engine.files().chain(&who.actor, node, Level::Manage).await?;
+    let shelf = state.engine.sharing().shelf_at(node).await?.map(|s| s.id);
+    let allowed = state.engine.people().rules_of(who.account.id, |rules, groups| {
         rules.decide_on(Rule::GuestsInvited, groups, shelf).value == Value::Switch(true)
             && rules.decide_on(Rule::KeptInside, groups, shelf).value == Value::Switch(false)
     });
@@ -69,7 +69,7 @@ pub async fn invite_guest(
             .of("A rule says that you may not invite people from outside to this."));
     }
     who.need(&state, Deed::InviteGuest)?;
-    let (account, made) = match state.engine.account_at(&to).await? {
+    let (account, made) = match state.engine.people().account_at(&to).await? {
         Some(there) if there.disabled_at.is_some() => {
             return Err(refusals::ACCOUNT_DISABLED
                 .of("There is an account with this address, and it is disabled.")
@@ -82,7 +82,7 @@ pub async fn invite_guest(
             let shown = Some(body.display_name.trim()).filter(|n| !n.is_empty()).unwrap_or(&to);
             let named = NewPerson::named(&name, shown, Role::Guest, "");
             let new = NewPerson { mail: Some(to.clone()), invited_by: Some(who.account.id), ..named };
-            let made = state.engine.make_person(&who.actor, new).await?;
+            let made = state.engine.people().make_person(&who.actor, new).await?;
             state.names.forget().await;
             (made, true)
         }
@@ -94,7 +94,7 @@ pub async fn invite_guest(
         until,
         message: body.message.trim().to_string(),
     };
-    state.engine.give(&who.actor, grant).await?;
+    state.engine.grants().give(&who.actor, grant).await?;
     let what = chain[0].name().to_string();
     let mut told = api::GuestInvited { sign_in: account.sign_in.clone(), made, address: None, mailed: false };
     // The way to choose a password is handed out for one's own guests only: the account of somebody else
@@ -159,7 +159,7 @@ pub async fn sign_up(
     }
     let to = body.mail.trim().to_lowercase();
     let domain = to.rsplit_once('@').map(|(_, d)| d.to_string()).unwrap_or_default();
-    let rules = state.engine.rules();
+    let rules = state.engine.people().rules();
     let open = match rules.decide(Rule::SignUpDomains, &[]).value {
         Value::Words(words) => password::check_mail(&to) && words.contains(&domain),
         _ => false,
@@ -179,7 +179,7 @@ pub async fn sign_up(
         through: None,
         tokens: Default::default(),
     };
-    if let Some(there) = state.engine.account_at(&to).await? {
+    if let Some(there) = state.engine.people().account_at(&to).await? {
         let says = Letter {
             kind: "sign-up",
             to: &to,
@@ -198,7 +198,8 @@ pub async fn sign_up(
     }
     let waits = rules.on(Rule::SignUpApproval, &[]);
     let named = NewPerson::named(&sign_in, body.display_name.trim(), Role::Member, "");
-    let account = state.engine.make_person(&actor, NewPerson { mail: Some(to), waits, ..named }).await?;
+    let account =
+        state.engine.people().make_person(&actor, NewPerson { mail: Some(to), waits, ..named }).await?;
     state.names.forget().await;
     if waits {
         tell_administrators(&state, &actor, &account).await?;
@@ -210,7 +211,7 @@ pub async fn sign_up(
 }
 
 async fn tell_administrators(state: &State, actor: &Actor, account: &Account) -> Result<(), Refusal> {
-    for admin in state.engine.accounts().await? {
+    for admin in state.engine.people().accounts().await? {
         let Some(to) = admin.mail.as_deref().filter(|_| admin.disabled_at.is_none()) else { continue };
         if admin.role != Role::Administrator {
             continue;

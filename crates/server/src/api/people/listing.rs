@@ -18,7 +18,7 @@ pub async fn list_people(state: web::Data<State>, who: Who) -> Result<HttpRespon
     let mut people: Vec<api::Person> = seen.iter().filter_map(|id| all.person(*id)).collect();
     let every = who.account.role == Role::Administrator
         || who.account.role == Role::Member
-            && state.engine.rules_of(who.account.id, |rules, groups| {
+            && state.engine.people().rules_of(who.account.id, |rules, groups| {
                 rules.decide(Rule::PeopleSeen, groups).value == Value::Choice("everyone")
             });
     let none = who.account.role == Role::Guest || seen.is_empty() && !every;

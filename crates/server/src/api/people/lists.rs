@@ -97,13 +97,13 @@ pub async fn carry_out(
     for batch in made.chunks(BATCH) {
         let people = |i: &usize| rows[*i].wanted.as_ref().ok().map(|w| person(all, w));
         let together: Vec<NewPerson> = batch.iter().filter_map(people).collect();
-        if state.engine.make_people(actor, together).await.is_ok() {
+        if state.engine.people().make_people(actor, together).await.is_ok() {
             continue;
         }
         // Somebody made one of them meanwhile: one by one, so that only that row is refused.
         for i in batch {
             let Some(new) = people(i) else { continue };
-            if let Err(error) = state.engine.make_person(actor, new).await {
+            if let Err(error) = state.engine.people().make_person(actor, new).await {
                 fates[*i] = failed(&error);
             }
         }
@@ -117,7 +117,9 @@ pub async fn carry_out(
         })
         .collect();
     let mut running = stream::iter(changes)
-        .map(|(i, name, change)| async move { (i, state.engine.change_account(actor, &name, change).await) })
+        .map(|(i, name, change)| async move {
+            (i, state.engine.people().change_account(actor, &name, change).await)
+        })
         .buffer_unordered(AT_ONCE);
     while let Some((i, done)) = running.next().await {
         if let Err(error) = done {

@@ -79,10 +79,15 @@ impl Planner<'_> {
                 let made = self
                     .state
                     .engine
+                    .people()
                     .make_group(&self.who.actor, &plan.name, note.unwrap_or_default())
                     .await?;
                 if wanted.is_some() {
-                    self.state.engine.change_group(&self.who.actor, made.id, None, None, wanted).await?;
+                    self.state
+                        .engine
+                        .people()
+                        .change_group(&self.who.actor, made.id, None, None, wanted)
+                        .await?;
                 }
             }
             return Ok(("made", Vec::new()));
@@ -98,7 +103,7 @@ impl Planner<'_> {
             return Ok(("same", details));
         }
         if !self.preview {
-            self.state.engine.change_group(&self.who.actor, there.id, None, note, wanted).await?;
+            self.state.engine.people().change_group(&self.who.actor, there.id, None, note, wanted).await?;
         }
         Ok(("changed", details))
     }
@@ -143,18 +148,18 @@ impl Planner<'_> {
             if !self.preview {
                 let owner = owners.first().copied().unwrap_or(self.who.account.id);
                 let new = NewShelf { kind: ShelfKind::Shared, name, owner: Some(owner), grants: Vec::new() };
-                let made = engine.make_shelf(&self.who.actor, new).await?;
+                let made = engine.space().make_shelf(&self.who.actor, new).await?;
                 let owners = Some(owners).filter(|o| o.len() > 1);
-                engine.change_shelf(&self.who.actor, &made, note, wanted, owners).await?;
+                engine.space().change_shelf(&self.who.actor, &made, note, wanted, owners).await?;
             }
             return Ok(("made", Vec::new()));
         };
         let mut details = Vec::new();
-        let was = engine.shelf_notes().await?.remove(&there.id).unwrap_or_default();
+        let was = engine.space().shelf_notes().await?.remove(&there.id).unwrap_or_default();
         if let Some(note) = plan.note.as_deref().filter(|n| *n != was) {
             details.push(changed("note", &was, note));
         }
-        let line = engine.fullness(&there).await?.line;
+        let line = engine.space().fullness(&there).await?.line;
         if let Some(wanted) = wanted.filter(|w| *w != line) {
             details.push(changed("quota", &shown_quota(line), &shown_quota(wanted)));
         }
@@ -166,7 +171,7 @@ impl Planner<'_> {
                 .collect::<Vec<_>>()
                 .join(", ")
         };
-        let (had, will) = (names(&engine.owners_of(&there)), names(&owners));
+        let (had, will) = (names(&engine.space().owners_of(&there)), names(&owners));
         if plan.owners.is_some() && had != will {
             details.push(changed("owners", &had, &will));
         }
@@ -175,7 +180,7 @@ impl Planner<'_> {
         }
         if !self.preview {
             let owners = plan.owners.as_ref().map(|_| owners);
-            engine.change_shelf(&self.who.actor, &there, note, wanted, owners).await?;
+            engine.space().change_shelf(&self.who.actor, &there, note, wanted, owners).await?;
         }
         Ok(("changed", details))
     }
@@ -197,8 +202,8 @@ impl Planner<'_> {
         if self.preview && to_come.shelves.contains(&path.shelf) {
             return Ok((if wanted.is_some() { "made" } else { "same" }, Vec::new()));
         }
-        let row = engine.resolve(&self.who.actor, &path.shelf, &path.names).await?;
-        let found = engine.reach(&self.who.actor, row.node).await?;
+        let row = engine.files().resolve(&self.who.actor, &path.shelf, &path.names).await?;
+        let found = engine.grants().reach(&self.who.actor, row.node).await?;
         let there = found.grants.iter().find(|g| g.node == row.node && g.subject == subject);
         let here: (NodeId, Option<(GrantId, Gives)>) = (row.node, there.map(|g| (g.id, g.gives)));
         match (here.1, wanted) {
@@ -206,14 +211,14 @@ impl Planner<'_> {
             (Some((_, now)), Some(wanted)) if now == wanted => Ok(("same", Vec::new())),
             (Some((id, now)), None) => {
                 if !self.preview {
-                    engine.end_grant(&self.who.actor, id).await?;
+                    engine.grants().end_grant(&self.who.actor, id).await?;
                 }
                 Ok(("changed", vec![changed("can", now.word(), "none")]))
             }
             (now, Some(gives)) => {
                 if !self.preview {
                     let new = NewGrant { node: here.0, subject, gives, until: None, message: String::new() };
-                    engine.give(&self.who.actor, new).await?;
+                    engine.grants().give(&self.who.actor, new).await?;
                 }
                 Ok(match now {
                     Some((_, now)) => ("changed", vec![changed("can", now.word(), gives.word())]),
@@ -249,7 +254,7 @@ impl Planner<'_> {
         let details =
             vec![changed("value", &was.map(|w| rule.word_of(&w)).unwrap_or_default(), &rule.word_of(&value))];
         if !self.preview {
-            self.state.engine.set_rule(&self.who.actor, scope, rule, Some(value), place).await?;
+            self.state.engine.people().set_rule(&self.who.actor, scope, rule, Some(value), place).await?;
         }
         *rules = after;
         Ok(("changed", details))
@@ -328,7 +333,7 @@ async fn walk(
         let found = planner.grant(&all, grant, &to_come).await;
         planner.enter("grant", &format!("{} {} on {}", grant.to, grant.can, grant.path), found);
     }
-    let mut rules = state.engine.rules();
+    let mut rules = state.engine.people().rules();
     for rule in &plan.rules {
         let found = planner.rule(&all, rule, &to_come, &mut rules).await;
         let scope = rule.scope.as_deref().unwrap_or("service");

@@ -28,7 +28,7 @@ use yellow_attic_store::people::second_factor::FactorKind;
 const MOST: usize = 20;
 
 async fn account(state: &State, id: yellow_attic_core::AccountId) -> Result<Account, Refusal> {
-    let all = state.engine.accounts().await?;
+    let all = state.engine.people().accounts().await?;
     let found = all.into_iter().find(|a| a.id == id && a.disabled_at.is_none());
     found.ok_or_else(|| Refusal::not_found("The account"))
 }
@@ -110,7 +110,7 @@ async fn may_add(state: &State, who: &Who) -> Result<bool, Refusal> {
     if let Some(why) = state.engine.secrets_trouble() {
         return Err(yellow_attic_store::StoreError::SecretsShut(why).into());
     }
-    let there = state.engine.factors(who.account.id).await?;
+    let there = state.engine.sign_ins().factors(who.account.id).await?;
     // Whoever has one already proves themselves by it: a password alone adds none.
     who.need(state, if there.is_empty() { Deed::AddFactor } else { Deed::ChangeFactors })?;
     if there.len() >= MOST {
@@ -173,6 +173,7 @@ pub async fn confirm_codes(
     let kept = first.then_some(kept);
     state
         .engine
+        .sign_ins()
         .add_factor(&who.actor, &who.account, FactorKind::Codes, &name, secret, Some(step), kept)
         .await?;
     ticket.used();
@@ -192,7 +193,7 @@ pub async fn begin_passkey(
     let who = who.0;
     may_add(&state, &who).await?;
     let speaks = passkeys(&state, &request)?;
-    let there = credentials(&state.engine.factors(who.account.id).await?);
+    let there = credentials(&state.engine.sign_ins().factors(who.account.id).await?);
     let known = there.iter().map(|(_, key)| key.cred_id().clone()).collect();
     // The same account has the same handle, which says nothing of it.
     let handle = hash_secret(&format!("passkey handle of {}", who.account.id));
@@ -233,7 +234,11 @@ pub async fn confirm_passkey(
     let secret = serde_json::to_vec(&key).map_err(|e| malformed(e.to_string()))?;
     let (codes, kept) = new_recovery()?;
     let kept = first.then_some(kept);
-    state.engine.add_factor(&who.actor, &who.account, FactorKind::Passkey, &name, secret, None, kept).await?;
+    state
+        .engine
+        .sign_ins()
+        .add_factor(&who.actor, &who.account, FactorKind::Passkey, &name, secret, None, kept)
+        .await?;
     ticket.used();
     counts_now(&state);
     Ok(HttpResponse::Created().json(api::Recovery { codes: if first { codes } else { Vec::new() } }))
@@ -250,7 +255,7 @@ pub async fn end_factor(
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     who.need(&state, Deed::ChangeFactors)?;
-    state.engine.end_factor(&who.actor, &who.account, Some(*path)).await?;
+    state.engine.sign_ins().end_factor(&who.actor, &who.account, Some(*path)).await?;
     state.revoked();
     let said = format!(
         "A second factor was removed from your account, from {}. If that was not you, tell an administrator at once.",
@@ -275,11 +280,11 @@ pub async fn end_factor(
 pub async fn renew_recovery(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
     who.need(&state, Deed::RenewRecovery)?;
-    if state.engine.factors(who.account.id).await?.is_empty() {
+    if state.engine.sign_ins().factors(who.account.id).await?.is_empty() {
         return Err(Refusal::not_found("A second factor"));
     }
     let (codes, kept) = new_recovery()?;
-    state.engine.renew_recovery(&who.actor, &who.account, kept).await?;
+    state.engine.sign_ins().renew_recovery(&who.actor, &who.account, kept).await?;
     Ok(HttpResponse::Created().json(api::Recovery { codes }))
 }
 
@@ -294,9 +299,9 @@ pub async fn end_factors(
 ) -> Result<HttpResponse, Refusal> {
     who.need_administrator()?;
     let gone = || Refusal::not_found("The account");
-    let account = state.engine.account_named(&path.trim().to_lowercase()).await?.ok_or_else(gone)?;
+    let account = state.engine.people().account_named(&path.trim().to_lowercase()).await?.ok_or_else(gone)?;
     who.need(&state, Deed::EndFactorsOfAnother)?;
-    state.engine.end_factor(&who.actor, &account, None).await?;
+    state.engine.sign_ins().end_factor(&who.actor, &account, None).await?;
     state.revoked();
     let said = format!(
         "{} took the second factors of your account away: the password alone lets you in. Set a new one up.",

@@ -34,12 +34,12 @@ pub async fn show_own(state: web::Data<State>, who: Who) -> Result<HttpResponse,
     let account = all.accounts.get(&id).ok_or_else(|| Refusal::not_found("The account"))?;
     let (quota, bytes) = match state.engine.home_of(id) {
         Some(home) => {
-            let full = state.engine.fullness(&home).await?;
+            let full = state.engine.space().fullness(&home).await?;
             (full.line, full.used as i64)
         }
         None => (None, 0),
     };
-    let looks = state.engine.looks_told(id).await?;
+    let looks = state.engine.sign_ins().looks_told(id).await?;
     Ok(HttpResponse::Ok().json(api::Own {
         sign_in: account.sign_in.clone(),
         display_name: account.display_name.clone(),
@@ -49,7 +49,7 @@ pub async fn show_own(state: web::Data<State>, who: Who) -> Result<HttpResponse,
         quota,
         bytes,
         closed: crate::identity::doors::shut(&state, account).keys().map(|d| d.word().to_string()).collect(),
-        picture: state.engine.picture(id).await?.map(|(_, at)| show(at)),
+        picture: state.engine.sign_ins().picture(id).await?.map(|(_, at)| show(at)),
         letters: Notice::ALL
             .into_iter()
             .map(|n| api::OwnLetter {
@@ -90,7 +90,7 @@ pub async fn change_own(
         ),
     };
     let change = AccountChange { display_name: name.map(str::to_string), muted, ..AccountChange::default() };
-    state.engine.change_account(&who.actor, &who.account.sign_in, change).await?;
+    state.engine.people().change_account(&who.actor, &who.account.sign_in, change).await?;
     state.names.forget().await;
     state.known.clear();
     Ok(HttpResponse::NoContent().finish())
@@ -117,7 +117,7 @@ pub async fn set_picture(
         tracing::info!(%reason, "no picture of an account");
         refusals::PICTURE_UNREADABLE.of("This is no picture that can be drawn.")
     })?;
-    state.engine.set_picture(&who.actor, &who.account, Some(made)).await?;
+    state.engine.sign_ins().set_picture(&who.actor, &who.account, Some(made)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -126,7 +126,7 @@ pub async fn set_picture(
 #[delete("/me/picture")]
 pub async fn end_picture(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
-    state.engine.set_picture(&who.actor, &who.account, None).await?;
+    state.engine.sign_ins().set_picture(&who.actor, &who.account, None).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -145,7 +145,7 @@ pub async fn show_picture(
     if id != who.account.id && !crate::dto::directory::sees(&state, &all, &who).await?.contains(&id) {
         return Err(gone());
     }
-    let (bytes, _) = state.engine.picture(id).await?.ok_or_else(gone)?;
+    let (bytes, _) = state.engine.sign_ins().picture(id).await?.ok_or_else(gone)?;
     let kind = if bytes.starts_with(b"\x89PNG") { "image/png" } else { "image/jpeg" };
     Ok(HttpResponse::Ok()
         .content_type(kind)
@@ -174,10 +174,14 @@ pub async fn begin_look(
             .of("One looks as members and guests who are enabled, never as another administrator."));
     }
     who.need(&state, Deed::LookAs)?;
-    let told = state.engine.rules_of(id, |rules, groups| rules.on(Rule::LooksTold, groups));
+    let told = state.engine.people().rules_of(id, |rules, groups| rules.on(Rule::LooksTold, groups));
     let secret = new_secret()?;
     let ends = state.engine.now_ms() + LOOK_MS;
-    state.engine.open_look(&who.actor, &who.account, seen, hash_secret(&secret), ends, told).await?;
+    state
+        .engine
+        .sign_ins()
+        .open_look(&who.actor, &who.account, seen, hash_secret(&secret), ends, told)
+        .await?;
     if let (true, Some(to)) = (told && !seen.muted.contains(&Notice::Look), &seen.mail) {
         let says = Letter {
             kind: "look",
@@ -207,7 +211,7 @@ pub async fn end_look(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
     if who.seen_by.is_none() {
         return Err(Refusal::not_found("A look"));
     }
-    state.engine.end_session(&who.actor, who.token).await?;
+    state.engine.sign_ins().end_session(&who.actor, who.token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().cookie(look_cookie(&state, String::new(), 0)).finish())
 }

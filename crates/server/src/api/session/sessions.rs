@@ -40,7 +40,7 @@ pub async fn welcome(state: web::Data<State>, who: Option<AnyWho>) -> Result<Htt
         }
         None => None,
     };
-    let sign_up = match state.engine.rules().decide(Rule::SignUpDomains, &[]).value {
+    let sign_up = match state.engine.people().rules().decide(Rule::SignUpDomains, &[]).value {
         Value::Words(words) if state.post.is_set() => words.into_iter().collect(),
         _ => Vec::new(),
     };
@@ -120,8 +120,11 @@ pub async fn set_up(
         through: None,
         tokens: Default::default(),
     };
-    let account =
-        state.engine.make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash).await?;
+    let account = state
+        .engine
+        .people()
+        .make_account(&actor, &wanted, &body.display_name, Role::Administrator, &hash)
+        .await?;
     code.used();
     state.names.forget().await;
     let cookies = open_session(&state, &account, &request, false).await?;
@@ -153,7 +156,7 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
     let who = who.0;
     who.need_own()?;
     who.need_session()?;
-    state.engine.end_session(&who.actor, who.token).await?;
+    state.engine.sign_ins().end_session(&who.actor, who.token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().cookie(cookie(&state, String::new(), 0)).finish())
 }
@@ -162,7 +165,7 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Devices)))]
 #[get("/devices")]
 pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let devices = state.engine.devices(who.account.id).await?;
+    let devices = state.engine.sign_ins().devices(who.account.id).await?;
     let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
     let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect();
     Ok(HttpResponse::Ok().json(api::Devices { devices }))
@@ -202,7 +205,7 @@ pub async fn connect(
             .of("A rule demands a second factor, and this account has none yet."));
     }
     let secret = new_secret()?;
-    state.engine.make_device(&actor, account.id, name, hash_secret(&secret)).await?;
+    state.engine.sign_ins().make_device(&actor, account.id, name, hash_secret(&secret)).await?;
     state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
     state.names.forget().await;
     let said = format!(
@@ -221,7 +224,7 @@ pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpRespons
     let Some(device) = who.actor.device else {
         return Err(refusals::NOT_A_DEVICE.of("The caller is no connected computer."));
     };
-    state.engine.end_device(&who.actor, who.account.id, device).await?;
+    state.engine.sign_ins().end_device(&who.actor, who.account.id, device).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }
@@ -239,7 +242,7 @@ pub async fn end_device(
     if who.actor.device.is_some() {
         who.need(&state, Deed::EndDevice)?;
     }
-    state.engine.end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
+    state.engine.sign_ins().end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }

@@ -52,7 +52,7 @@ async fn invited(state: &State, request: &HttpRequest, secret: &str) -> Result<(
         || refusals::INVITATION_UNKNOWN.of("It was never made, or a later one has taken its place.");
     let by = crate::identity::address::place(request, state, b"invitations").by;
     let attempt = state.guessing.begin(&state.engine, by).await?;
-    let found = state.engine.invitation(hash_secret(secret)).await?.ok_or_else(unknown)?;
+    let found = state.engine.sign_ins().invitation(hash_secret(secret)).await?.ok_or_else(unknown)?;
     // It was made once: nobody guessed it.
     attempt.succeeded();
     if found.used_at.is_some() {
@@ -107,7 +107,7 @@ pub async fn accept_invitation(
         through: None,
         tokens: Default::default(),
     };
-    state.engine.accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
+    state.engine.sign_ins().accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
     state.revoked();
     check_door(&state, &account, Door::Console)?;
     // Whoever holds the address knows no second factor: that one is asked for as ever.
@@ -129,7 +129,7 @@ pub async fn change_password(
     who.need_session()?;
     check_own_password(&state, &request, &who, &body.present).await?;
     let hash = hashed_for(&state, &who.account, &body.new).await?;
-    state.engine.change_password(&who.actor, &who.account, hash, who.token).await?;
+    state.engine.sign_ins().change_password(&who.actor, &who.account, hash, who.token).await?;
     state.revoked();
     let said = format!(
         "Your password was changed, from {}. If that was not you, tell an administrator at once.",
@@ -151,7 +151,7 @@ pub async fn change_password(
 #[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Sessions)))]
 #[get("/sessions")]
 pub async fn list_sessions(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let sessions = state.engine.sessions(who.account.id).await?;
+    let sessions = state.engine.sign_ins().sessions(who.account.id).await?;
     let sessions = sessions.into_iter().map(|s| session_to_api(&who, s)).collect();
     Ok(HttpResponse::Ok().json(api::Sessions { sessions }))
 }
@@ -166,10 +166,10 @@ pub async fn end_session(
     path: web::Path<String>,
 ) -> Result<HttpResponse, Refusal> {
     who.need_session()?;
-    let sessions = state.engine.sessions(who.account.id).await?;
+    let sessions = state.engine.sign_ins().sessions(who.account.id).await?;
     let found = sessions.iter().find(|s| session_id(&s.token) == *path);
     let found = found.ok_or_else(|| Refusal::not_found("The session"))?;
-    state.engine.end_session(&who.actor, found.token).await?;
+    state.engine.sign_ins().end_session(&who.actor, found.token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().finish())
 }

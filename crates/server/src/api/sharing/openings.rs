@@ -34,12 +34,12 @@ pub async fn list_openings(
     let kind = query.kind.as_deref().map(kind).transpose()?;
     let node = query.node.map(NodeId);
     if let Some(node) = node {
-        state.engine.chain(&who.actor, node, Level::Manage).await?;
+        state.engine.files().chain(&who.actor, node, Level::Manage).await?;
     }
     let by = if node.is_some() { None } else { Some(who.account.id) };
     let all = Directory::read(&state).await?;
     let mut openings = Vec::new();
-    for opening in state.engine.openings(&Wanted { by, node, kind }).await? {
+    for opening in state.engine.sharing().openings(&Wanted { by, node, kind }).await? {
         openings.push(to_api(&state, &who, &all, &opening).await?);
     }
     Ok(HttpResponse::Ok().json(api::Openings { openings }))
@@ -57,11 +57,11 @@ pub async fn make_opening(
 ) -> Result<HttpResponse, Refusal> {
     let kind = kind(&body.kind)?;
     let node = NodeId(body.node);
-    state.engine.chain(&who.actor, node, Level::Manage).await?;
+    state.engine.files().chain(&who.actor, node, Level::Manage).await?;
     who.need(&state, Deed::MakeOpening)?;
     let set = set_of(&who, &body.set).await?;
     let new = NewOpening { kind, node, ending: body.ending.clone(), set };
-    let made = state.engine.make_opening(&who.actor, new).await?;
+    let made = state.engine.sharing().make_opening(&who.actor, new).await?;
     state.names.forget().await;
     state.openings_changed();
     let all = Directory::read(&state).await?;
@@ -71,7 +71,7 @@ pub async fn make_opening(
 /// One that the caller decides over: only they see its address, and what was handed in.
 async fn decided(state: &State, who: &Who, id: i64) -> Result<Opening, Refusal> {
     let opening = mine(state, who, id).await?;
-    match state.engine.decides_over(&who.actor, &opening).await {
+    match state.engine.sharing().decides_over(&who.actor, &opening).await {
         true => Ok(opening),
         false => Err(Refusal::not_found("The address")),
     }
@@ -103,7 +103,7 @@ pub async fn change_opening(
     body: Json<api::OpeningSet>,
 ) -> Result<HttpResponse, Refusal> {
     let opening = mine(&state, &who, *path).await?;
-    let own = state.engine.decides_over(&who.actor, &opening).await;
+    let own = state.engine.sharing().decides_over(&who.actor, &opening).await;
     let only_ends = api::OpeningSet {
         ended: body.ended,
         paused: body.paused,
@@ -122,7 +122,7 @@ pub async fn change_opening(
     if !set.only_closes() {
         who.need(&state, Deed::ChangeOpening)?;
     }
-    let changed = state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
+    let changed = state.engine.sharing().change_opening(&who.actor, opening.id, set, !own).await?;
     state.names.forget().await;
     state.openings_changed();
     let all = Directory::read(&state).await?;
@@ -220,7 +220,7 @@ pub async fn list_deliveries(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let opening = decided(&state, &who, *path).await?;
-    let deliveries = state.engine.deliveries(opening.id, MOST_DELIVERIES).await?;
+    let deliveries = state.engine.sharing().deliveries(opening.id, MOST_DELIVERIES).await?;
     let deliveries = deliveries
         .into_iter()
         .map(|d| api::Delivery {

@@ -27,7 +27,7 @@ pub async fn show_rights(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
-    let found = state.engine.reach(&who.actor, node).await?;
+    let found = state.engine.grants().reach(&who.actor, node).await?;
     let people = Directory::read(&state).await?;
     let paths = paths(&state, &who.actor, &found.chain).await?;
     let now = state.engine.now_ms();
@@ -48,7 +48,7 @@ pub async fn show_rights(
         owners: found.owners.iter().filter_map(|o| people.name(*o)).collect(),
         afresh: found.afresh.contains(&node),
         grants,
-        people: state.engine.who(&who.actor, node).await?.len(),
+        people: state.engine.grants().who(&who.actor, node).await?.len(),
     }))
 }
 
@@ -66,13 +66,13 @@ pub async fn give_right(
     let node = NodeId(*path);
     let gives = gives(&body.can)?;
     // Whoever may not is told so before anything is asked of them, or told of others.
-    let chain = state.engine.chain(&who.actor, node, Level::Manage).await?;
+    let chain = state.engine.files().chain(&who.actor, node, Level::Manage).await?;
     let people = Directory::read(&state).await?;
     let subject = people.subject(&body.to)?;
     let until = body.until.as_deref().map(times::wanted).transpose()?;
     who.need(&state, Deed::GiveRight)?;
     let new = NewGrant { node, subject, gives, until, message: body.message.trim().to_string() };
-    let id = state.engine.give(&who.actor, new).await?;
+    let id = state.engine.grants().give(&who.actor, new).await?;
     if let (Subject::Account(to), Gives::Allow(level)) = (subject, gives)
         && let Some(account) = people.accounts.get(&to).filter(|a| a.id != who.account.id)
     {
@@ -88,7 +88,7 @@ pub async fn give_right(
         let subject = format!("{} shares something with you", who.account.display_name);
         crate::state::letters::tell(&state, &who.actor, account, Some(Notice::Given), subject, said).await;
     }
-    let found = state.engine.reach(&who.actor, node).await?;
+    let found = state.engine.grants().reach(&who.actor, node).await?;
     let grant = found.grants.iter().find(|g| g.id == id).ok_or_else(|| Refusal::not_found("The grant"))?;
     let paths = paths(&state, &who.actor, &chain).await?;
     Ok(HttpResponse::Created().json(grant_to_api(grant, true, &people, &paths)))
@@ -104,7 +104,7 @@ pub async fn end_grant(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     who.need(&state, Deed::EndRight)?;
-    state.engine.end_grant(&who.actor, GrantId(*path)).await?;
+    state.engine.grants().end_grant(&who.actor, GrantId(*path)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -118,9 +118,9 @@ pub async fn set_afresh(
     path: web::Path<i64>,
     body: Json<api::Afresh>,
 ) -> Result<HttpResponse, Refusal> {
-    state.engine.chain(&who.actor, NodeId(*path), Level::Manage).await?;
+    state.engine.files().chain(&who.actor, NodeId(*path), Level::Manage).await?;
     who.need(&state, Deed::SetAfresh)?;
-    state.engine.set_afresh(&who.actor, NodeId(*path), body.afresh).await?;
+    state.engine.grants().set_afresh(&who.actor, NodeId(*path), body.afresh).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -134,11 +134,11 @@ pub async fn who_may(
     path: web::Path<i64>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
-    let found = state.engine.reach(&who.actor, node).await?;
+    let found = state.engine.grants().reach(&who.actor, node).await?;
     let paths = paths(&state, &who.actor, &found.chain).await?;
     let people = Directory::read(&state).await?;
     let mut all: Vec<api::Why> = Vec::new();
-    for (account, told) in state.engine.who(&who.actor, node).await? {
+    for (account, told) in state.engine.grants().who(&who.actor, node).await? {
         all.push(why_of(&people, account, &told, &found.grants, &paths));
     }
     all.sort_by(|a, b| a.display_name.cmp(&b.display_name));
@@ -163,16 +163,16 @@ pub async fn why_may(
         Some(name) if people.is(who.account.id, name) => who.account.id,
         Some(name) => {
             // Before the name is looked at: who has an account is nothing for those who may not ask.
-            state.engine.chain(&who.actor, node, Level::Manage).await?;
+            state.engine.files().chain(&who.actor, node, Level::Manage).await?;
             people.account(name)?
         }
     };
-    let told = state.engine.why(&who.actor, account, node).await?;
-    let chain = state.engine.chain(&who.actor, node, Level::View).await?;
-    let grants = match state.engine.reach(&who.actor, node).await {
+    let told = state.engine.grants().why(&who.actor, account, node).await?;
+    let chain = state.engine.files().chain(&who.actor, node, Level::View).await?;
+    let grants = match state.engine.grants().reach(&who.actor, node).await {
         Ok(reach) => reach.grants,
         // One's own reasons may be known without managing.
-        Err(StoreError::NotAllowed { .. }) => state.engine.grants_of(&told).await?,
+        Err(StoreError::NotAllowed { .. }) => state.engine.grants().grants_of(&told).await?,
         Err(e) => return Err(e.into()),
     };
     let paths = paths(&state, &who.actor, &chain).await?;

@@ -34,14 +34,14 @@ async fn all_given(state: &State, who: &Who, query: &api::GivenQuery) -> Result<
     let wants = |kind: &str| query.kind.as_deref().is_none_or(|k| k == kind);
     let mut given = Vec::new();
     if wants("link") || wants("intake") {
-        for opening in state.engine.openings(&Wanted { by, ..Wanted::default() }).await? {
+        for opening in state.engine.sharing().openings(&Wanted { by, ..Wanted::default() }).await? {
             if wants(opening.kind.word()) {
                 given.push(given_opening(to_api(state, who, &all, &opening).await?));
             }
         }
     }
     if wants("share") {
-        for grant in state.engine.grants_made(by).await? {
+        for grant in state.engine.grants().grants_made(by).await? {
             given.extend(given_share(state, who, &all, &grant).await);
         }
     }
@@ -204,19 +204,19 @@ async fn change_one(
     if opening.kind != kind(&one.kind)? {
         return Err(Refusal::not_found("The link or intake"));
     }
-    let own = state.engine.decides_over(&who.actor, &opening).await;
+    let own = state.engine.sharing().decides_over(&who.actor, &opening).await;
     if !own && set.paused == Some(false) {
         return Err(Refusal::not_found("The link or intake"));
     }
     let set = set_of(who, set).await?;
-    state.engine.change_opening(&who.actor, opening.id, set, !own).await?;
+    state.engine.sharing().change_opening(&who.actor, opening.id, set, !own).await?;
     Ok(())
 }
 
 async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i64) -> Result<(), Refusal> {
     let id = GrantId(id);
     // A denial is no share: ending one would open something.
-    let found = state.engine.grants_made(None).await?.into_iter().find(|g| g.id == id);
+    let found = state.engine.grants().grants_made(None).await?.into_iter().find(|g| g.id == id);
     let grant = found.ok_or_else(|| Refusal::not_found("The share"))?;
     if change.end {
         let actor = match who.need_administrator() {
@@ -224,7 +224,7 @@ async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i
             Ok(()) => Actor { account: None, ..who.actor.clone() },
             Err(_) => who.actor.clone(),
         };
-        return Ok(state.engine.end_grant(&actor, id).await?);
+        return Ok(state.engine.grants().end_grant(&actor, id).await?);
     }
     let Some(ends) = &change.ends else {
         return Err(refusals::SHARES_ARE_NOT_PAUSED.of("A share is not paused."));
@@ -237,6 +237,6 @@ async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i
         until,
         message: grant.message,
     };
-    state.engine.give(&who.actor, new).await?;
+    state.engine.grants().give(&who.actor, new).await?;
     Ok(())
 }

@@ -269,9 +269,9 @@ impl Sending {
 
 async fn open(engine: &Engine, item: &TreeItem, at: Moment) -> Result<(std::fs::File, [u8; 32]), StoreError> {
     let gone = || StoreError::BytesMissing(last_name(item).into());
-    let row = engine.state_at(item.node, at).await?.ok_or_else(gone)?;
+    let row = engine.history().state_at(item.node, at).await?.ok_or_else(gone)?;
     let wanted = row.content.ok_or_else(gone)?;
-    let (file, got) = engine.open_bytes(&row).await?;
+    let (file, got) = engine.files().open_bytes(&row).await?;
     // Another program changed it behind our back: not the state that was promised.
     match got.content {
         Some(content) if content.hash == wanted.hash => Ok((file, content.hash)),
