@@ -52,8 +52,6 @@ refusals! {
         "";
     ENDING_CANNOT_BE 400 "ending_cannot_be" "The ending cannot be"
         "Choose 3 to 64 small letters, digits and single hyphens, or leave it out for a random one.";
-    GROUP_NAME_CANNOT_BE 400 "group_name_cannot_be" "The request is malformed"
-        "";
     GROUP_SPELLED_OTHERWISE 400 "group_spelled_otherwise" "The request is malformed"
         "Write it as it is written there.";
     HASH_MALFORMED 400 "hash_malformed" "The request is malformed"
@@ -106,8 +104,6 @@ refusals! {
         "What arrived is kept: ask how far the upload is, and go on from there.";
     PASSKEY_MALFORMED 400 "passkey_malformed" "The request is malformed"
         "Send what the browser answered.";
-    PASSKEY_REFUSED 400 "passkey_refused" "The request is malformed"
-        "Try again.";
     PASSWORD_REFUSED 400 "password_refused" "The request is malformed"
         "";
     PAST_BY_NAME 400 "past_by_name" "The request is malformed"
@@ -364,6 +360,8 @@ refusals! {
         "See that the service's user may read the file, and that the disk is sound.";
     INTERNAL 500 "internal" "The service failed"
         "Look at the present state before sending it again; the reason is in the service's log.";
+    ROW_DAMAGED 500 "row_damaged" "The catalogue is damaged here"
+        "Nothing was changed. The administrator finds it on the desk; bring the catalogue back from a backup.";
     NO_STORE 500 "no_store" "The store cannot be opened"
         "Tell the administrator.";
     BUSY 503 "busy" "Under way"

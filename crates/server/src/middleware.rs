@@ -2,7 +2,7 @@
 
 use crate::http::encoding::takes_gzip;
 use crate::http::lines::Paced;
-use crate::http::problem::Refusal;
+use crate::http::problem::{Damage, Refusal};
 use crate::http::refusals::{self, Say};
 use crate::identity::public_address as public;
 use crate::methods;
@@ -99,6 +99,16 @@ pub async fn around(
     }
     if https {
         headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
+    if let Some(Damage(row)) = response.response().extensions().get::<Damage>()
+        && let Some(state) = &state
+    {
+        let (engine, row) = (state.engine.clone(), row.clone());
+        state.engine.runtime().spawn(async move {
+            if let Err(e) = engine.note_damaged_row(&row).await {
+                tracing::error!(error = %e, "a damaged row could not be noted");
+            }
+        });
     }
     let status = response.status().as_u16();
     let asked = response.request();

@@ -194,3 +194,130 @@ mod console {
         assert!(said.contains("Tests") && !said.contains("no tests"), "{said}");
     }
 }
+
+mod refusals {
+    use actix_web::ResponseError;
+    use yellow_attic_core::NodeId;
+    use yellow_attic_core::intake::KindError;
+    use yellow_attic_server::http::problem::Refusal;
+    use yellow_attic_server::identity::doors::shut_out;
+    use yellow_attic_store::StoreError;
+
+    fn check(refusal: &Refusal, code: &str) {
+        let known = yellow_attic_api::refusals::ALL.iter().find(|k| k.code == code).unwrap();
+        assert_eq!((refusal.code(), refusal.status_code().as_u16()), (code, known.status));
+    }
+
+    /// What the disk's own words say is for the desk.
+    const PATH: &str = "/srv/attic/shelves/main/home/ines";
+
+    #[test]
+    fn what_the_store_refuses_has_its_code_and_never_a_path_of_the_machine() {
+        let text = || "plans".to_string();
+        let path = || PATH.to_string();
+        for (error, code) in [
+            (StoreError::NotFound(text()), "not_found"),
+            (StoreError::NotAllowed { need: "edit", have: "view" }, "not_allowed"),
+            (StoreError::PlanStale, "plan_stale"),
+            (StoreError::NotHeld(text()), "not_held"),
+            (StoreError::RollingBack(text()), "rolling_back"),
+            (StoreError::NotThereYet { name: text(), made: text() }, "not_there_yet"),
+            (StoreError::NewerState { name: text(), changed: text() }, "newer_state"),
+            (StoreError::KeptByRule(text(), text()), "kept"),
+            (StoreError::NameTaken(text()), "name_taken"),
+            (StoreError::LastAdministrator, "last_administrator"),
+            (StoreError::NameUnusable(text()), "name_unusable"),
+            (StoreError::HoldsOthers, "holds_others"),
+            (StoreError::Widens(text()), "widens"),
+            (StoreError::FolderInTheWay(text()), "folder_in_the_way"),
+            (StoreError::NotAFolder(text()), "not_a_folder"),
+            (StoreError::NotAFile(text()), "not_a_file"),
+            (StoreError::ConditionFailed { present: None }, "changed_meanwhile"),
+            (StoreError::IntoItself, "into_itself"),
+            (StoreError::TooDeep(300), "path_too_deep"),
+            (StoreError::ShelfTop, "shelf_top"),
+            (StoreError::Exists(text()), "exists"),
+            (StoreError::ShortBody { announced: 9, got: 3 }, "body_cut_short"),
+            (StoreError::BrokenBody(3), "body_cut_short"),
+            (StoreError::MoreThanAnnounced(9), "more_than_announced"),
+            (StoreError::LengthKnown(9), "length_known"),
+            (StoreError::BrokenPart(3), "part_cut_short"),
+            (StoreError::WrongOffset { offset: 1, present: 2 }, "wrong_offset"),
+            (StoreError::WrongHash, "wrong_hash"),
+            (
+                StoreError::Locked { name: text(), node: NodeId(1), by: text(), until: 1, by_token: true },
+                "locked",
+            ),
+            (StoreError::TakenOver, "taken_over"),
+            (StoreError::TooManyUploads(9), "too_many_uploads"),
+            (StoreError::TooMuchAnnounced { announced: 9, most: 8 }, "too_much_announced"),
+            (StoreError::TooMany(9), "archive_too_large"),
+            (StoreError::TooLarge(9), "file_too_large"),
+            (StoreError::QuotaFull { shelf: text(), line: 9, used: 8, claimed: 1, wanted: 1 }, "quota_full"),
+            (StoreError::OpeningRefused { what: "links", why: text() }, "opening_refused"),
+            (StoreError::OpeningTooLong { what: "links", days: 3, longest: 1 }, "opening_too_long"),
+            (StoreError::BadEnding(text()), "ending_cannot_be"),
+            (StoreError::EndingTaken(text()), "ending_taken"),
+            (StoreError::UsedUp, "used_up"),
+            (StoreError::OtherKind(KindError::Unknown(text())), "kind_unknown"),
+            (StoreError::OtherKind(KindError::Other { name: text(), taken: text() }), "kind_not_taken"),
+            (StoreError::OtherKind(KindError::Lies { name: text() }), "kind_lies"),
+            (StoreError::DeliveryTooLarge(9), "delivery_too_large"),
+            (StoreError::DeliveryDone, "delivery_done"),
+            (StoreError::NothingDelivered, "nothing_delivered"),
+            (StoreError::DiskFull { free: 1, reserve: 2 }, "disk_full"),
+            (StoreError::ReadOnlyDisk, "disk_read_only"),
+            (StoreError::WritesStopped(text()), "writes_stopped"),
+            (StoreError::SecretsShut(path()), "secrets_key_missing"),
+            (StoreError::ShelfMissing(path()), "shelf_missing"),
+            (StoreError::ShelfStopped { shelf: text(), reason: path() }, "shelf_stopped"),
+            (StoreError::BytesMissing(text()), "bytes_missing"),
+            (StoreError::Unreadable { path: text(), reason: text() }, "bytes_unreadable"),
+            (StoreError::NotPlain(text()), "not_a_plain_file"),
+            (StoreError::NoStore(text()), "no_store"),
+            (StoreError::OtherDevice(text()), "no_store"),
+            (StoreError::NoSuchMoment, "no_such_moment"),
+            (StoreError::PlaceGone, "place_gone"),
+            (StoreError::StillHere, "still_here"),
+            (StoreError::Busy, "busy"),
+            (StoreError::BadInput(text()), "bad_input"),
+            (StoreError::Stopping, "stopping"),
+            (StoreError::Io { context: path(), reason: path() }, "internal"),
+            (StoreError::Catalogue(path()), "internal"),
+            (StoreError::DamagedRow(path()), "row_damaged"),
+        ] {
+            let refusal = Refusal::from(error);
+            check(&refusal, code);
+            let problem = refusal.into_problem();
+            assert!(
+                !problem.title.is_empty() && !problem.detail.is_empty() && !problem.remedy.is_empty(),
+                "{problem:?}"
+            );
+            let told = serde_json::to_string(&problem).unwrap();
+            assert!(!told.contains(PATH), "{told}");
+        }
+    }
+
+    #[test]
+    fn refusals_without_a_service_have_their_codes() {
+        check(&Refusal::crowded(), "too_many_at_once");
+        check(&yellow_attic_server::http::qr::qr(&"x".repeat(4_000)).unwrap_err(), "too_long_for_a_code");
+        check(&yellow_attic_server::state::throttle::too_busy(), "sign_ins_waiting");
+        let alarm = yellow_attic_store::timeline::alarms::Alarm {
+            id: 1,
+            shelf: yellow_attic_core::ShelfId(1),
+            account: None,
+            device: None,
+            before: yellow_attic_core::Moment(1),
+            from_at: 1,
+            to_at: 2,
+            files: 60,
+            of: 90,
+            ending: None,
+            raised_at: 2,
+            shut: true,
+            settled_at: None,
+        };
+        check(&shut_out("This computer was disconnected", &alarm), "shut_out");
+    }
+}

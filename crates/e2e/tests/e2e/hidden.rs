@@ -192,6 +192,8 @@ impl Story<'_> {
     }
 
     async fn step(&mut self) {
+        // Each change has a time of its own: one that is hidden is known by it.
+        tokio::time::sleep(std::time::Duration::from_millis(2)).await;
         let folders = self.folders();
         let parent = *self.dice.one(&folders);
         let name = self.dice.word();

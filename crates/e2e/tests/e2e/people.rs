@@ -738,6 +738,19 @@ async fn a_passkey_signs_in_and_a_look_shows_what_somebody_sees_and_changes_noth
     ines.is_accessible("the second step").await;
     ines.press("Use a passkey").await;
     ines.says("yours alone").await;
+    // What no passkey of the account signed is not taken.
+    let ticket = console.sign_in("ines", PASSWORD).await.1["ticket"].clone();
+    let http = reqwest::Client::new();
+    let ask = async |path: &str, body: Value| {
+        let call = http.post(format!("{address}/api/v1{path}")).header("origin", &address).json(&body);
+        let answer = call.send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    assert_eq!(ask("/session/passkey", json!({ "ticket": ticket })).await.0, 200);
+    let made_up = json!({ "id": "AAAA", "rawId": "AAAA", "type": "public-key", "extensions": {},
+        "response": { "authenticatorData": "AAAA", "clientDataJSON": "AAAA", "signature": "AAAA" } });
+    let (status, told) = ask("/session/second", json!({ "ticket": ticket, "passkey": made_up })).await;
+    assert_eq!((status, told["code"].as_str()), (401, Some("wrong_passkey")), "{told}");
 
     // Looking as Tomas: what he sees, nothing else, and nothing can be changed.
     ines.page.goto(&format!("{address}/desk/people")).await.unwrap();

@@ -5,6 +5,7 @@ use super::props::{Is, Plan, Teller, Thing};
 use super::spot::{At, Spot, href_of};
 use super::{Answered, Asked, Fault, PREFIX, XML, bad_body, condition, report};
 use crate::dto::shelf::PERSON;
+use crate::http::problem::Refusal;
 use crate::state::State;
 use actix_web::http::StatusCode;
 use actix_web::rt::task::JoinHandle;
@@ -143,7 +144,7 @@ pub async fn step(walk: Option<Walk>) -> Option<(Result<Bytes, actix_web::Error>
         match walk.next().await {
             Ok(()) => {}
             // The line breaks: half a list must not be taken for a whole one.
-            Err(e) => return Some((Err(e), None)),
+            Err(e) => return Some((Err(e.into()), None)),
         }
     }
     if walk.out.is_empty() {
@@ -163,7 +164,7 @@ impl Walk {
     }
 
     /// Writes the next page.
-    async fn next(&mut self) -> Result<(), actix_web::Error> {
+    async fn next(&mut self) -> Result<(), Refusal> {
         let Some(teller) = &mut self.teller else {
             self.ended = true;
             return Ok(());
@@ -179,7 +180,7 @@ impl Walk {
             Ok(page) => page,
             // Gone since it was told of: then nothing is in it.
             Err(StoreError::NotFound(_)) => return Ok(()),
-            Err(e) => return Err(crate::http::problem::Refusal::from(e).into()),
+            Err(e) => return Err(e.into()),
         };
         folder.cursor = page.next;
         // Where what is beneath comes first, the next page would lie in memory for long.
@@ -279,7 +280,7 @@ async fn node(asked: &Asked<'_>, mut teller: Teller, at: At, depth: Depth) -> Re
         ended: false,
     };
     // The first page with the first piece: what fails at once is answered with its status.
-    walk.next().await.map_err(|_| StoreError::Busy)?;
+    walk.next().await?;
     Ok(walk)
 }
 

@@ -16,7 +16,12 @@ use yellow_attic_store::StoreError;
 pub struct Refusal {
     problem: Box<Problem>,
     retry_after_s: Option<i64>,
+    /// What the desk hears of it, and nobody else.
+    damage: Option<String>,
 }
+
+/// A damaged row that an answer came across, on its way to the desk.
+pub struct Damage(pub String);
 
 impl Refusal {
     /// A refusal in words.
@@ -33,6 +38,7 @@ impl Refusal {
                 factors: Vec::new(),
             }),
             retry_after_s: None,
+            damage: None,
         }
     }
 
@@ -147,7 +153,11 @@ impl ResponseError for Refusal {
         if self.problem.status == 401 {
             answer.insert_header(("WWW-Authenticate", "Bearer"));
         }
-        answer.body(serde_json::to_vec(&self.problem).unwrap_or_default())
+        let mut answer = answer.body(serde_json::to_vec(&self.problem).unwrap_or_default());
+        if let Some(damage) = &self.damage {
+            answer.extensions_mut().insert(Damage(damage.clone()));
+        }
+        answer
     }
 }
 
@@ -221,6 +231,7 @@ fn plain(error: &StoreError) -> Option<&'static Kind> {
         | StoreError::Busy
         | StoreError::Stopping
         | StoreError::Io { .. }
+        | StoreError::DamagedRow(_)
         | StoreError::Catalogue(_) => return None,
     })
 }
@@ -303,6 +314,13 @@ impl From<StoreError> for Refusal {
             StoreError::Stopping => {
                 refusals::STOPPING.of(&detail)
                     .retry_after(5)
+            }
+            StoreError::DamagedRow(row) => {
+                tracing::error!(error = %error, "a row is damaged");
+                let mut refusal = refusals::ROW_DAMAGED
+                    .of("What the catalogue says of this cannot be. It is noted for the administrator.");
+                refusal.damage = Some(row.clone());
+                refusal
             }
             // The disk, the catalogue; all else is plain.
             _ => {

@@ -75,7 +75,7 @@ pub fn new_recovery() -> Result<(Vec<String>, Vec<[u8; 32]>), Refusal> {
     let mut codes = Vec::with_capacity(factor::RECOVERY_CODES);
     for _ in 0..factor::RECOVERY_CODES {
         let mut random = [0u8; 10];
-        getrandom::fill(&mut random).map_err(|_| Refusal::not_found("Randomness"))?;
+        getrandom::fill(&mut random).map_err(|e| yellow_attic_store::StoreError::BadInput(e.to_string()))?;
         codes.push(factor::recovery_code(random));
     }
     let kept = codes.iter().map(|c| hash_secret(c)).collect();

@@ -15,8 +15,8 @@ use yellow_attic_core::GroupId;
 use yellow_attic_core::guessing::By;
 use yellow_attic_core::password::{self, Demands};
 use yellow_attic_core::rules::Rule;
-use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::{Account, Why};
+use yellow_attic_store::{Actor, StoreError};
 
 /// Hashes a password (argon2id). Blocks for tens of milliseconds.
 pub fn hash_password(password: &str) -> Result<String, Refusal> {
@@ -224,7 +224,7 @@ pub async fn hashed(
         drop(turn);
         hash
     };
-    web::block(hashed).await.map_err(|_| Refusal::not_found("The password"))?
+    web::block(hashed).await.map_err(|_| StoreError::Stopping)?
 }
 
 /// The same for an account that is there.

@@ -78,7 +78,8 @@ fn too_many(wait_ms: i64) -> Refusal {
         .retry_after(seconds)
 }
 
-fn too_busy() -> Refusal {
+/// More passwords wait than are looked at.
+pub fn too_busy() -> Refusal {
     refusals::SIGN_INS_WAITING
         .of("So many passwords wait to be looked at that this one was not.")
         .retry_after(5)

@@ -68,6 +68,22 @@ impl crate::engine::Engine {
                 .await?;
         Ok(found.into_iter().map(|(at, kind, detail)| Finding { at, kind, detail }).collect())
     }
+
+    /// Notes for the desk, once, that somebody met a damaged row.
+    #[boxed]
+    pub async fn note_damaged_row(&self, detail: &str) -> Result<()> {
+        const KIND: &str = "damaged row";
+        let known: bool =
+            sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM findings WHERE kind = ? AND detail = ?)")
+                .bind(KIND)
+                .bind(detail)
+                .fetch_one(&self.shared.view.pool)
+                .await?;
+        if known {
+            return Ok(());
+        }
+        self.ask(crate::ops::record::Finding { kind: KIND, node: None, detail: detail.to_string() }).await
+    }
 }
 
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`

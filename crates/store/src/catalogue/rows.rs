@@ -114,7 +114,7 @@ impl RowJson<'_> {
 }
 
 fn damaged_hash(of: &str, bytes: usize) -> StoreError {
-    StoreError::Catalogue(format!("a row is damaged: the hash of {of} has {bytes} bytes, not 32"))
+    StoreError::DamagedRow(format!("the hash of {of} has {bytes} bytes, not 32"))
 }
 
 /// A hash as the catalogue holds it. One of another length is damage, and never read as if it were none.

@@ -296,6 +296,9 @@ pub enum StoreError {
         /// What the disk says.
         reason: String,
     },
+    /// A row of the catalogue says what cannot be.
+    #[error("a row of the catalogue is damaged: {0}")]
+    DamagedRow(String),
     /// The catalogue failed. On a write: unknown whether it took effect; ask again.
     #[error("the catalogue failed: {0}")]
     Catalogue(String),

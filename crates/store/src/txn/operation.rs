@@ -286,7 +286,7 @@ fn finish<O: Operation>(
             }));
             Ok(())
         }
-        Err(e @ (StoreError::Catalogue(_) | StoreError::Io { .. })) => {
+        Err(e @ (StoreError::Catalogue(_) | StoreError::DamagedRow(_) | StoreError::Io { .. })) => {
             let _ = answer.send(Err(e.clone()));
             Err(e)
         }

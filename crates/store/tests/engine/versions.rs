@@ -168,7 +168,7 @@ async fn a_damaged_row_is_an_error_that_says_so_and_never_read_as_if_it_were_emp
     conn.close().await.unwrap();
     let attic = attic.reopen().await;
     let says = |refused: StoreError| {
-        assert!(matches!(&refused, StoreError::Catalogue(_)), "{refused:?}");
+        assert!(matches!(&refused, StoreError::DamagedRow(_)), "{refused:?}");
         assert!(refused.to_string().contains("has 2 bytes, not 32"), "{refused}");
     };
     // Whatever meets it: by its path, in a list, in a history.

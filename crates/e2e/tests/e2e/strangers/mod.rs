@@ -151,9 +151,14 @@ pub fn refused<T: std::fmt::Debug>(done: Result<T, yellow_attic_client::Error>) 
 
 /// A time as the service takes it.
 pub fn hours(from_now: i64) -> String {
+    seconds(from_now * 3600)
+}
+
+/// The same, so many seconds from now.
+pub fn seconds(from_now: i64) -> String {
     let at = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() as i64;
-    let days = (at + from_now * 3600) / 86_400;
-    let rest = (at + from_now * 3600).rem_euclid(86_400);
+    let days = (at + from_now) / 86_400;
+    let rest = (at + from_now).rem_euclid(86_400);
     // Civil date from days (proleptic Gregorian).
     let z = days + 719_468;
     let (era, doe) = (z.div_euclid(146_097), z.rem_euclid(146_097));

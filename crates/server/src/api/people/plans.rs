@@ -72,7 +72,7 @@ impl Planner<'_> {
         let Ok(there) = all.group(&plan.name) else {
             if plan.name.trim().is_empty() || plan.name.contains(':') {
                 return Err(
-                    refusals::GROUP_NAME_CANNOT_BE.of("A group's name has 1 to 64 characters, and no colon.")
+                    refusals::NAME_CANNOT_BE.of("A group's name has 1 to 64 characters, and no colon.")
                 );
             }
             if !self.preview {

@@ -127,7 +127,7 @@ pub async fn begin_codes(state: web::Data<State>, who: AnyWho) -> Result<HttpRes
     let who = who.0;
     may_add(&state, &who).await?;
     let mut secret = vec![0u8; 20];
-    getrandom::fill(&mut secret).map_err(|_| Refusal::not_found("Randomness"))?;
+    getrandom::fill(&mut secret).map_err(|e| yellow_attic_store::StoreError::BadInput(e.to_string()))?;
     let address = factor::address(&secret, &who.account.sign_in, &state.config.organisation);
     let picture = qr(&address)?;
     let written = factor::written(&secret);
@@ -200,7 +200,7 @@ pub async fn begin_passkey(
     let handle = Uuid::from_slice(&handle[..16]).unwrap_or_default();
     let (options, begun) = speaks
         .start_passkey_registration(handle, &who.account.sign_in, &who.account.display_name, Some(known))
-        .map_err(|e| refusals::PASSKEY_REFUSED.of(&format!("{e}.")))?;
+        .map_err(|e| yellow_attic_store::StoreError::BadInput(e.to_string()))?;
     let held = Held::Passkey(who.account.id, Box::new(begun));
     let ticket = state.tickets.make(held, state.engine.now_ms())?;
     let options = serde_json::to_value(options).unwrap_or_default();
