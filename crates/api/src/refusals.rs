@@ -122,8 +122,6 @@ refusals! {
         "Write service, organisation, group:NAME or shelf:NAME.";
     SENDER_MALFORMED 400 "sender_malformed" "The request is malformed"
         "Say who hands this in.";
-    SHARES_ARE_NOT_PAUSED 400 "shares_are_not_paused" "The request is malformed"
-        "End it, or set its end.";
     SHELF_NAME_CANNOT_BE 400 "shelf_name_cannot_be" "The request is malformed"
         "Choose another name: it stands before the colon in paths.";
     SIGN_IN_NAME_CANNOT_BE 400 "sign_in_name_cannot_be" "The request is malformed"

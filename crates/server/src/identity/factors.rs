@@ -124,9 +124,12 @@ pub async fn ask_passkey(
         return Err(StoreError::SecretsShut(why).into());
     }
     let keys: Vec<_> = credentials(&factors).into_iter().map(|(_, key)| key).collect();
+    if keys.is_empty() {
+        return Err(refusals::NO_PASSKEY.of("The account has no passkey."));
+    }
     let (options, question) = passkeys(state, request)?
         .start_passkey_authentication(&keys)
-        .map_err(|_| refusals::NO_PASSKEY.of("The account has no passkey."))?;
+        .map_err(|e| StoreError::BadInput(e.to_string()))?;
     Ok((serde_json::to_value(options).unwrap_or_default(), question))
 }
 

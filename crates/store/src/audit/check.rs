@@ -73,6 +73,7 @@ impl crate::engine::Engine {
     #[boxed]
     pub async fn note_damaged_row(&self, detail: &str) -> Result<()> {
         const KIND: &str = "damaged row";
+        let _one = self.shared.noting.lock().await;
         let known: bool =
             sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM findings WHERE kind = ? AND detail = ?)")
                 .bind(KIND)

@@ -108,6 +108,8 @@ pub(crate) struct Shared {
     pub rolling: Mutex<std::collections::HashMap<i64, Arc<held::RunningRollback>>>,
     /// What was found suspicious lately.
     pub suspected: Mutex<held::Suspected>,
+    /// Held while somebody notes a finding that is noted once.
+    pub noting: tokio::sync::Mutex<()>,
     /// Folders as they were, kept from one page to the next.
     pub listed: Mutex<Vec<held::Listed>>,
     pub seal: Seal,

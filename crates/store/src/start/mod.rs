@@ -143,6 +143,7 @@ impl Engine {
                 claims: Claims::default(),
                 packing,
                 rolling: Mutex::default(),
+                noting: tokio::sync::Mutex::default(),
                 listed: Mutex::default(),
                 suspected: Mutex::default(),
                 seal,

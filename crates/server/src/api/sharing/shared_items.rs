@@ -227,7 +227,7 @@ async fn change_share(state: &State, who: &Who, change: &api::GivenChange, id: i
         return Ok(state.engine.grants().end_grant(&actor, id).await?);
     }
     let Some(ends) = &change.ends else {
-        return Err(refusals::SHARES_ARE_NOT_PAUSED.of("A share is not paused."));
+        return Err(refusals::NOTHING_TO_CHANGE.of("A share is not paused."));
     };
     let until = if ends.trim().is_empty() { None } else { Some(times::wanted(ends)?) };
     let new = NewGrant {
