@@ -23,6 +23,28 @@ pub const ALWAYS: [(HeaderName, &str); 5] = [
     (HeaderName::from_static("permissions-policy"), "camera=(), geolocation=(), microphone=()"),
 ];
 
+fn add_headers(response: &mut ServiceResponse<BoxBody>, https: bool) {
+    let api = response.request().path().starts_with("/api/");
+    let headers = response.headers_mut();
+    for (name, value) in ALWAYS {
+        if !headers.contains_key(&name) {
+            headers.insert(name, HeaderValue::from_static(value));
+        }
+    }
+    if api && !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
+    if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
+        headers.insert(
+            header::CONTENT_SECURITY_POLICY,
+            HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"),
+        );
+    }
+    if https {
+        headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
+}
+
 /// Adds the headers, and logs what changed or failed.
 pub async fn around(
     mut request: ServiceRequest,
@@ -81,25 +103,7 @@ pub async fn around(
     if let Some(stream) = stream {
         response = response.map_body(|_, body| BoxBody::new(Paced::new(body, stream)));
     }
-    let api = response.request().path().starts_with("/api/");
-    let headers = response.headers_mut();
-    for (name, value) in ALWAYS {
-        if !headers.contains_key(&name) {
-            headers.insert(name, HeaderValue::from_static(value));
-        }
-    }
-    if api && !headers.contains_key(header::CACHE_CONTROL) {
-        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    }
-    if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
-        headers.insert(
-            header::CONTENT_SECURITY_POLICY,
-            HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"),
-        );
-    }
-    if https {
-        headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
-    }
+    add_headers(&mut response, https);
     if let Some(Damage(row)) = response.response().extensions().get::<Damage>()
         && let Some(state) = &state
     {

@@ -5,7 +5,6 @@ import {
   FileUp,
   FolderPlus,
   FolderUp,
-  History,
   LayoutGrid,
   Link2,
   Rows3,
@@ -16,52 +15,33 @@ import {
   Users,
   X,
 } from "lucide-react";
-import {
-  lazy,
-  Suspense,
-  useCallback,
-  useDeferredValue,
-  useEffect,
-  useMemo,
-  useRef,
-  useState,
-  type DragEvent,
-} from "react";
+import { lazy, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useSearch } from "wouter";
-import { api, contentAddress, type Me, type Node, type Sorting } from "../../lib/api";
+import { api, type Me, type Node, type Sorting } from "../../lib/api";
 import { pageOf, placeOf, within } from "../../lib/place";
 import { dragging, useSpringOpen } from "../../lib/dragging";
-import { count, moment, plain, shortDay, size, when } from "../../lib/show";
-import { dropped } from "../../lib/dropped";
+import { count, plain, size, when } from "../../lib/show";
 import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
 import { Button, Chip, Empty, Frame, IconButton, Loading, Menu, MenuItem, Notice, useToast } from "../../ui";
 import { FoundList } from "../found-list";
-import { RightsDialog } from "../rights";
 import { Drawer } from "./drawer";
-import { ChooseFolder, NewFolder, Rename } from "./dialogs";
 import { actsOf, type Doing } from "./acts";
-import { Editor } from "./editor";
+import { Dialogs, type Asking } from "./asking";
+import { useDeeds } from "./deeds";
+import { PastNotice } from "./past-notice";
 import { List } from "./list";
 import { Look } from "./preview";
-import { QuickLink } from "./quick-link";
 import { Strip, type StripMark } from "./strip";
 import { Tiles, useTiles } from "./tiles";
 import { key } from "../../lib/query-keys";
 
 const RollbackPanel = lazy(() => import("./rollback").then((m) => ({ default: m.RollbackPanel })));
 const TrashView = lazy(() => import("./trash").then((m) => ({ default: m.TrashView })));
-const SnapshotsDialog = lazy(() => import("./snapshots").then((m) => ({ default: m.SnapshotsDialog })));
-const OutsideDialog = lazy(() => import("../outside/dialog"));
 
 interface Props {
   frame: { me: Me; onSignOut: () => void };
 }
-
-type Asking =
-  | { kind: "new" | "snapshots" }
-  | { kind: "rename" | "edit" | "rights" | "outside" | "link"; node: Node }
-  | { kind: "move" | "copy"; nodes: Node[] };
 
 /** A folder, now or then. */
 export function FolderPage({ frame }: Props) {
@@ -188,108 +168,12 @@ export function FolderPage({ frame }: Props) {
     if (node.kind === "folder") go(pageOf(within(facts.data!.path, node.name), at));
     else setLooking(node);
   };
-  const fetchFrom = (from: string, name: string) => {
-    const a = document.createElement("a");
-    a.href = from;
-    a.download = name;
-    a.click();
-  };
-  const download = (node: Node) => fetchFrom(contentAddress(node.id, at, true), node.name);
-  const downloadAll = async (nodes: Node[]) => {
-    if (nodes.length === 1 && nodes[0]!.kind === "file") return download(nodes[0]!);
-    try {
-      const archive = await api.gather(
-        nodes.map((n) => n.id),
-        at,
-      );
-      if (archive.left_out.length > 0) {
-        toast.say(
-          `${count(archive.left_out.length, "file")} cannot be in it: another program overwrote the bytes. ${archive.left_out[0]!}`,
-        );
-      }
-      fetchFrom(archive.address, archive.name);
-    } catch (e) {
-      toast.refuse(e);
-    }
-  };
-  /** What was dropped on a folder: files from the computer, or things from here. */
-  const take = async (to: { id: number; name: string }, e: DragEvent) => {
-    if (e.dataTransfer.types.includes("Files")) {
-      uploads.add(to.id, await dropped(e.dataTransfer));
-      return;
-    }
-    const copy = e.ctrlKey || e.altKey;
-    const nodes = dragging.take().filter((n) => n.id !== to.id && (copy || n.parent !== to.id));
-    let done = 0;
-    for (const node of nodes) {
-      try {
-        if (copy) await api.copy(node.id, { parent: to.id });
-        else await api.change(node.id, { parent: to.id });
-        done += 1;
-      } catch (error) {
-        toast.refuse(error);
-      }
-    }
-    if (done === 0) return;
-    setSelected(new Set());
-    await changed();
-    const what = done === 1 ? `"${nodes[0]!.name}"` : count(done, "thing");
-    toast.say(
-      `${copy ? "Copied" : "Moved"} ${what} to "${to.name}".`,
-      copy
-        ? undefined
-        : {
-            word: "Undo",
-            run: () => {
-              void Promise.all(nodes.map((n) => api.change(n.id, { parent: n.parent })))
-                .catch((error: unknown) => toast.refuse(error))
-                .then(changed);
-            },
-          },
-    );
-  };
-  const remove = async (nodes: Node[]) => {
-    const gone: Node[] = [];
-    for (const node of nodes) {
-      try {
-        await api.remove(node.id);
-        gone.push(node);
-      } catch (e) {
-        toast.refuse(e);
-      }
-    }
-    setSelected(new Set());
-    await changed();
-    if (gone.length === 0) return;
-    const what = gone.length === 1 ? `"${gone[0]!.name}"` : count(gone.length, "thing");
-    toast.say(`Removed ${what}. It is in the trash of this folder.`, {
-      word: "Undo",
-      run: () => {
-        void Promise.all(gone.map((n) => api.restore(n.id, {})))
-          .then(() => toast.say(`Brought back ${what}.`))
-          .catch((e: unknown) => toast.refuse(e))
-          .then(changed);
-      },
-    });
-  };
-  const bringBack = async (nodes: Node[]) => {
-    let done = 0;
-    for (const node of nodes) {
-      try {
-        await api.restore(node.id, { at });
-        done += 1;
-      } catch (e) {
-        toast.refuse(e);
-      }
-    }
-    await changed();
-    if (done > 0) {
-      toast.say(`Brought back ${done === 1 ? `"${nodes[0]!.name}"` : count(done, "thing")} as it was.`, {
-        word: "Back to now",
-        run: () => go(pageOf(facts.data!.path)),
-      });
-    }
-  };
+  const { download, downloadAll, take, remove, bringBack } = useDeeds(
+    at,
+    () => setSelected(new Set()),
+    changed,
+    () => go(pageOf(facts.data!.path)),
+  );
 
   const manage = at === undefined && level === "manage";
   const doing: Doing = {
@@ -419,25 +303,15 @@ export function FolderPage({ frame }: Props) {
           />
         </div>
         {at && folder && (
-          <div role="status" className="flex flex-wrap items-center gap-3 bg-gold-wash px-6 py-2">
-            <History size={18} aria-hidden />
-            <span className="min-w-0 flex-1">
-              <strong>
-                {folder.name} as it was on {then ? moment(then) : "that moment"}.
-              </strong>{" "}
-              {snapshot && `Snapshot "${snapshot.label}". `}
-              {alarm
-                ? `On ${shortDay(new Date(alarm.from))} ${alarm.device ?? "one browser"} changed ${count(alarm.files, "file")}. This is the last moment before.`
-                : "Nothing can be changed in the past."}
-              {alarm && !mayRestore && " Whoever may edit here can roll it back."}
-            </span>
-            {mayRestore && !rolling && (
-              <Button icon={<Undo2 size={18} />} onClick={() => setRolling(true)}>
-                Roll back to here
-              </Button>
-            )}
-            <Button onClick={() => go(pageOf(facts.data!.path))}>Back to now</Button>
-          </div>
+          <PastNotice
+            name={folder.name}
+            then={then}
+            snapshot={snapshot?.label}
+            alarm={alarm}
+            mayRestore={mayRestore}
+            onRollBack={rolling ? undefined : () => setRolling(true)}
+            onNow={() => go(pageOf(facts.data!.path))}
+          />
         )}
         {trash && folder && (
           <Suspense fallback={<Loading />}>
@@ -686,19 +560,6 @@ export function FolderPage({ frame }: Props) {
           )}
         </div>
       </div>
-      {asking?.kind === "snapshots" && top && (
-        <Suspense>
-          <SnapshotsDialog
-            root={top.id}
-            mayManage={!frame.me.seen_by && level === "manage"}
-            onGo={(to) => {
-              setAsking(undefined);
-              go(pageOf(facts.data!.path, to));
-            }}
-            onClose={() => setAsking(undefined)}
-          />
-        </Suspense>
-      )}
       <Look
         node={looking}
         beside={rows}
@@ -715,53 +576,16 @@ export function FolderPage({ frame }: Props) {
             : undefined
         }
       />
-      {asking?.kind === "edit" && (
-        <Editor node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />
-      )}
-      {folder && asking?.kind === "new" && (
-        <NewFolder parent={folder.id} onClose={() => setAsking(undefined)} onDone={changed} />
-      )}
-      {asking?.kind === "rights" && (
-        <RightsDialog
-          node={asking.node.id}
-          name={asking.node.name}
-          folder={asking.node.kind === "folder"}
-          top={asking.node.parent === undefined}
-          onClose={() => setAsking(undefined)}
-        />
-      )}
-      {asking?.kind === "outside" && (
-        <Suspense>
-          <OutsideDialog
-            node={asking.node.id}
-            name={asking.node.name}
-            folder={asking.node.kind === "folder"}
-            onClose={() => setAsking(undefined)}
-          />
-        </Suspense>
-      )}
-      {asking?.kind === "link" && (
-        <QuickLink
-          node={asking.node}
-          onClose={() => setAsking(undefined)}
-          onMore={() => setAsking({ kind: "outside", node: asking.node })}
-        />
-      )}
-      {asking?.kind === "rename" && (
-        <Rename node={asking.node} onClose={() => setAsking(undefined)} onDone={changed} />
-      )}
-      {(asking?.kind === "move" || asking?.kind === "copy") && facts.data && (
-        <ChooseFolder
-          act={asking.kind}
-          nodes={asking.nodes}
-          start={facts.data}
-          onClose={() => setAsking(undefined)}
-          onDone={async () => {
-            setSelected(new Set());
-            await changed();
-          }}
-        />
-      )}
+      <Dialogs
+        asking={asking}
+        place={facts.data}
+        top={top?.id}
+        mayManage={!frame.me.seen_by && level === "manage"}
+        onAsk={setAsking}
+        onGo={(to) => go(pageOf(facts.data!.path, to))}
+        onDone={changed}
+        onMoved={() => setSelected(new Set())}
+      />
     </Frame>
   );
 }

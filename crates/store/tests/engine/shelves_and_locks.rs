@@ -9,10 +9,13 @@ use yellow_attic_store::rights::locks::{Held, NewLock};
 use yellow_attic_store::{Actor, StoreError};
 use yellow_attic_trials::numbers;
 
-/// What stands where: each thing with its folder (none: the top of a shelf), its name and its bytes.
+/// Its folder (none: the top of a shelf), its name and its bytes (none: a folder).
+type Thing = (Option<NodeId>, String, Option<Vec<u8>>);
+
+/// What stands where.
 #[derive(Default)]
 struct Tree {
-    things: BTreeMap<NodeId, (Option<NodeId>, String, Option<Vec<u8>>)>,
+    things: BTreeMap<NodeId, Thing>,
 }
 
 impl Tree {
