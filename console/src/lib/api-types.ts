@@ -1327,6 +1327,16 @@ export interface components {
       size: number;
       sums?: components["schemas"]["Sums"] | null;
     };
+    /** @description The file that a move replaces. */
+    Onto: {
+      /**
+       * Format: int64
+       * @description Its id.
+       */
+      node: number;
+      /** @description The last moment that is known of it. */
+      seen: string;
+    };
     /** @description An invitation that was not used yet. Its address is not kept. */
     OpenInvitation: {
       /** @description Who made it. */
@@ -1717,6 +1727,18 @@ export interface components {
       /** @description In the order in which it is done. */
       steps: components["schemas"]["PlanStep"][];
     };
+    /** @description What stands at a place, for whoever meant something else. */
+    Present: {
+      /** @description The ETag of its bytes; a folder has none. */
+      etag?: string | null;
+      /** @description The moment since which it is as it is. */
+      moment: string;
+      /**
+       * Format: int64
+       * @description Which thing it is.
+       */
+      node: number;
+    };
     /**
      * @description A refusal or failure (RFC 9457, `application/problem+json`).
      * @example {
@@ -1735,6 +1757,7 @@ export interface components {
       detail: string;
       /** @description The kinds of second factors that there are: codes, passkey, recovery. */
       factors?: string[];
+      present?: components["schemas"]["Present"] | null;
       /** @description What to do about it. */
       remedy: string;
       /** @description The HTTP status. */
@@ -2607,6 +2630,8 @@ export interface components {
       etag?: string | null;
       /** @description What became of it. */
       fate: components["schemas"]["Fate"];
+      /** @description The moment since which it is as it is. */
+      moment?: string | null;
       /**
        * Format: int64
        * @description The file or folder.
@@ -2667,6 +2692,8 @@ export interface components {
        * @default null
        */
       name: string | null;
+      /** @default null */
+      onto: components["schemas"]["Onto"] | null;
       /**
        * Format: int64
        * @description The folder; the present one if it is not given.

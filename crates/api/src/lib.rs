@@ -30,6 +30,21 @@ pub struct Problem {
     /// The kinds of second factors that there are: codes, passkey, recovery.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub factors: Vec<String>,
+    /// What stands there, where a condition of the request does not hold.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub present: Option<Present>,
+}
+
+/// What stands at a place, for whoever meant something else.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Present {
+    /// Which thing it is.
+    pub node: i64,
+    /// The moment since which it is as it is.
+    pub moment: String,
+    /// The ETag of its bytes; a folder has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub etag: Option<String>,
 }
 
 /// File or folder.
@@ -294,6 +309,20 @@ pub struct Target {
     pub name: Option<String>,
     /// Whether a file of that name may be replaced (moving only).
     pub replace: bool,
+    /// Which file that is, by its id, and the last moment that is known of it: nothing else is replaced. Needed where
+    /// the header `Thing` or `Seen` says which thing is moved.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub onto: Option<Onto>,
+}
+
+/// The file that a move replaces.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Onto {
+    /// Its id.
+    pub node: i64,
+    /// The last moment that is known of it.
+    pub seen: String,
 }
 
 /// What to bring back, and to where.

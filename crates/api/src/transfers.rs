@@ -79,6 +79,9 @@ pub struct TarEntry {
     /// The ETag of the file's bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub etag: Option<String>,
+    /// The moment since which it is as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub moment: Option<String>,
     /// Why it was refused.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub problem: Option<Box<Problem>>,

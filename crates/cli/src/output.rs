@@ -91,6 +91,7 @@ impl Failure {
                     remedy: self.remedy.clone(),
                     ticket: None,
                     factors: Vec::new(),
+                    present: None,
                 })
             });
             eprintln!("{}", serde_json::to_string(&problem).unwrap_or_default());

@@ -68,6 +68,18 @@ pub struct Client {
     http: reqwest::Client,
     address: Arc<str>,
     token: Option<Arc<str>>,
+    stated: Stated,
+}
+
+/// What a program that keeps a tree in step says of its writes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Stated {
+    /// Which thing is written: `new`, or its id.
+    pub thing: Option<String>,
+    /// The last moment that is known of it: a write is refused if something happened to it since.
+    pub seen: Option<String>,
+    /// What the request is called: its repeat gets the first answer.
+    pub request: Option<String>,
 }
 
 /// Bytes to send.
@@ -121,7 +133,12 @@ impl Client {
             .pool_max_idle_per_host(32)
             .build()
             .map_err(|e| line(&e))?;
-        Ok(Client { http, address: address.trim_end_matches('/').into(), token: token.map(Into::into) })
+        Ok(Client {
+            http,
+            address: address.trim_end_matches('/').into(),
+            token: token.map(Into::into),
+            stated: Stated::default(),
+        })
     }
 
     /// The token with which it asks.
@@ -135,7 +152,13 @@ impl Client {
     }
 
     fn call(&self, method: Method, path: &str) -> RequestBuilder {
-        let call = self.http.request(method, format!("{}/api/v1{path}", self.address));
+        let mut call = self.http.request(method, format!("{}/api/v1{path}", self.address));
+        let Stated { thing, seen, request } = &self.stated;
+        for (name, value) in [("thing", thing), ("seen", seen), ("idempotency-key", request)] {
+            if let Some(value) = value {
+                call = call.header(name, value);
+            }
+        }
         match &self.token {
             Some(token) => call.bearer_auth(token),
             None => call,
@@ -325,6 +348,21 @@ impl Client {
             call = call.header("if-none-match", "*");
         }
         Self::read(call.body(body.body)).await
+    }
+
+    /// Gives a file a new state, wherever it is by now.
+    pub async fn put_onto(&self, node: i64, modified: Option<&str>, body: Body) -> Result<api::Node> {
+        let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });
+        let mut call = self.call(Method::PUT, &format!("/nodes/{node}/content{query}"));
+        if let Some(length) = body.length {
+            call = call.header("content-length", length);
+        }
+        Self::read(call.body(body.body)).await
+    }
+
+    /// The same client, whose writes say what they are of.
+    pub fn stating(&self, stated: Stated) -> Client {
+        Client { stated, ..self.clone() }
     }
 
     /// The bytes of a file from an offset on, as they are or were.

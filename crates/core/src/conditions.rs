@@ -1,5 +1,7 @@
 //! Conditional requests: If-Match, If-None-Match, If-Unmodified-Since, If-Modified-Since (RFC 9110, section 13).
 
+use crate::{Moment, NodeId};
+
 /// The tag of a file's bytes, quoted as it stands in an ETag header.
 pub fn etag(hash: &[u8; 32]) -> String {
     let mut tag = String::with_capacity(34);
@@ -61,6 +63,10 @@ fn parse(value: &str, weakly: bool) -> Option<Tags> {
 /// What stands there, as far as conditions ask.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Standing {
+    /// Which thing it is.
+    pub node: NodeId,
+    /// The number since which it is as it is.
+    pub since: Moment,
     /// The tag of its bytes, quoted; a folder has none.
     pub tag: Option<String>,
     /// Its own time, which Last-Modified tells, in milliseconds.
@@ -86,6 +92,59 @@ impl Standing {
     }
 }
 
+/// Which thing a caller means to write.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Thing {
+    /// One that is not there yet.
+    New,
+    /// This one.
+    Node(NodeId),
+}
+
+/// A name that a caller gives a request, so that its repeat is known: 128 bits of a hash of what was sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct RequestId(pub [u8; 16]);
+
+impl RequestId {
+    /// Of a text of the caller's own.
+    pub fn of(text: &str) -> RequestId {
+        let mut id = [0; 16];
+        id.copy_from_slice(&blake3::hash(text.as_bytes()).as_bytes()[..16]);
+        RequestId(id)
+    }
+}
+
+/// What a program that keeps a tree in step says of a write. Where it says which thing it writes, nothing is guessed of
+/// how programs save.
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
+pub struct Known {
+    /// Which thing it is.
+    pub thing: Option<Thing>,
+    /// The last moment that the caller knows of: nothing may have happened to the thing since, nor, where a folder is
+    /// removed, to anything beneath it.
+    pub seen: Option<Moment>,
+    /// What stands at the target of a move, and the last moment that the caller knows of it.
+    pub onto: Option<(NodeId, Moment)>,
+    /// The request's own name.
+    pub request: Option<RequestId>,
+}
+
+impl Known {
+    /// Whether the caller says what it writes.
+    pub fn says_which(&self) -> bool {
+        self.thing.is_some() || self.seen.is_some() || self.onto.is_some()
+    }
+
+    fn holds(&self, present: Option<&Standing>) -> bool {
+        let thing = match (self.thing, present) {
+            (None, _) | (Some(Thing::New), None) => true,
+            (Some(Thing::New), Some(_)) | (Some(Thing::Node(_)), None) => false,
+            (Some(Thing::Node(node)), Some(present)) => present.node == node,
+        };
+        thing && !self.seen.is_some_and(|seen| present.is_some_and(|p| p.since > seen))
+    }
+}
+
 /// What a request demands of what stands there (RFC 9110, section 13). For a write checked at the start and again at the
 /// commit.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
@@ -98,6 +157,8 @@ pub struct Conditions {
     pub if_unmodified_since: Option<i64>,
     /// If-Modified-Since, in seconds, for reads. It counts where there is no If-None-Match.
     pub if_modified_since: Option<i64>,
+    /// What the caller knows of what it writes.
+    pub known: Known,
 }
 
 /// What a conditional read is answered with.
@@ -120,6 +181,7 @@ impl Conditions {
     /// Whether a write may go on, given what stands there.
     pub fn hold(&self, present: Option<&Standing>) -> bool {
         self.first(present)
+            && self.known.holds(present)
             && !self.if_none_match.as_ref().is_some_and(|tags| present.is_some_and(|p| p.is_one_of(tags)))
     }
 
@@ -163,7 +225,7 @@ mod tests {
     }
 
     fn standing(hash: u8, mtime: i64, at: i64) -> Standing {
-        Standing { tag: Some(etag(&[hash; 32])), mtime, at }
+        Standing { node: NodeId(1), since: Moment(1), tag: Some(etag(&[hash; 32])), mtime, at }
     }
 
     #[test]
@@ -173,7 +235,7 @@ mod tests {
         assert!(same.hold(Some(&there)));
         assert!(!same.hold(Some(&standing(1, 5_000, 9_000))));
         assert!(!same.hold(None));
-        let folder = Standing { tag: None, mtime: 0, at: 0 };
+        let folder = Standing { node: NodeId(1), since: Moment(1), tag: None, mtime: 0, at: 0 };
         assert!(Conditions::nothing_there().hold(None));
         assert!(!Conditions::nothing_there().hold(Some(&there)));
         assert!(!Conditions::nothing_there().hold(Some(&folder)));

@@ -282,7 +282,7 @@ mod refusals {
             (StoreError::Busy, "busy"),
             (StoreError::BadInput(text()), "bad_input"),
             (StoreError::Stopping, "stopping"),
-            (StoreError::Io { context: path(), reason: path() }, "internal"),
+            (StoreError::io(path(), &std::io::Error::other(PATH)), "internal"),
             (StoreError::Catalogue(path()), "internal"),
             (StoreError::DamagedRow(path()), "row_damaged"),
         ] {

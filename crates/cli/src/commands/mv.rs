@@ -37,8 +37,10 @@ impl Mv {
             let facts = connection::place(&client, from, None).await?;
             let folder = facts.node.kind == api::Kind::Folder;
             let (parent, name) = transfer::remote(&client, &goes, &facts.node.name, folder).await?;
-            wanted
-                .push((facts, api::Target { parent: Some(parent), name: Some(name), replace: self.replace }));
+            wanted.push((
+                facts,
+                api::Target { parent: Some(parent), name: Some(name), replace: self.replace, onto: None },
+            ));
         }
         let (mut moved, mut not) = (Vec::new(), 0);
         for (facts, target) in &wanted {

@@ -23,6 +23,7 @@ mod people;
 mod refusals;
 mod rights;
 mod standards;
+mod stated;
 mod strangers;
 mod support;
 mod transfers;

@@ -139,6 +139,12 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             [401, 404, 403, 201, 201, 201, 404, 201],
         ),
         (
+            "PUT",
+            "/nodes/{node}/content",
+            |c| (format!("/nodes/{}/content", c.file), "text/plain", b"new".to_vec()),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
+        (
             "POST",
             "/nodes/{node}/folders",
             |c| with(format!("/nodes/{}/folders", c.folder), json!({ "name": "New" })),

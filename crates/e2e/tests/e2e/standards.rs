@@ -141,7 +141,7 @@ async fn an_address_that_nobody_has_takes_nothing_and_a_wrong_method_says_which_
         ("POST", "/readyz".into(), "GET, HEAD, OPTIONS"),
         ("DELETE", "/api/openapi.json".into(), "GET, HEAD, OPTIONS"),
         ("PUT", "/api/v1/shelves".into(), "GET, HEAD, OPTIONS, POST"),
-        ("POST", format!("/api/v1/nodes/{node}/content"), "GET, HEAD, OPTIONS"),
+        ("POST", format!("/api/v1/nodes/{node}/content"), "GET, HEAD, OPTIONS, PUT"),
         ("POST", "/api/v1/files/home/a/b".into(), "GET, HEAD, OPTIONS, PUT"),
         ("PUT", "/api/v1/uploads".into(), "GET, HEAD, OPTIONS, POST"),
         ("GET", "/api/v1/uploads/none".into(), "DELETE, HEAD, OPTIONS, PATCH"),

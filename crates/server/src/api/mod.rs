@@ -54,6 +54,7 @@ operations! {
     files::by_path::get_by_path,
     files::by_path::put_by_path,
     files::by_path::put_in_folder,
+    files::by_path::put_onto,
     files::nodes::content,
     files::nodes::entries,
     files::nodes::thumbnail,

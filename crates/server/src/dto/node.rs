@@ -1,5 +1,6 @@
 //! From the engine's rows to what callers see.
 
+use crate::http::problem::Refusal;
 use crate::http::times::show;
 use crate::state::State;
 use crate::state::names::NameMap;
@@ -7,6 +8,7 @@ use crate::state::sessions::Who;
 use actix_web::HttpRequest;
 use std::sync::Arc;
 use yellow_attic_api as api;
+use yellow_attic_core::conditions::Known;
 use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::rights::locks::Held;
 use yellow_attic_store::{ContentState, Folder, Row, SinceThen};
@@ -119,4 +121,13 @@ pub fn given(state: &State, who: &Who, row: &Row) -> Option<String> {
 pub fn at_in(request: &HttpRequest) -> Option<String> {
     let value = request.query_string().split('&').find_map(|p| p.strip_prefix("at="))?;
     Some(percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned())
+}
+
+/// A file or folder as a request was answered with it before, to whoever asks by the same again: as it was then.
+pub async fn answered(state: &State, who: &Who, known: &Known) -> Result<Option<(api::Node, bool)>, Refusal> {
+    let Some(done) = state.engine.files().answered(&who.actor, known).await? else { return Ok(None) };
+    // Its state may be erased by now.
+    let row = done.row.ok_or_else(|| Refusal::not_found("What this request made"))?;
+    let names = state.names_for(who).await;
+    Ok(Some((node(&row, None, &names), done.created)))
 }

@@ -4,8 +4,41 @@ use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use actix_web::HttpRequest;
 use actix_web::http::{Method, header};
-use yellow_attic_core::conditions::{Conditions, Tags, parse_tags, parse_tags_weakly};
+use yellow_attic_core::conditions::{
+    Conditions, Known, RequestId, Tags, Thing, parse_tags, parse_tags_weakly,
+};
 use yellow_attic_core::range::{Asked, parse};
+use yellow_attic_core::{Moment, NodeId};
+
+/// The headers by which a caller that keeps a tree in step says what it writes.
+#[derive(utoipa::IntoParams)]
+#[into_params(parameter_in = Header)]
+#[allow(dead_code)]
+pub struct KnownHeaders {
+    /// Which thing is written: its id, or `new`. Then nothing is guessed of how programs save, and another thing that
+    /// stands there by now is refused.
+    #[param(rename = "Thing")]
+    thing: Option<String>,
+    /// The last moment that the caller knows of the thing: refused if it is in a later state, or, where a folder is
+    /// removed, if anything beneath it is.
+    #[param(rename = "Seen")]
+    seen: Option<String>,
+    /// What the caller calls this request (1 to 200 characters, of its device alone): a repeat within a week gets the
+    /// first answer and does nothing.
+    #[param(rename = "Idempotency-Key")]
+    idempotency_key: Option<String>,
+}
+
+/// The header by which a request is known again.
+#[derive(utoipa::IntoParams)]
+#[into_params(parameter_in = Header)]
+#[allow(dead_code)]
+pub struct RequestHeader {
+    /// What the caller calls this request (1 to 200 characters, of its device alone): a repeat within a week gets the
+    /// first answer and does nothing.
+    #[param(rename = "Idempotency-Key")]
+    idempotency_key: Option<String>,
+}
 
 fn text(request: &HttpRequest, name: &header::HeaderName) -> Option<String> {
     // Several lines of one header are one list.
@@ -39,7 +72,44 @@ pub fn of_write(request: &HttpRequest) -> Result<Conditions, Refusal> {
         if_none_match: read(header::IF_NONE_MATCH, parse_tags_weakly)?,
         if_unmodified_since: second(request, &header::IF_UNMODIFIED_SINCE),
         if_modified_since: None,
+        known: known(request)?,
     })
+}
+
+/// What a caller that keeps a tree in step says of its write: `Thing`, `Seen`, and `Idempotency-Key`.
+pub fn known(request: &HttpRequest) -> Result<Known, Refusal> {
+    let field = |name: &str| match request.headers().get(name) {
+        None => Ok(None),
+        Some(value) => match value.to_str().map(str::trim) {
+            Ok(text) if !text.is_empty() && text.len() <= LONGEST_KEY => Ok(Some(text)),
+            _ => Err(refusals::CONDITION_MALFORMED.of(&format!("The header {name} is malformed."))),
+        },
+    };
+    Ok(Known {
+        thing: field("thing")?.map(thing).transpose()?,
+        seen: field("seen")?.map(seen).transpose()?,
+        onto: None,
+        request: field("idempotency-key")?.map(RequestId::of),
+    })
+}
+
+/// The longest name of a request.
+const LONGEST_KEY: usize = 200;
+
+/// Reads which thing is meant: `new`, or its id.
+pub fn thing(text: &str) -> Result<Thing, Refusal> {
+    match text {
+        "new" => Ok(Thing::New),
+        id => id.parse().map(|id| Thing::Node(NodeId(id))).map_err(|_| {
+            refusals::CONDITION_MALFORMED.of(&format!("\"{id}\" names no thing: it is its id, or \"new\"."))
+        }),
+    }
+}
+
+/// Reads the last moment that a caller knows of.
+pub fn seen(text: &str) -> Result<Moment, Refusal> {
+    Moment::from_token(text)
+        .ok_or_else(|| refusals::MOMENT_MALFORMED.of(&format!("\"{text}\" is no moment's token.")))
 }
 
 /// The conditions of a read. A malformed If-Match matches nothing, a malformed If-None-Match is as if it were not there.
@@ -50,6 +120,7 @@ pub fn of_read(request: &HttpRequest) -> Conditions {
         if_none_match: tags(header::IF_NONE_MATCH, parse_tags_weakly).flatten(),
         if_unmodified_since: second(request, &header::IF_UNMODIFIED_SINCE),
         if_modified_since: second(request, &header::IF_MODIFIED_SINCE),
+        known: Known::default(),
     }
 }
 

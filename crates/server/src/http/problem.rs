@@ -4,7 +4,7 @@ use crate::http::refusals::{self, Kind, Say};
 use actix_web::error::JsonPayloadError;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
-use yellow_attic_api::Problem;
+use yellow_attic_api::{Present, Problem};
 use yellow_attic_core::cursor::CursorError;
 use yellow_attic_core::intake::KindError;
 use yellow_attic_core::rules::RuleError;
@@ -36,6 +36,7 @@ impl Refusal {
                 remedy: remedy.into(),
                 ticket: None,
                 factors: Vec::new(),
+                present: None,
             }),
             retry_after_s: None,
             damage: None,
@@ -232,6 +233,7 @@ fn plain(error: &StoreError) -> Option<&'static Kind> {
         | StoreError::Stopping
         | StoreError::Io { .. }
         | StoreError::DamagedRow(_)
+        | StoreError::Sqlite(_)
         | StoreError::Catalogue(_) => return None,
     })
 }
@@ -240,7 +242,15 @@ impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Refusal {
         let detail = crate::http::words::sentence(&error.to_string());
         if let Some(kind) = plain(&error) {
-            return kind.of(&detail);
+            let mut refusal = kind.of(&detail);
+            if let StoreError::ConditionFailed { present: Some(present) } = &error {
+                refusal.problem.present = Some(Present {
+                    node: present.node.0,
+                    moment: present.since.token(),
+                    etag: present.tag.clone(),
+                });
+            }
+            return refusal;
         }
         match &error {
             StoreError::NotFound(what) => Refusal::not_found(what),

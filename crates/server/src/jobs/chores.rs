@@ -15,6 +15,9 @@ pub async fn do_chores(state: web::Data<State>) {
         if let Err(error) = state.engine.files().expire_uploads().await {
             tracing::warn!(%error, "expired uploads could not be dropped; they are looked at again");
         }
+        if let Err(error) = state.engine.files().forget_requests().await {
+            tracing::warn!(%error, "old requests could not be forgotten; they are looked at again");
+        }
         people_chores(&state).await;
         if let Err(error) = state.engine.give_back_pages().await {
             tracing::warn!(%error, "free pages of the catalogue could not be given back; it is tried again");

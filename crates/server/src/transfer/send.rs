@@ -72,6 +72,14 @@ pub fn safe_type(name: &str) -> Option<&'static str> {
     })
 }
 
+fn not_modified(tag: String, mtime: i64) -> HttpResponse {
+    HttpResponse::NotModified()
+        .insert_header((header::ETAG, tag))
+        .insert_header((header::LAST_MODIFIED, times::http_date(mtime)))
+        .insert_header((header::CACHE_CONTROL, PRIVATE))
+        .finish()
+}
+
 /// Answers with the bytes of a state.
 pub async fn answer(
     request: &HttpRequest,
@@ -89,14 +97,13 @@ pub async fn answer(
     match of_read(request).read(&row.standing()) {
         ReadAnswer::Send => {}
         ReadAnswer::NotModified => {
-            return Ok(HttpResponse::NotModified()
-                .insert_header((header::ETAG, tag))
-                .insert_header((header::LAST_MODIFIED, times::http_date(row.mtime)))
-                .insert_header((header::CACHE_CONTROL, PRIVATE))
-                .finish());
+            return Ok(not_modified(tag, row.mtime));
         }
         ReadAnswer::Failed => {
-            return Err(yellow_attic_store::StoreError::ConditionFailed { present: Some(tag) }.into());
+            return Err(yellow_attic_store::StoreError::ConditionFailed {
+                present: Some(Box::new(row.standing())),
+            }
+            .into());
         }
     }
     let own_second = match if_range_date(request) {

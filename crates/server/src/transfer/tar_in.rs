@@ -3,6 +3,7 @@
 //! Entries are read one after the other and put many at a time, so that one sync of the disk
 //! serves hundreds of them. What was answered is on the disk, whatever becomes of the rest.
 
+use crate::http::conditions::{seen, thing};
 use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use crate::state::State;
@@ -18,7 +19,7 @@ use tar::EntryType;
 use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, mpsc};
 use yellow_attic_api::{Fate, Problem, TarEntry, TarLine, TarSums};
-use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::conditions::{Conditions, Known, RequestId, Thing};
 use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NameError, NodeId, PathError};
@@ -242,6 +243,7 @@ impl Taking {
                             fate,
                             node: Some(node.0),
                             etag: None,
+                            moment: None,
                             problem: None,
                         }))?;
                     }
@@ -290,7 +292,19 @@ impl Taking {
         mut names: Vec<Name>,
     ) -> std::result::Result<Option<Problem>, Gone> {
         self.make_folders()?;
-        let parent = match self.folder_of(&names[..names.len() - 1])? {
+        let stated = match Stated::of(entry) {
+            Ok(stated) => stated,
+            Err(e) => {
+                self.refuse(&path, e.into_problem())?;
+                return Ok(None);
+            }
+        };
+        // A folder that is named by its id is that one, wherever it is by now.
+        let parent = match stated.parent {
+            Some(parent) => Ok(parent),
+            None => self.folder_of(&names[..names.len() - 1])?,
+        };
+        let parent = match parent {
             Ok(parent) => parent,
             Err(e) => {
                 self.refuse(&path, e)?;
@@ -322,11 +336,18 @@ impl Taking {
         let weight = (size.min(SMALL as u64) as usize / 1024).max(LEAST_KIB) as u32;
         let room = self.runtime.block_on(self.under_way.clone().acquire_many_owned(weight));
         let Some(name) = names.pop() else { return Ok(None) };
-        let conditions = if self.replace { Conditions::default() } else { Conditions::nothing_there() };
+        let mut conditions = if self.replace { Conditions::default() } else { Conditions::nothing_there() };
+        conditions.known = stated.known;
         let (engine, actor, lines, sums) =
             (self.engine.clone(), self.actor.clone(), self.lines.clone(), self.sums.clone());
         self.runtime.spawn(async move {
-            let done = engine.files().put(&actor, parent, name, staged, mtime, conditions).await;
+            // What is named by its id gets its new state wherever it is by now.
+            let done = match conditions.known.thing {
+                Some(Thing::Node(node)) if stated.parent.is_none() => {
+                    engine.files().put_onto(&actor, node, staged, mtime, conditions).await
+                }
+                _ => engine.files().put(&actor, parent, name, staged, mtime, conditions).await,
+            };
             let line = told(path, done, size, &sums);
             let _ = lines.send_timeout(written(&TarLine::Entry(line)), PATIENCE).await;
             drop(room);
@@ -370,6 +391,7 @@ impl Taking {
             fate: Fate::Refused,
             node: None,
             etag: None,
+            moment: None,
             problem: Some(Box::new(problem)),
         }))
     }
@@ -388,7 +410,8 @@ enum ReadError {
 
 fn told(path: String, done: Result<Outcome>, size: u64, sums: &Sums) -> TarEntry {
     let mut sums = sums.0.lock();
-    let mut entry = TarEntry { path, fate: Fate::Refused, node: None, etag: None, problem: None };
+    let mut entry =
+        TarEntry { path, fate: Fate::Refused, node: None, etag: None, moment: None, problem: None };
     match done {
         Ok(done) => {
             sums.bytes += size;
@@ -400,6 +423,7 @@ fn told(path: String, done: Result<Outcome>, size: u64, sums: &Sums) -> TarEntry
                 entry.fate = Fate::Replaced;
             }
             entry.node = done.row.as_ref().map(|r| r.node.0);
+            entry.moment = done.row.as_ref().map(|r| r.since.token());
             entry.etag = done.row.and_then(|r| r.etag());
         }
         Err(e) => {
@@ -464,6 +488,36 @@ fn names_in(raw: &[u8]) -> Result<Vec<Name>> {
         return Err(PathError::TooDeep(names.len()).into());
     }
     Ok(names)
+}
+
+/// What an entry says of itself in pax headers of our own: what the headers `Thing`, `Seen` and `Idempotency-Key` say of
+/// a request, and the folder that it goes into, by its id.
+#[derive(Default)]
+struct Stated {
+    known: Known,
+    parent: Option<NodeId>,
+}
+
+impl Stated {
+    fn of(entry: &mut tar::Entry<'_, Body>) -> std::result::Result<Stated, Refusal> {
+        let mut stated = Stated::default();
+        let Ok(Some(all)) = entry.pax_extensions() else { return Ok(stated) };
+        for one in all.flatten() {
+            let Some(word) = one.key().ok().and_then(|key| key.strip_prefix("YATTIC.")) else { continue };
+            let malformed =
+                || refusals::CONDITION_MALFORMED.of(&format!("The pax header YATTIC.{word} is malformed."));
+            let text = one.value().ok().filter(|text| !text.is_empty()).ok_or_else(malformed)?;
+            match word {
+                "thing" => stated.known.thing = Some(thing(text)?),
+                "seen" => stated.known.seen = Some(seen(text)?),
+                "request" => stated.known.request = Some(RequestId::of(text)),
+                "parent" => stated.parent = Some(NodeId(text.parse().map_err(|_| malformed())?)),
+                // A word that is not known may be a condition: what it forbids is not done.
+                _ => return Err(malformed()),
+            }
+        }
+        Ok(stated)
+    }
 }
 
 /// To the millisecond, if a pax header has it.

@@ -10,6 +10,7 @@ use serde::Deserialize;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
+use yellow_attic_core::conditions::RequestId;
 use yellow_attic_core::rules::Door;
 use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
@@ -222,6 +223,87 @@ pub(crate) async fn past_of(conn: &mut SqliteConnection, node: NodeId, most: i64
     .fetch_one(conn)
     .await?;
     parse_past(&text)
+}
+
+/// The state of a node that began at a number and is over.
+pub(crate) async fn past_since(
+    conn: &mut SqliteConnection,
+    node: NodeId,
+    since: Moment,
+) -> Result<Option<Row>> {
+    let text: String = sqlx::query_scalar(sql(format!(
+        "SELECT json_group_array(json_array(json_array({ROW_COLUMNS}), json_array({END_COLUMNS})))
+         FROM (SELECT * FROM entries_past WHERE node = ? AND since = ?) e
+         LEFT JOIN contents c ON c.id = e.content"
+    )))
+    .bind(node.0)
+    .bind(since.0)
+    .fetch_one(conn)
+    .await?;
+    Ok(parse_past(&text)?.into_iter().next().map(|past| past.row))
+}
+
+/// Nodes on a shelf that are in a state that began after a number, by that number and node. While something that came
+/// from another shelf still has that one's stamp, those of all shelves.
+pub(crate) async fn changed_on(
+    conn: &mut SqliteConnection,
+    shelf: ShelfId,
+    after: (Moment, NodeId),
+    most: usize,
+) -> Result<Vec<(Moment, NodeId)>> {
+    let restamping: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM jobs WHERE kind = 'restamp')")
+        .fetch_one(&mut *conn)
+        .await?;
+    let which = if restamping { "(? OR true)" } else { "shelf = ?" };
+    let found: Vec<(i64, i64)> = sqlx::query_as(sql(format!(
+        "SELECT since, node FROM entries_now WHERE {which} AND (since, node) > (?, ?) ORDER BY since, node LIMIT ?"
+    )))
+    .bind(shelf.0)
+    .bind(after.0.0)
+    .bind(after.1.0)
+    .bind(most as i64)
+    .fetch_all(conn)
+    .await?;
+    Ok(found.into_iter().map(|(since, node)| (Moment(since), NodeId(node))).collect())
+}
+
+/// What a named request was answered with.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Told {
+    pub node: NodeId,
+    pub moment: Moment,
+    pub made: Made,
+}
+
+/// What became of the node that a named request was about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Made {
+    Changed = 0,
+    New = 1,
+    Removed = 2,
+}
+
+/// The same from the catalogue.
+pub(crate) async fn request(
+    conn: &mut SqliteConnection,
+    account: AccountId,
+    id: RequestId,
+) -> Result<Option<Told>> {
+    let found: Option<(i64, i64, i64)> =
+        sqlx::query_as("SELECT node, moment, made FROM requests WHERE account = ? AND id = ?")
+            .bind(account.0)
+            .bind(&id.0[..])
+            .fetch_optional(conn)
+            .await?;
+    Ok(found.map(|(node, moment, made)| Told {
+        node: NodeId(node),
+        moment: Moment(moment),
+        made: match made {
+            1 => Made::New,
+            2 => Made::Removed,
+            _ => Made::Changed,
+        },
+    }))
 }
 
 type ShelfRow = (i64, i64, String, String, String, Option<i64>, i64);

@@ -32,6 +32,8 @@ INSERT INTO jobs (org, kind, node, moment, due)
   SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM jsonb_each(?);
 INSERT INTO findings (org, at, kind, node, detail)
   SELECT 1, value->>0, value->>1, value->>2, value->>3 FROM jsonb_each(?);
+INSERT OR IGNORE INTO requests (account, id, node, moment, made, at)
+  SELECT value->>0, unhex(value->>1), value->>2, value->>3, value->>4, value->>5 FROM jsonb_each(?);
 UPDATE uploads SET node = j.value->>1 FROM jsonb_each(?) j WHERE uploads.id = j.value->>0;
 DELETE FROM locks WHERE token IN (SELECT value FROM jsonb_each(?));
 DELETE FROM marks WHERE id <= ? AND id NOT IN (SELECT value FROM jsonb_each(?));

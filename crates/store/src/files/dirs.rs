@@ -221,10 +221,9 @@ impl Dirs {
             self.disk.step("make a folder anew").map_err(|e| io(&e))?;
             if look(&*above, row.name()).map_err(|e| io(&e))?.is_some_and(|l| l.kind != Plain::Folder) {
                 // Whoever put it there decides what becomes of it.
-                return Err(StoreError::Io {
-                    context: format!("the folder \"{}\" is gone", row.name()),
-                    reason: "a file has its name on the disk; give that another name".into(),
-                });
+                let why = "a file has its name on the disk; give that another name";
+                let context = format!("the folder \"{}\" is gone", row.name());
+                return Err(StoreError::Io { context, source: Arc::new(std::io::Error::other(why)) });
             }
             let dir = Arc::new(self.disk.make_dir(&*above, row.name()).map_err(|e| io(&e))?);
             let object = look_at_open(&*dir).map_err(|e| io(&e))?.id;

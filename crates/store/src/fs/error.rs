@@ -1,6 +1,7 @@
 //! What can go wrong, and what is true of the data afterwards: nothing was changed by an
 //! operation that ended in an error, unless the variant says otherwise.
 
+use std::sync::Arc;
 use yellow_attic_core::cursor::CursorError;
 use yellow_attic_core::{NameError, PathError};
 
@@ -73,8 +74,8 @@ pub enum StoreError {
     /// If-Match or If-None-Match does not hold.
     #[error("the file is not in the state that the request asks for")]
     ConditionFailed {
-        /// The tag of what stands there now, if anything does.
-        present: Option<String>,
+        /// What stands there.
+        present: Option<Box<yellow_attic_core::conditions::Standing>>,
     },
     /// The name cannot be.
     #[error("{0}")]
@@ -289,17 +290,20 @@ pub enum StoreError {
     #[error("the service is stopping")]
     Stopping,
     /// The disk failed. On a write: unknown whether it took effect; ask again.
-    #[error("{context}: {reason}")]
+    #[error("{context}: {source}")]
     Io {
         /// What was being done.
         context: String,
         /// What the disk says.
-        reason: String,
+        source: Arc<std::io::Error>,
     },
     /// A row of the catalogue says what cannot be.
     #[error("a row of the catalogue is damaged: {0}")]
     DamagedRow(String),
     /// The catalogue failed. On a write: unknown whether it took effect; ask again.
+    #[error("the catalogue failed: {0}")]
+    Sqlite(#[source] Arc<sqlx::Error>),
+    /// What the catalogue holds does not go together.
     #[error("the catalogue failed: {0}")]
     Catalogue(String),
 }
@@ -316,7 +320,14 @@ impl StoreError {
                 StoreError::DiskFull { free: 0, reserve: 0 }
             }
             Some(rustix::io::Errno::ROFS) => StoreError::ReadOnlyDisk,
-            _ => StoreError::Io { context, reason: error.to_string() },
+            code => {
+                // An error is not copied: its code is, and where it has none, its words.
+                let source = match code {
+                    Some(code) => std::io::Error::from_raw_os_error(code.raw_os_error()),
+                    None => std::io::Error::new(error.kind(), error.to_string()),
+                };
+                StoreError::Io { context, source: Arc::new(source) }
+            }
         }
     }
 }
@@ -331,7 +342,7 @@ impl From<sqlx::Error> for StoreError {
                 _ => {}
             }
         }
-        StoreError::Catalogue(error.to_string())
+        StoreError::Sqlite(Arc::new(error))
     }
 }
 

@@ -235,7 +235,7 @@ impl Row {
 
     /// What conditions of requests ask of it.
     pub fn standing(&self) -> Standing {
-        Standing { tag: self.etag(), mtime: self.mtime, at: self.at }
+        Standing { node: self.node, since: self.since, tag: self.etag(), mtime: self.mtime, at: self.at }
     }
 }
 

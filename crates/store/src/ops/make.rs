@@ -4,10 +4,11 @@ use crate::fs::disk::{Disk, ObjectId, look_at_open};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, shelf_parts};
 use crate::fs::staging::Staging;
-use crate::ops::{NewShelf, Outcome, make_folder, make_shelf, properties};
+use crate::ops::{NewShelf, Outcome, make_folder, make_shelf, properties, repeats};
 use crate::txn::operation::{Around, Brought, Operation, StagedFolder};
 use crate::txn::write_txn::WriteTxn;
 use std::sync::Arc;
+use yellow_attic_core::conditions::Known;
 use yellow_attic_core::{Name, NodeId};
 
 /// Makes a shelf.
@@ -54,12 +55,13 @@ pub(crate) struct MakeFolder {
     name: Name,
     /// Whose properties it takes on, in the same transaction.
     like: Option<NodeId>,
+    known: Known,
     made: Option<StagedFolder>,
 }
 
 impl MakeFolder {
-    pub fn new(actor: Actor, parent: NodeId, name: Name, like: Option<NodeId>) -> MakeFolder {
-        MakeFolder { actor, parent, name, like, made: None }
+    pub fn new(actor: Actor, parent: NodeId, name: Name, like: Option<NodeId>, known: Known) -> MakeFolder {
+        MakeFolder { actor, parent, name, like, known, made: None }
     }
 }
 
@@ -76,9 +78,15 @@ impl Operation for MakeFolder {
     }
 
     async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Outcome> {
+        if let Some(done) = repeats::answered(txn, &self.actor, &self.known).await? {
+            self.made.iter_mut().for_each(|made| made.wanted = false);
+            return Ok(done);
+        }
         let made = self.made.as_ref().map(|made| (made.id, made.object)).ok_or(StoreError::Stopping)?;
         let done = make_folder(txn, &self.actor, self.parent, &self.name, made).await;
-        properties::take_on(txn, self.like, done).await
+        let done = properties::take_on(txn, self.like, done).await?;
+        repeats::remember(txn, &self.actor, &self.known, NodeId(0), &done);
+        Ok(done)
     }
 
     fn kept(self) {

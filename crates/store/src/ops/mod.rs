@@ -11,6 +11,7 @@ pub mod properties;
 pub(crate) mod put;
 pub(crate) mod record;
 pub(crate) mod relocate;
+pub(crate) mod repeats;
 pub(crate) mod revive;
 pub(crate) mod sleep;
 

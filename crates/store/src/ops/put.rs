@@ -5,7 +5,7 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::fs::staging::{Staged, StagedContent, Staging};
-use crate::ops::{self, Outcome, key_of, left_at, properties, stamped, writable_folder};
+use crate::ops::{self, Outcome, key_of, left_at, properties, repeats, stamped, writable_folder};
 use crate::rights::access::may_put;
 use crate::txn::operation::{Around, Brought, Operation};
 use crate::txn::save_heuristics::SaveHeuristics;
@@ -26,6 +26,8 @@ pub(crate) struct Put {
     pub staged: Staged,
     pub mtime: i64,
     pub conditions: Conditions,
+    /// The file that gets a new state, wherever it is by then; else whatever the name says.
+    pub onto: Option<NodeId>,
     pub how: ChangeKind,
     /// The upload that these bytes came by: finished in the same transaction.
     pub upload: Option<String>,
@@ -33,6 +35,8 @@ pub(crate) struct Put {
     pub like: Option<NodeId>,
     /// The bytes as they lie in staging.
     pub content: Option<StagedContent>,
+    /// They are not needed: the request was answered before, or the file has them already.
+    pub needless: bool,
 }
 
 impl Operation for Put {
@@ -52,11 +56,21 @@ impl Operation for Put {
     }
 
     fn meets(&self) -> Option<(NodeId, Arc<str>)> {
-        Some((self.parent, sort_key(&self.name).into()))
+        self.onto.is_none().then(|| (self.parent, sort_key(&self.name).into()))
     }
 
     async fn decide(&mut self, txn: &mut WriteTxn, around: &mut Around<'_>) -> Result<Outcome> {
         let content = self.content.as_ref().ok_or(StoreError::Stopping)?;
+        if let Some(done) = repeats::answered(txn, &self.actor, &self.conditions.known).await? {
+            self.needless = true;
+            return Ok(done);
+        }
+        if let Some(node) = self.onto {
+            let gone = || StoreError::NotFound("The file or folder".into());
+            let row = txn.row(node).await?.ok_or_else(gone)?;
+            self.parent = row.parent.ok_or(StoreError::ShelfTop)?;
+            self.name = Name::new(row.name())?;
+        }
         let done = ops::put(
             txn,
             around.memory,
@@ -72,11 +86,18 @@ impl Operation for Put {
         if let (Ok(Outcome { row: Some(row), .. }), Some(upload)) = (&done, self.upload.take()) {
             txn.finish_upload(upload, row.node);
         }
-        properties::take_on(txn, self.like, done).await
+        if let Ok(Outcome { row: Some(row), .. }) = &done {
+            self.needless = row.content.is_some_and(|there| there.id != content.id);
+        }
+        let done = properties::take_on(txn, self.like, done).await?;
+        repeats::remember(txn, &self.actor, &self.conditions.known, NodeId(0), &done);
+        Ok(done)
     }
 
     fn kept(self) {
-        self.staged.keep();
+        if !self.needless {
+            self.staged.keep();
+        }
     }
 }
 
@@ -112,10 +133,12 @@ pub(crate) async fn put(
     let shelf = chain[chain.len() - 1].shelf;
     let present = there.as_ref().map(|r| r.standing());
     if !conditions.hold(present.as_ref()) {
-        return Err(StoreError::ConditionFailed { present: present.and_then(|p| p.tag) });
+        return Err(StoreError::ConditionFailed { present: present.map(Box::new) });
     }
+    let says_which = conditions.known.says_which();
     let left = match &there {
         Some(_) => None,
+        None if says_which => None,
         None => left_at(txn, memory, actor, parent, &key).await?,
     };
     match &there {
@@ -124,6 +147,13 @@ pub(crate) async fn put(
             txn.check_lock(actor, &way)?;
         }
         None => txn.check_lock(actor, &chain)?,
+    }
+    // Whoever keeps a tree in step may send what is there already: that makes no state.
+    if let (true, Some(row)) = (says_which, &there)
+        && row.content.is_some_and(|c| c.hash == arrived.hash && c.life == ContentState::Live)
+    {
+        let moment = Moment(txn.heads.moment);
+        return Ok(Outcome { row: Some(row.clone()), created: false, moment });
     }
     let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
     let plan = plan_put(occupant, left);
@@ -173,7 +203,9 @@ pub(crate) async fn put(
         }
         PutPlan::New | PutPlan::FolderInTheWay => {
             row.node = txn.next_node();
-            memory.remember_made(row.node, actor, txn.now);
+            if !says_which {
+                memory.remember_made(row.node, actor, txn.now);
+            }
         }
     }
     let node = row.node;

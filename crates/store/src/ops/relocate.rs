@@ -5,7 +5,7 @@ use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, FolderPlacement, Row};
 use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::ops::put::stay_behind;
-use crate::ops::{Outcome, grants, key_of, left_at, stamped, taken, writable_folder};
+use crate::ops::{Outcome, grants, key_of, left_at, repeats, stamped, taken, writable_folder};
 use crate::txn::operation::{Around, Operation};
 use crate::txn::save_heuristics::SaveHeuristics;
 use crate::txn::sums::Delta;
@@ -46,6 +46,9 @@ impl Operation for MoveNode {
     type Told = Outcome;
 
     async fn decide(&mut self, txn: &mut WriteTxn, around: &mut Around<'_>) -> Result<Outcome> {
+        if let Some(done) = repeats::answered(txn, &self.actor, &self.conditions.known).await? {
+            return Ok(done);
+        }
         let (seen, owed) = (seen_at(txn, around, self.node).await?, txn.group.tasks.len());
         let done = move_node(
             txn,
@@ -59,6 +62,9 @@ impl Operation for MoveNode {
         )
         .await;
         txn.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
+        if let Ok(done) = &done {
+            repeats::remember(txn, &self.actor, &self.conditions.known, self.node, done);
+        }
         done
     }
 }
@@ -74,10 +80,16 @@ impl Operation for Remove {
     type Told = Outcome;
 
     async fn decide(&mut self, txn: &mut WriteTxn, around: &mut Around<'_>) -> Result<Outcome> {
+        if let Some(done) = repeats::answered(txn, &self.actor, &self.conditions.known).await? {
+            return Ok(done);
+        }
         let (seen, owed) = (seen_at(txn, around, self.node).await?, txn.group.tasks.len());
         let (memory, after) = (&mut *around.memory, around.take_apart_after);
         let done = remove(txn, memory, &self.actor, self.node, &self.conditions, after).await;
         txn.group.tasks[owed..].iter_mut().for_each(|task| task.seen = seen);
+        if let Ok(done) = &done {
+            repeats::remember(txn, &self.actor, &self.conditions.known, self.node, done);
+        }
         done
     }
 }
@@ -111,7 +123,7 @@ pub(crate) async fn move_node(
     }
     let present = mover.standing();
     if !conditions.hold(Some(&present)) {
-        return Err(StoreError::ConditionFailed { present: present.tag });
+        return Err(StoreError::ConditionFailed { present: Some(Box::new(present)) });
     }
     if mover.is_folder() && to_chain.iter().any(|r| r.node == node) {
         return Err(StoreError::IntoItself);
@@ -121,12 +133,23 @@ pub(crate) async fn move_node(
     }
     let key = key_of(name);
     let there = txn.child(parent, &key).await?;
+    // Whoever says what they move saves nothing by it.
+    let says_which = conditions.known.says_which();
+    if let Some(there) = there.as_ref().filter(|t| t.node != node)
+        && says_which
+        && replace
+        && !conditions.known.onto.is_some_and(|(node, seen)| node == there.node && there.since <= seen)
+    {
+        return Err(StoreError::ConditionFailed { present: Some(Box::new(there.standing())) });
+    }
     let left = match &there {
         Some(_) => None,
+        None if says_which => None,
         None => left_at(txn, memory, actor, parent, &key).await?,
     };
+    let fresh = !says_which && memory.fresh(node, actor, txn.now);
     let plan = plan_move(
-        Mover { node, kind: mover.kind, fresh: memory.fresh(node, actor, txn.now) },
+        Mover { node, kind: mover.kind, fresh },
         there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind }),
         left,
         replace,
@@ -231,7 +254,9 @@ pub(crate) async fn move_node(
             result = kept;
         }
         _ => {
-            memory.remember_left(&mover, actor, txn.now);
+            if !says_which {
+                memory.remember_left(&mover, actor, txn.now);
+            }
             txn.end_row(&mover, moment, if crossing { ChangeKind::Left } else { ChangeKind::Moved }, actor);
             txn.add_task(task(None));
             txn.open_row(moved, true);
@@ -281,7 +306,12 @@ pub(crate) async fn remove(
     let Some(parent) = row.parent else { return Err(StoreError::ShelfTop) };
     let present = row.standing();
     if !conditions.hold(Some(&present)) {
-        return Err(StoreError::ConditionFailed { present: present.tag });
+        return Err(StoreError::ConditionFailed { present: Some(Box::new(present)) });
+    }
+    if let (true, Some(seen)) = (row.is_folder(), conditions.known.seen)
+        && txn.changed_beneath(&chain, seen).await?
+    {
+        return Err(StoreError::ConditionFailed { present: Some(Box::new(present)) });
     }
     txn.check_going(&chain)?;
     let sums = txn.folder(node).await?;
@@ -297,7 +327,9 @@ pub(crate) async fn remove(
     txn.end_locks_beneath(node).await?;
 
     let moment = txn.next_moment();
-    memory.remember_left(&row, actor, txn.now);
+    if !conditions.known.says_which() {
+        memory.remember_left(&row, actor, txn.now);
+    }
     txn.end_row(&row, moment, ChangeKind::Removed, actor);
     let from = DiskLocation::In(parent, row.name().into());
     let task = |object, to| Task::new(object, node, row.is_folder(), from, to);

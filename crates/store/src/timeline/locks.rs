@@ -126,8 +126,7 @@ impl Files {
 /// A URN of a random UUID (RFC 9562, version 4).
 fn new_token() -> Result<String> {
     let mut b = [0u8; 16];
-    getrandom::fill(&mut b)
-        .map_err(|e| StoreError::Io { context: "making a token".into(), reason: e.to_string() })?;
+    getrandom::fill(&mut b).map_err(|e| StoreError::io("making a token", &std::io::Error::other(e)))?;
     b[6] = b[6] & 0x0f | 0x40;
     b[8] = b[8] & 0x3f | 0x80;
     let h = crate::fs::disk::hex(&b);

@@ -79,10 +79,12 @@ impl Files {
                 staged,
                 mtime,
                 conditions: place.conditions,
+                onto: None,
                 how: crate::fs::model::ChangeKind::Made,
                 upload: Some(its_id),
                 like: None,
                 content: None,
+                needless: false,
             })
             .await?;
         drop(progress);

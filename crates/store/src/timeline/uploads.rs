@@ -144,7 +144,7 @@ impl Files {
         };
         let present = there.as_ref().map(|row| row.standing());
         if !conditions(&new)?.hold(present.as_ref()) {
-            return Err(StoreError::ConditionFailed { present: present.and_then(|p| p.tag) });
+            return Err(StoreError::ConditionFailed { present: present.map(Box::new) });
         }
         let replaced = there.as_ref().map_or(0, |row| row.size().max(0) as u64);
         match there {

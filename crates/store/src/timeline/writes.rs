@@ -1,24 +1,119 @@
 //! What is put, made, moved and removed.
 
-use crate::fs::error::Result;
+use crate::catalogue::rows::{self, Made};
+use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind};
 use crate::fs::staging::Staged;
 use crate::ops::make::MakeFolder;
 use crate::ops::put::Put;
 use crate::ops::relocate::{MoveNode, Remove};
+use crate::ops::repeats;
 use crate::ops::revive::{ReviveFile, ReviveFolder};
 use crate::ops::{Outcome, Place};
 use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
-use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::conditions::{Conditions, Known};
 use yellow_attic_core::{Name, NodeId};
+
+/// So long a named request may be repeated: a week.
+const REQUESTS_KEPT_MS: i64 = 7 * 86_400_000;
 
 impl Files {
     /// Makes a folder.
     #[boxed]
     pub async fn make_folder(&self, actor: &Actor, parent: NodeId, name: Name) -> Result<Outcome> {
         self.make_folder_like(actor, parent, name, None).await
+    }
+
+    /// The same by a request that may come again.
+    #[boxed]
+    pub async fn make_folder_as(
+        &self,
+        actor: &Actor,
+        parent: NodeId,
+        name: Name,
+        known: Known,
+    ) -> Result<Outcome> {
+        self.0.ask(MakeFolder::new(actor.clone(), parent, name, None, known)).await
+    }
+
+    /// Gives a file a new state, wherever it is by then.
+    #[boxed]
+    pub async fn put_onto(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        staged: Staged,
+        mtime: i64,
+        conditions: Conditions,
+    ) -> Result<Outcome> {
+        let place = self.0.shared.view.row(node).await?;
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let row = place.ok_or_else(gone)?;
+        let (who, parent) = (actor.clone(), row.parent.ok_or(StoreError::ShelfTop)?);
+        let done = self
+            .0
+            .ask(Put {
+                actor: who.clone(),
+                parent,
+                name: Name::new(row.name())?,
+                staged,
+                mtime,
+                conditions,
+                onto: Some(node),
+                how: ChangeKind::Made,
+                upload: None,
+                like: None,
+                content: None,
+                needless: false,
+            })
+            .await?;
+        self.keep_time(&who, done, mtime).await
+    }
+
+    /// What a request that its sender named was answered with, if it came before.
+    #[boxed]
+    pub async fn answered(&self, actor: &Actor, known: &Known) -> Result<Option<Outcome>> {
+        let Some((account, id)) = repeats::named(actor, known) else { return Ok(None) };
+        let mut conn = self.0.shared.view.pool.acquire().await?;
+        let Some(told) = rows::request(&mut conn, account, id).await? else { return Ok(None) };
+        drop(conn);
+        let (created, moment) = (told.made == Made::New, told.moment);
+        if told.made == Made::Removed {
+            return Ok(Some(Outcome { row: None, created, moment }));
+        }
+        let row = match self.0.shared.view.row(told.node).await?.filter(|row| row.since == moment) {
+            Some(row) => Some(row),
+            None => self.0.history().state_at(told.node, moment).await?.map(Arc::new),
+        };
+        Ok(Some(Outcome { row, created, moment }))
+    }
+
+    /// Forgets requests that nobody repeats any more.
+    #[boxed]
+    pub async fn forget_requests(&self) -> Result<()> {
+        let before = self.0.now_ms() - REQUESTS_KEPT_MS;
+        let old: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM requests WHERE at < ?)")
+            .bind(before)
+            .fetch_one(&self.0.shared.view.pool)
+            .await?;
+        if !old {
+            return Ok(());
+        }
+        self.catalogue(&Actor::service(), move |conn| {
+            Box::pin(async move {
+                sqlx::query(
+                    "DELETE FROM requests WHERE (account, id) IN
+                           (SELECT account, id FROM requests WHERE at < ? LIMIT 10000)",
+                )
+                .bind(before)
+                .execute(conn)
+                .await?;
+                Ok(())
+            })
+        })
+        .await
     }
 
     /// The same with the properties of something else.
@@ -30,7 +125,7 @@ impl Files {
         like: Option<NodeId>,
     ) -> Result<Outcome> {
         let actor = actor.clone();
-        self.0.ask(MakeFolder::new(actor, parent, name, like)).await
+        self.0.ask(MakeFolder::new(actor, parent, name, like, Known::default())).await
     }
 
     /// Puts staged bytes at a name. After the answer they are on the disk.
@@ -59,21 +154,39 @@ impl Files {
         how: ChangeKind,
         like: Option<NodeId>,
     ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.0
+        let done = self
+            .0
             .ask(Put {
-                actor,
+                actor: actor.clone(),
                 parent,
                 name,
                 staged,
                 mtime,
                 conditions,
+                onto: None,
                 how,
                 upload: None,
                 like,
                 content: None,
+                needless: false,
             })
-            .await
+            .await?;
+        self.keep_time(actor, done, mtime).await
+    }
+
+    /// Bytes that were there already made no state; their time is the file's from here on.
+    async fn keep_time(&self, actor: &Actor, done: Outcome, mtime: i64) -> Result<Outcome> {
+        match done.row.as_ref().filter(|row| !done.created && row.mtime != mtime) {
+            Some(row)
+                if self.0.shared.view.row(row.node).await?.is_some_and(|now| now.since == row.since) =>
+            {
+                let node = row.node;
+                self.set_properties(actor, node, Vec::new(), Some(mtime)).await?;
+                let row = self.0.shared.view.row(node).await?;
+                Ok(Outcome { row, ..done })
+            }
+            _ => Ok(done),
+        }
     }
 
     /// Moves or renames. `replace`: a file at the target may be replaced.

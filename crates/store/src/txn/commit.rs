@@ -162,6 +162,13 @@ impl WriteTxn {
             .bind(set(group.records))
             .bind(set(group.jobs))
             .bind(set(group.findings))
+            .bind(set(group
+                .requests
+                .iter()
+                .map(|((account, id), told)| {
+                    json!([account, hex(&id.0), told.node, told.moment, told.made as i64, self.now])
+                })
+                .collect()))
             .bind(set(group.uploads))
             .bind(set(group.ended_locks))
             .bind(self.heads.placed)

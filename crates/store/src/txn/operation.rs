@@ -286,7 +286,12 @@ fn finish<O: Operation>(
             }));
             Ok(())
         }
-        Err(e @ (StoreError::Catalogue(_) | StoreError::DamagedRow(_) | StoreError::Io { .. })) => {
+        Err(
+            e @ (StoreError::Sqlite(_)
+            | StoreError::Catalogue(_)
+            | StoreError::DamagedRow(_)
+            | StoreError::Io { .. }),
+        ) => {
             let _ = answer.send(Err(e.clone()));
             Err(e)
         }

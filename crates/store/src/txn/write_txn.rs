@@ -2,7 +2,7 @@
 //! present group of operations has decided. Written out as sets, a handful of statements
 //! for a whole group, whatever its size.
 
-use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM};
+use crate::catalogue::rows::{self, ROW_COLUMNS, ROW_FROM, Told};
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ChangeKind, Content, ContentState, Folder, PastRow, Row, Shelf, ShelfKind};
@@ -14,12 +14,16 @@ use serde_json::{Value, json};
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+use yellow_attic_core::conditions::RequestId;
 use yellow_attic_core::rights::Level;
-use yellow_attic_core::{ContentId, Moment, NodeId, ShelfId, record};
+use yellow_attic_core::{AccountId, ContentId, Moment, NodeId, ShelfId, record};
 
 /// Entries kept from one group to the next before the overlay is emptied.
 pub(crate) const KEEP: usize = 40_000;
 pub(crate) const DAY_MS: i64 = 86_400_000;
+/// Changes that are read at a time, and at most, to tell whether anything beneath a folder changed.
+const LOOKED_AT_ONCE: usize = 1_000;
+const MOST_LOOKED_AT: usize = 50_000;
 
 /// Where everything stands.
 #[derive(Clone, Debug)]
@@ -82,6 +86,8 @@ pub(crate) struct Group {
     pub jobs: Vec<Value>,
     pub(crate) findings: Vec<Value>,
     pub(crate) uploads: Vec<Value>,
+    /// What named requests were answered with.
+    pub(crate) requests: HashMap<(AccountId, RequestId), Told>,
     pub(crate) new_shelves: Vec<Arc<Shelf>>,
     pub(crate) ended_shelves: Vec<ShelfId>,
     pub(crate) ended_locks: Vec<Value>,
@@ -294,6 +300,33 @@ impl WriteTxn {
         let path: Arc<str> = Box::pin(self.path(node)).await?.into();
         self.paths.insert(node, path.clone());
         Ok(path)
+    }
+
+    /// Whether anything beneath a folder is in a state that began after a number.
+    pub async fn changed_beneath(&mut self, top: &[Arc<Row>], seen: Moment) -> Result<bool> {
+        let (node, shelf) = (top[0].node, top[top.len() - 1].shelf);
+        let mut after = (seen, NodeId(0));
+        let mut looked_at = 0;
+        let mut own: Vec<NodeId> = self.group.touched.keys().copied().collect();
+        loop {
+            let found = rows::changed_on(&mut self.conn, shelf, after, LOOKED_AT_ONCE).await?;
+            looked_at += found.len();
+            if let Some(last) = found.last() {
+                after = *last;
+            }
+            let whole = found.len() < LOOKED_AT_ONCE;
+            own.extend(found.into_iter().map(|(_, node)| node));
+            for changed in std::mem::take(&mut own) {
+                let Some(chain) = self.chain(changed).await? else { continue };
+                if chain[0].since > seen && chain.iter().any(|row| row.node == node) {
+                    return Ok(true);
+                }
+            }
+            // Whoever knows so little of the present looks again first.
+            if whole || looked_at > MOST_LOOKED_AT {
+                return Ok(!whole);
+            }
+        }
     }
 
     // --- deciding ---

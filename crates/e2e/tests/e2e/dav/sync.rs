@@ -231,7 +231,10 @@ async fn pages_miss_nothing_of_what_just_came_from_another_shelf() {
     yattic.ok(&["put", dir.path().to_str().unwrap(), "Collections:/Logbooks/in"]);
     // It is there at once; which shelf each of its nodes is on is written behind that.
     client
-        .change(away, &api::Target { parent: Some(home), name: Some("Logbooks".into()), replace: false })
+        .change(
+            away,
+            &api::Target { parent: Some(home), name: Some("Logbooks".into()), replace: false, onto: None },
+        )
         .await
         .unwrap();
     // One page takes it all, and is asked for before that can be done.

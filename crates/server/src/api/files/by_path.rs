@@ -1,7 +1,7 @@
 //! Bytes in and out by path, and into a folder by name.
 
 use crate::dto::node::{self, at_in};
-use crate::http::conditions::of_write;
+use crate::http::conditions::{KnownHeaders, of_write};
 use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use crate::http::times;
@@ -13,9 +13,30 @@ use crate::transfer::send;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, post, put, route, web};
 use yellow_attic_api as api;
-use yellow_attic_core::conditions::Conditions;
+use yellow_attic_core::conditions::{Conditions, Thing};
+use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::StoreError;
+
+/// The answer to a put.
+fn answer(shown: &api::Node, created: bool, told: Option<String>) -> HttpResponse {
+    let mut answer = if created { HttpResponse::Created() } else { HttpResponse::Ok() };
+    if let Some(tag) = &shown.etag {
+        answer.insert_header((header::ETAG, tag.as_str()));
+    }
+    if let Some(told) = told {
+        answer.insert_header(("repr-digest", told));
+    }
+    answer.json(shown)
+}
+
+fn modified_at(state: &State, modified: Option<&str>) -> Result<i64, Refusal> {
+    match modified {
+        None => Ok(state.engine.now_ms()),
+        Some(text) => times::read(text)
+            .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time."))),
+    }
+}
 
 async fn put(
     request: &HttpRequest,
@@ -28,6 +49,9 @@ async fn put(
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
     let conditions = of_write(request)?;
+    if let Some((shown, created)) = node::answered(state, who, &conditions.known).await? {
+        return Ok(answer(&shown, created, None));
+    }
     let waits = is_small(request)
         && conditions == Conditions::default()
         && state.engine.files().look_can_wait(&who.actor, parent).await?;
@@ -36,33 +60,58 @@ async fn put(
         false => state.engine.files().check_put(&who.actor, parent, &name).await?,
     };
     if !waits && !conditions.hold(there.as_ref().map(|row| row.standing()).as_ref()) {
-        return Err(StoreError::ConditionFailed { present: there.and_then(|row| row.etag()) }.into());
+        return Err(StoreError::ConditionFailed { present: there.map(|row| Box::new(row.standing())) }.into());
     }
-    let mtime = match modified {
-        None => state.engine.now_ms(),
-        Some(text) => times::read(text)
-            .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time.")))?,
-    };
+    let mtime = modified_at(state, modified)?;
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
     let arrived = receive(state, request, payload, parent, replaced).await?;
     let done = state.engine.files().put(&who.actor, parent, name, arrived.staged, mtime, conditions).await?;
     drop(arrived.claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
-    let shown = node::present(state, who, &row).await?;
-    let mut answer = if done.created { HttpResponse::Created() } else { HttpResponse::Ok() };
-    if let Some(tag) = &shown.etag {
-        answer.insert_header((header::ETAG, tag.as_str()));
+    Ok(answer(&node::present(state, who, &row).await?, done.created, arrived.told))
+}
+
+/// Gives a file a new state, wherever it is by then. The answer comes when it is on the disk.
+#[utoipa::path(context_path = "/api/v1", tag = "files", params(("node" = i64, Path), api::PutQuery, KnownHeaders),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, body = api::Node), (status = 404, body = api::Problem), (status = 412, body = api::Problem),
+        (status = 413, body = api::Problem), (status = 507, body = api::Problem)))]
+#[put("/nodes/{node}/content")]
+pub async fn put_onto(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+    query: web::Query<api::PutQuery>,
+    payload: web::Payload,
+) -> Result<HttpResponse, Refusal> {
+    let node = NodeId(*path);
+    let mut conditions = of_write(&request)?;
+    if let Some((shown, created)) = node::answered(&state, &who, &conditions.known).await? {
+        return Ok(answer(&shown, created, None));
     }
-    if let Some(told) = arrived.told {
-        answer.insert_header(("repr-digest", told));
+    // It says which file it is.
+    conditions.known.thing.get_or_insert(Thing::Node(node));
+    let row = state.engine.files().chain(&who.actor, node, Level::View).await?[0].clone();
+    let parent = row.parent.ok_or(StoreError::ShelfTop)?;
+    let name = Name::new(row.name()).map_err(StoreError::from)?;
+    state.engine.files().check_put(&who.actor, parent, &name).await?;
+    if !conditions.hold(Some(&row.standing())) {
+        return Err(StoreError::ConditionFailed { present: Some(Box::new(row.standing())) }.into());
     }
-    Ok(answer.json(shown))
+    let mtime = modified_at(&state, query.modified.as_deref())?;
+    let arrived = receive(&state, &request, payload, parent, row.size().max(0) as u64).await?;
+    let done = state.engine.files().put_onto(&who.actor, node, arrived.staged, mtime, conditions).await?;
+    drop(arrived.claim);
+    let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
+    state.metrics.received.inc_by(row.size().max(0) as u64);
+    Ok(answer(&node::present(&state, &who, &row).await?, done.created, arrived.told))
 }
 
 /// Puts a file into a folder: new, or as a new state of the file of that name. The answer
 /// comes when it is on the disk.
-#[utoipa::path(context_path = "/api/v1", tag = "files", params(("node" = i64, Path), ("name" = String, Path), api::PutQuery),
+#[utoipa::path(context_path = "/api/v1", tag = "files", params(("node" = i64, Path), ("name" = String, Path), api::PutQuery, KnownHeaders),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = api::Node), (status = 201, body = api::Node), (status = 412, body = api::Problem),
         (status = 413, body = api::Problem), (status = 507, body = api::Problem)))]

@@ -2,7 +2,7 @@
 
 use crate::dto::node::{self, at_in};
 use crate::http::body::Json;
-use crate::http::conditions::of_write;
+use crate::http::conditions::{KnownHeaders, RequestHeader, known, of_write, seen};
 use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use crate::http::times::{self, show};
@@ -185,16 +185,22 @@ fn name(text: &str) -> Result<Name, Refusal> {
 }
 
 /// Makes a folder in a folder.
-#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)), request_body = api::NewFolder,
+#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path), RequestHeader), request_body = api::NewFolder,
     responses((status = 201, body = api::Node), (status = 409, body = api::Problem)))]
 #[post("/nodes/{node}/folders")]
 pub async fn make_folder(
+    request: HttpRequest,
     state: web::Data<State>,
     who: Who,
     path: web::Path<i64>,
     body: Json<api::NewFolder>,
 ) -> Result<HttpResponse, Refusal> {
-    let done = state.engine.files().make_folder(&who.actor, NodeId(*path), name(&body.name)?).await?;
+    let known = known(&request)?;
+    if let Some((shown, _)) = node::answered(&state, &who, &known).await? {
+        return Ok(HttpResponse::Created().json(shown));
+    }
+    let done =
+        state.engine.files().make_folder_as(&who.actor, NodeId(*path), name(&body.name)?, known).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The folder"))?;
     Ok(HttpResponse::Created().json(node::present(&state, &who, &row).await?))
 }
@@ -219,7 +225,7 @@ async fn target(
 }
 
 /// Moves or renames a node. Costs the same for a file and for a folder of any size.
-#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)), request_body = api::Target,
+#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path), KnownHeaders), request_body = api::Target,
     responses((status = 200, body = api::Node), (status = 409, body = api::Problem), (status = 412, body = api::Problem)))]
 #[patch("/nodes/{node}")]
 pub async fn change(
@@ -230,12 +236,17 @@ pub async fn change(
     body: Json<api::Target>,
 ) -> Result<HttpResponse, Refusal> {
     let node = NodeId(*path);
+    let mut conditions = of_write(&request)?;
+    if let Some((shown, _)) = node::answered(&state, &who, &conditions.known).await? {
+        return Ok(HttpResponse::Ok().json(shown));
+    }
+    conditions.known.onto = match &body.onto {
+        Some(onto) => Some((NodeId(onto.node), seen(&onto.seen)?)),
+        None => None,
+    };
     let (parent, name) = target(&state, &who, node, &body).await?;
-    let done = state
-        .engine
-        .files()
-        .move_node(&who.actor, node, parent, name, body.replace, of_write(&request)?)
-        .await?;
+    let done =
+        state.engine.files().move_node(&who.actor, node, parent, name, body.replace, conditions).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(node::present(&state, &who, &row).await?))
 }
@@ -262,7 +273,7 @@ pub async fn copy(
 }
 
 /// Removes a node, with all beneath. It stays in the past, and can be restored.
-#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)),
+#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path), KnownHeaders),
     responses((status = 204, description = "The header Moment names the last moment at which it was there"),
         (status = 412, body = api::Problem)))]
 #[delete("/nodes/{node}")]

@@ -9,6 +9,7 @@
 
 use crate::dto::upload::upload_to_api;
 use crate::http::body::Json;
+use crate::http::conditions::{KnownHeaders, known};
 use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use crate::http::times::show;
@@ -192,17 +193,19 @@ async fn end(state: &State, who: &Who, id: &str) -> Result<HttpResponse, Refusal
 }
 
 /// Chooses another place for an upload whose bytes are all here, and puts it there.
-#[utoipa::path(context_path = "/api/v1", tag = "files", params(("id" = String, Path)), request_body = api::UploadPlace,
+#[utoipa::path(context_path = "/api/v1", tag = "files", params(("id" = String, Path), KnownHeaders), request_body = api::UploadPlace,
     responses((status = 200, body = api::Node), (status = 404, body = api::Problem), (status = 409, body = api::Problem),
         (status = 412, body = api::Problem)))]
 #[post("/uploads/{id}/place")]
 pub async fn place_upload(
+    request: HttpRequest,
     state: web::Data<State>,
     who: Who,
     path: web::Path<String>,
     body: Json<api::UploadPlace>,
 ) -> Result<HttpResponse, Refusal> {
     let conditions = if body.replace { Conditions::default() } else { Conditions::nothing_there() };
+    let conditions = Conditions { known: known(&request)?, ..conditions };
     let other = OtherPlace {
         parent: NodeId(body.parent),
         name: Name::new(&body.name).map_err(StoreError::from)?,
