@@ -254,10 +254,10 @@ export interface components {
       node: components["schemas"]["Node"];
       /**
        * @description `changed`; `removed`; `arrived`: a folder with all beneath, expand it by listing; `left`: gone
-       *     to another shelf with all beneath.
+       *     to another shelf with all beneath; `out_of_sight`: you may see it no more, and what became of it is not told.
        * @enum {string}
        */
-      what: "changed" | "removed" | "arrived" | "left";
+      what: "changed" | "removed" | "arrived" | "left" | "out_of_sight";
     };
     /** @description Changes since a moment. */
     Changes: {
@@ -265,6 +265,10 @@ export interface components {
       changes: components["schemas"]["Change"][];
       /** @description Whether there are more already. */
       more: boolean;
+      /** @description Rollbacks that began or went on here after the moment asked for: what they changed is no work of somebody's. */
+      rollbacks?: components["schemas"]["FeedRollback"][];
+      /** @description What names the timeline: ids and moments of another one mean other things. */
+      timeline?: string;
       /** @description Ask from this moment next. */
       upto: string;
     };
@@ -476,6 +480,25 @@ export interface components {
      * @enum {string}
      */
     Fate: "made" | "replaced" | "there" | "refused";
+    /** @description A rollback, as a follower hears of it. */
+    FeedRollback: {
+      /** @description The last moment before its first change. */
+      begun: string;
+      /**
+       * Format: int64
+       * @description Its id.
+       */
+      id: number;
+      /**
+       * Format: int64
+       * @description The folder.
+       */
+      node: number;
+      /** @description The moment to which it goes. */
+      to: string;
+      /** @description The last moment at which it changed something; none while it runs. */
+      until?: string | null;
+    };
     /** @description What a folder and its children hold. */
     FolderSpace: {
       /** @description Its children, largest first. */
@@ -2728,6 +2751,35 @@ export interface components {
       /** @description Where the next page begins. */
       next?: string | null;
     };
+    /** @description One line of a tree. */
+    TreeLine:
+      | {
+          /** @enum {string} */
+          line: "begin";
+          /** @description The moment at which all of it stood so. */
+          moment: string;
+          /** @description The folder. */
+          root: components["schemas"]["Node"];
+          /** @description What names the timeline. */
+          timeline: string;
+        }
+      | {
+          /** @enum {string} */
+          line: "entry";
+          /** @description It. */
+          node: components["schemas"]["Node"];
+        }
+      | {
+          /**
+           * Format: int64
+           * @description How many entries there were.
+           */
+          count: number;
+          /** @enum {string} */
+          line: "end";
+          /** @description The moment again: follow the changes from here. */
+          moment: string;
+        };
     /** @description When something in a folder itself changed. */
     Turn: {
       /** @description Its time. */

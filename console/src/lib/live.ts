@@ -74,6 +74,8 @@ export function useLive(queries: QueryClient, signedIn: boolean) {
       });
       // What one may see is more or less now: everything in sight is read anew.
       source.addEventListener("access", () => void queries.invalidateQueries());
+      // What went meanwhile is not known any more.
+      source.addEventListener("anew", () => void queries.invalidateQueries());
       source.addEventListener("openings", () => {
         for (const name of ["openings", "given", "deliveries"] as (keyof Keys)[]) {
           void queries.invalidateQueries({ queryKey: [name] });

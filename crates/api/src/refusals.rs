@@ -302,6 +302,10 @@ refusals! {
         "Its bytes went by a rule or by hand and cannot come back; choose another version or snapshot.";
     OVER 410 "over" "No longer open"
         "Ask whoever gave it to you.";
+    FORGOTTEN 410 "forgotten" "Too long ago"
+        "List the folder anew and compare it with what you have: nothing is gone that the list does not leave out.";
+    OTHER_TIMELINE 410 "other_timeline" "Another timeline"
+        "Ids and moments that you know mean other things here: compare by paths and contents, and remove nothing.";
     SLIP_OVER 410 "slip_over" "This download is over"
         "Open the page of the link, and download it again.";
     TICKET_OVER 410 "ticket_over" "That is over"

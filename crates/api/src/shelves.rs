@@ -83,7 +83,7 @@ pub struct ShelfPerson {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Change {
     /// `changed`; `removed`; `arrived`: a folder with all beneath, expand it by listing; `left`: gone
-    /// to another shelf with all beneath.
+    /// to another shelf with all beneath; `out_of_sight`: you may see it no more, and what became of it is not told.
     pub what: String,
     /// The moment of the change.
     pub moment: String,
@@ -100,6 +100,28 @@ pub struct Changes {
     pub upto: String,
     /// Whether there are more already.
     pub more: bool,
+    /// What names the timeline: ids and moments of another one mean other things.
+    #[serde(default)]
+    pub timeline: String,
+    /// Rollbacks that began or went on here after the moment asked for: what they changed is no work of somebody's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rollbacks: Vec<FeedRollback>,
+}
+
+/// A rollback, as a follower hears of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FeedRollback {
+    /// Its id.
+    pub id: i64,
+    /// The folder.
+    pub node: i64,
+    /// The moment to which it goes.
+    pub to: String,
+    /// The last moment before its first change.
+    pub begun: String,
+    /// The last moment at which it changed something; none while it runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
 }
 
 /// Which changes.
@@ -110,7 +132,37 @@ pub struct ChangesQuery {
     /// The token of the moment after which to tell; from the beginning if it is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
+    /// The timeline that the moment is of, as the answer before had it: refused with 410 if it is another one by now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub timeline: Option<String>,
     /// 1 to 1000; 500 if it is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub limit: Option<usize>,
+}
+
+/// One line of a tree.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "line", rename_all = "lowercase")]
+pub enum TreeLine {
+    /// The first.
+    Begin {
+        /// What names the timeline.
+        timeline: String,
+        /// The moment at which all of it stood so.
+        moment: String,
+        /// The folder.
+        root: Box<Node>,
+    },
+    /// A file or folder.
+    Entry {
+        /// It.
+        node: Box<Node>,
+    },
+    /// The last: all of it was told.
+    End {
+        /// How many entries there were.
+        count: u64,
+        /// The moment again: follow the changes from here.
+        moment: String,
+    },
 }

@@ -476,27 +476,18 @@ impl Client {
             .header("content-type", "application/x-tar")
             .body(body.body);
         let answer = Self::send(call).await?;
-        let pieces = answer.bytes_stream();
-        let lines = futures_util::stream::unfold(
-            (pieces, Vec::new(), 0),
-            |(mut pieces, mut text, mut at)| async move {
-                loop {
-                    if let Some(end) = text[at..].iter().position(|b| *b == b'\n') {
-                        let read = serde_json::from_slice(&text[at..at + end]);
-                        at += end + 1;
-                        let read = read.map_err(|e| Error::Strange(e.to_string()));
-                        return Some((read, (pieces, text, at)));
-                    }
-                    text.drain(..at);
-                    at = 0;
-                    match futures_util::StreamExt::next(&mut pieces).await? {
-                        Ok(piece) => text.extend_from_slice(&piece),
-                        Err(e) => return Some((Err(line(&e)), (pieces, Vec::new(), 0))),
-                    }
-                }
-            },
-        );
-        Ok(lines)
+        Ok(lines_of(answer))
+    }
+
+    /// All that is, or was, beneath a folder at one moment. Without its last line it is not whole.
+    pub async fn tree(
+        &self,
+        node: i64,
+        at: Option<&str>,
+    ) -> Result<impl Stream<Item = Result<api::TreeLine>> + use<>> {
+        let query = encode_query(&api::StateQuery { at: at.map(Into::into) });
+        let answer = Self::send(self.call(Method::GET, &format!("/nodes/{node}/tree{query}"))).await?;
+        Ok(lines_of(answer))
     }
 
     /// Files and folders whose names hold every word of a text.
@@ -547,4 +538,25 @@ fn encode_query(query: &impl Serialize) -> String {
         }
     }
     text
+}
+
+/// The lines of an answer, as they come.
+fn lines_of<T: DeserializeOwned>(answer: Response) -> impl Stream<Item = Result<T>> + use<T> {
+    let pieces = answer.bytes_stream();
+    futures_util::stream::unfold((pieces, Vec::new(), 0), |(mut pieces, mut text, mut at)| async move {
+        loop {
+            if let Some(end) = text[at..].iter().position(|b| *b == b'\n') {
+                let read = serde_json::from_slice(&text[at..at + end]);
+                at += end + 1;
+                let read = read.map_err(|e| Error::Strange(e.to_string()));
+                return Some((read, (pieces, text, at)));
+            }
+            text.drain(..at);
+            at = 0;
+            match futures_util::StreamExt::next(&mut pieces).await? {
+                Ok(piece) => text.extend_from_slice(&piece),
+                Err(e) => return Some((Err(line(&e)), (pieces, Vec::new(), 0))),
+            }
+        }
+    })
 }

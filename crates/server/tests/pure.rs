@@ -277,6 +277,7 @@ mod refusals {
             (StoreError::NoStore(text()), "no_store"),
             (StoreError::OtherDevice(text()), "no_store"),
             (StoreError::NoSuchMoment, "no_such_moment"),
+            (StoreError::Forgotten, "forgotten"),
             (StoreError::PlaceGone, "place_gone"),
             (StoreError::StillHere, "still_here"),
             (StoreError::Busy, "busy"),

@@ -77,7 +77,7 @@ async fn changes_are_told_since_a_moment() {
     client.put(home, "a", None, &When::default(), b"1".to_vec().into()).await.unwrap();
     let b = client.put(home, "b", None, &When::default(), b"1".to_vec().into()).await.unwrap();
     client.remove(b.id).await.unwrap();
-    let query = api::ChangesQuery { since: Some(start.upto), limit: None };
+    let query = api::ChangesQuery { since: Some(start.upto), ..Default::default() };
     let told = client.changes(home, &query).await.unwrap();
     let words: Vec<_> = told.changes.iter().map(|c| (c.what.as_str(), c.node.name.as_str())).collect();
     assert_eq!(words, [("changed", "a"), ("removed", "b")]);

@@ -86,7 +86,7 @@ async fn take(client: &Client, event: &str, nodes: &Mutex<Known>, upto: &Mutex<S
         let data: serde_json::Value = serde_json::from_str(&field("data: ").unwrap()).unwrap();
         let change: api::Change = serde_json::from_value(data["change"].clone()).unwrap();
         match change.what.as_str() {
-            "removed" | "left" => {
+            "removed" | "left" | "out_of_sight" => {
                 nodes.lock().unwrap().remove(&change.node.id);
             }
             what => {

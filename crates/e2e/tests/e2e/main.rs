@@ -16,6 +16,7 @@ mod doors;
 mod durability;
 mod events;
 mod everyday;
+mod feed;
 mod hidden;
 mod history;
 mod looking_back;

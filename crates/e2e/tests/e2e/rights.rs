@@ -119,6 +119,7 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
         ("GET", "/nodes/{node}", |c| plain(format!("/nodes/{}", c.file)), see),
         ("GET", "/nodes/{node}/entries", |c| plain(format!("/nodes/{}/entries", c.folder)), see),
         ("GET", "/nodes/{node}/content", |c| plain(format!("/nodes/{}/content", c.file)), see),
+        ("GET", "/nodes/{node}/tree", |c| plain(format!("/nodes/{}/tree", c.folder)), see),
         ("GET", "/nodes/{node}/activity", |c| plain(format!("/nodes/{}/activity", c.folder)), see),
         ("GET", "/nodes/{node}/history", |c| plain(format!("/nodes/{}/history", c.removed)), see),
         ("GET", "/nodes/{node}/archive", |c| plain(format!("/nodes/{}/archive", c.folder)), see),

@@ -237,7 +237,7 @@ const LIMITS: [(&str, &str, &str); 33] = [
     ("Opening", "kind", r#"{"enum":["link","intake"]}"#),
     ("Node", "given", r#"{"enum":["out","in","both",null]}"#),
     ("ComparedLine", "what", r#"{"enum":["same","removed","added","gap"]}"#),
-    ("Change", "what", r#"{"enum":["changed","removed","arrived","left"]}"#),
+    ("Change", "what", r#"{"enum":["changed","removed","arrived","left","out_of_sight"]}"#),
     ("NewOpening", "kind", r#"{"enum":["link","intake"]}"#),
     ("OpeningSet", "can", r#"{"enum":["view","download","add","edit",null]}"#),
     ("NewArchive", "format", r#"{"enum":["zip","tar"]}"#),

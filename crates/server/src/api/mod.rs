@@ -152,6 +152,7 @@ operations! {
     files::nodes::restore,
     files::nodes::history,
     files::nodes::activity,
+    files::tree::tree,
     history::retention::show_trash,
     history::retention::let_go,
     history::retention::show_going,

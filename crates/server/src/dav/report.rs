@@ -291,7 +291,9 @@ impl Page<'_> {
             for change in &changes {
                 let (node, gone) = match change {
                     Change::Changed(row) | Change::Arrived(row) => (row.node, false),
-                    Change::Removed(past) | Change::Left(past) => (past.row.node, true),
+                    Change::Removed(past) | Change::Left(past) | Change::OutOfSight(past) => {
+                        (past.row.node, true)
+                    }
                 };
                 if node != self.at.row.node {
                     self.one(node, gone).await?;

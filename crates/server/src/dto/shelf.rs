@@ -54,6 +54,7 @@ pub async fn change_to_api(
         Change::Removed(past) => ("removed", &past.row),
         Change::Arrived(row) => ("arrived", row),
         Change::Left(past) => ("left", &past.row),
+        Change::OutOfSight(past) => ("out_of_sight", &past.row),
     };
     Ok(api::Change {
         what: what.to_string(),

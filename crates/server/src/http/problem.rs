@@ -208,6 +208,7 @@ fn plain(error: &StoreError) -> Option<&'static Kind> {
         StoreError::Unreadable { .. } => &refusals::BYTES_UNREADABLE,
         StoreError::NotPlain(_) => &refusals::NOT_A_PLAIN_FILE,
         StoreError::NoSuchMoment => &refusals::NO_SUCH_MOMENT,
+        StoreError::Forgotten => &refusals::FORGOTTEN,
         StoreError::PlaceGone => &refusals::PLACE_GONE,
         StoreError::StillHere => &refusals::STILL_HERE,
         StoreError::Cursor(CursorError::Malformed) => &refusals::CURSOR_MALFORMED,

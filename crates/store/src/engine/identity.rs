@@ -116,6 +116,16 @@ pub(crate) async fn recognise(
     Ok(Some(doubt))
 }
 
+/// What names this timeline: numbers and ids mean something only within it. Another one after a catalogue was brought back
+/// that may give the same numbers out again.
+pub(crate) async fn timeline(conn: &mut SqliteConnection) -> Result<String> {
+    let (identity, epoch, doubt): (String, i64, i64) =
+        sqlx::query_as("SELECT identity, epoch, doubt FROM store WHERE id = 1").fetch_one(conn).await?;
+    let mut hasher = blake3::Hasher::new_derive_key("Yellow Attic timeline 1");
+    hasher.update(format!("{identity} {epoch} {doubt}").as_bytes());
+    Ok(hasher.finalize().to_hex()[..24].to_string())
+}
+
 /// Takes an older catalogue for the one that counts from now on. What it does not know is kept aside in
 /// `past/unknown`; all numbers go on above any that can have been given out. Returns how many things were kept aside.
 pub(crate) async fn accept(conn: &mut SqliteConnection, disk: &Disk) -> Result<u64> {

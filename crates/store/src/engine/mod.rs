@@ -113,6 +113,8 @@ pub(crate) struct Shared {
     /// Folders as they were, kept from one page to the next.
     pub listed: Mutex<Vec<held::Listed>>,
     pub seal: Seal,
+    /// What names the timeline.
+    pub timeline: String,
     pub(crate) secrets: Secrets,
     /// The record's first key, if it was made at this start.
     pub first_key: Option<String>,
@@ -309,6 +311,11 @@ impl Engine {
     /// The place in a cursor that somebody came back with.
     pub fn place_of(&self, actor: &Actor, list: &str, cursor: &str) -> Result<String> {
         Ok(self.shared.seal.decode(&actor.whose(), list, cursor)?)
+    }
+
+    /// What names this timeline: ids and moments of another one mean other things.
+    pub fn timeline(&self) -> &str {
+        &self.shared.timeline
     }
 
     /// Grows with every change that is committed: for following changes without asking again

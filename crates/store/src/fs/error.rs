@@ -289,6 +289,9 @@ pub enum StoreError {
     /// The engine is stopping.
     #[error("the service is stopping")]
     Stopping,
+    /// Not all that went since a number is known any more.
+    #[error("not all that went since then is known any more")]
+    Forgotten,
     /// The disk failed. On a write: unknown whether it took effect; ask again.
     #[error("{context}: {source}")]
     Io {

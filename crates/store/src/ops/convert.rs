@@ -119,7 +119,7 @@ async fn raise(txn: &mut WriteTxn, actor: &Actor, node: NodeId, name: &Name) -> 
         txn.reload_access().await?;
     }
     txn.add_record(actor, "folder made a shared shelf", Some(node), &what, name.as_str());
-    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment, same: false })
 }
 
 /// What counts at a node by grants further up, added to its own: one grant a subject.
@@ -233,7 +233,7 @@ async fn lower(
         txn.reload_access().await?;
     }
     txn.add_record(actor, "shelf made a folder", Some(shelf.root), &what, &target);
-    Ok(Outcome { row: txn.row(shelf.root).await?, created: false, moment })
+    Ok(Outcome { row: txn.row(shelf.root).await?, created: false, moment, same: false })
 }
 
 async fn drop_shelf(
@@ -265,7 +265,7 @@ async fn drop_shelf(
     txn.end_shelf(&shelf);
     let detail = format!("{} files, {} bytes", sums.files, sums.bytes);
     txn.add_record(actor, "shelf removed", Some(shelf.root), &what, &detail);
-    Ok(Outcome { row: None, created: false, moment })
+    Ok(Outcome { row: None, created: false, moment, same: false })
 }
 
 /// Makes a folder a shelf, or a shelf a folder.

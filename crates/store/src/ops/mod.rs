@@ -40,6 +40,8 @@ pub struct Outcome {
     pub created: bool,
     /// The number of the change; the last one before, if nothing changed.
     pub moment: Moment,
+    /// Whether its bytes were there already, so that no state was made.
+    pub same: bool,
 }
 
 /// A new shelf.
@@ -166,7 +168,7 @@ pub(crate) async fn make_shelf(
         txn.reload_access().await?;
     }
     txn.add_record(actor, "shelf made", Some(root), new.name.as_str(), "");
-    Ok(Outcome { row: txn.row(root).await?, created: true, moment })
+    Ok(Outcome { row: txn.row(root).await?, created: true, moment, same: false })
 }
 
 /// Makes a folder. Its directory lies in staging. `hidden`: inside a copy that nobody can see yet.
@@ -192,7 +194,7 @@ pub(crate) async fn make_folder(
     let moment = txn.next_moment();
     let node = add_folder(txn, actor, shelf, parent, key, staged, moment).await?;
     txn.add_record(actor, "folder made", Some(node), &what, "");
-    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment, same: false })
 }
 
 async fn add_folder(

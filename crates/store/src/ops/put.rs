@@ -153,7 +153,7 @@ pub(crate) async fn put(
         && row.content.is_some_and(|c| c.hash == arrived.hash && c.life == ContentState::Live)
     {
         let moment = Moment(txn.heads.moment);
-        return Ok(Outcome { row: Some(row.clone()), created: false, moment });
+        return Ok(Outcome { row: Some(row.clone()), created: false, moment, same: true });
     }
     let occupant = there.as_ref().map(|r| Occupant { node: r.node, kind: r.kind });
     let plan = plan_put(occupant, left);
@@ -249,7 +249,7 @@ pub(crate) async fn put(
         &what,
         &arrived.size.to_string(),
     );
-    Ok(Outcome { row: txn.row(node).await?, created, moment })
+    Ok(Outcome { row: txn.row(node).await?, created, moment, same: false })
 }
 
 /// The node that was renamed away leaves its present name and bytes to another node: to

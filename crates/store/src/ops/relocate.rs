@@ -156,7 +156,12 @@ pub(crate) async fn move_node(
     );
     match plan {
         MovePlan::Nothing => {
-            return Ok(Outcome { row: Some(mover), created: false, moment: Moment(txn.heads.moment) });
+            return Ok(Outcome {
+                row: Some(mover),
+                created: false,
+                moment: Moment(txn.heads.moment),
+                same: false,
+            });
         }
         MovePlan::Taken | MovePlan::FolderInTheWay | MovePlan::Onto(_) => {
             if let Some(there) = &there {
@@ -289,7 +294,7 @@ pub(crate) async fn move_node(
         &what,
         &target,
     );
-    Ok(Outcome { row: txn.row(result).await?, created: false, moment })
+    Ok(Outcome { row: txn.row(result).await?, created: false, moment, same: false })
 }
 
 /// Removes a node. A folder goes as a whole, by one row and one rename.
@@ -368,5 +373,5 @@ pub(crate) async fn remove(
     };
     txn.charge(parent, delta, 1).await?;
     txn.add_record(actor, "removed", Some(node), &what, &detail);
-    Ok(Outcome { row: None, created: false, moment })
+    Ok(Outcome { row: None, created: false, moment, same: false })
 }

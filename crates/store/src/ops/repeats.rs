@@ -19,7 +19,7 @@ pub(crate) async fn answered(txn: &mut WriteTxn, actor: &Actor, known: &Known) -
     let Some(told) = told else { return Ok(None) };
     let (created, moment) = (told.made == Made::New, told.moment);
     if told.made == Made::Removed {
-        return Ok(Some(Outcome { row: None, created, moment }));
+        return Ok(Some(Outcome { row: None, created, moment, same: false }));
     }
     let present = txn.row(told.node).await?.filter(|row| row.since == moment);
     let row = match present {
@@ -30,7 +30,7 @@ pub(crate) async fn answered(txn: &mut WriteTxn, actor: &Actor, known: &Known) -
             None => rows::past_since(&mut txn.conn, told.node, moment).await?.map(Arc::new),
         },
     };
-    Ok(Some(Outcome { row, created, moment }))
+    Ok(Some(Outcome { row, created, moment, same: false }))
 }
 
 /// Remembers what a named request is answered with.

@@ -48,7 +48,7 @@ pub(crate) async fn revive_file(
         };
         txn.charge(parent, delta, 1).await?;
         txn.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
-        return Ok(Outcome { row: txn.row(node).await?, created: false, moment });
+        return Ok(Outcome { row: txn.row(node).await?, created: false, moment, same: false });
     }
     let (parent, key, shelf) = free_place(txn, actor, place, last).await?;
     txn.need_space(parent, None, arrived.size, 0).await?;
@@ -74,7 +74,7 @@ pub(crate) async fn revive_file(
     txn.charge(parent, Delta { bytes: arrived.size, files: 1, ..Delta::default() }, 1).await?;
     txn.add_record(actor, "restored", Some(node), &what, &arrived.size.to_string());
     crate::ops::sleep::put_to_sleep(&mut txn.conn, node).await?;
-    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment, same: false })
 }
 
 fn place_bytes(
@@ -192,7 +192,7 @@ pub(crate) async fn revive_folder(
     let what = txn.path(node).await?;
     let action = if how == ChangeKind::Restored { "restored" } else { "copied" };
     txn.add_record(actor, action, Some(node), &what, &format!("{} files, {} bytes", sums.files, sums.bytes));
-    Ok(Outcome { row: txn.row(node).await?, created: true, moment })
+    Ok(Outcome { row: txn.row(node).await?, created: true, moment, same: false })
 }
 
 /// Brings a file back.

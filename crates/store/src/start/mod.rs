@@ -55,6 +55,7 @@ impl Engine {
             }
         };
         let seal = identity::seal(&mut conn).await?;
+        let timeline = identity::timeline(&mut conn).await?;
         let usual = || options.data.join(crate::engine::secrets::USUAL_NAME);
         let secrets = Secrets::open(&mut conn, options.secrets_key.unwrap_or_else(usual)).await?;
         crate::fs::tree_access::close(&options.data);
@@ -147,6 +148,7 @@ impl Engine {
                 listed: Mutex::default(),
                 suspected: Mutex::default(),
                 seal,
+                timeline,
                 secrets,
                 first_key,
                 background: options.background,

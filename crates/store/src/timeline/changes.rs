@@ -7,6 +7,8 @@ use crate::rights::access::Viewer;
 use crate::timeline::Files;
 use crate::timeline::reading::MOST_ENTRIES;
 use async_recursion::async_recursion as boxed;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use yellow_attic_core::{Moment, NodeId, ShelfId};
 
 /// Something that changed since a number.
@@ -20,6 +22,8 @@ pub enum Change {
     Arrived(Row),
     /// A node with all beneath went to another shelf.
     Left(PastRow),
+    /// What was seen is seen no more: as it was when it was seen last. What became of it is not told.
+    OutOfSight(PastRow),
 }
 
 impl Change {
@@ -27,7 +31,7 @@ impl Change {
     pub fn moment(&self) -> Moment {
         match self {
             Change::Changed(row) | Change::Arrived(row) => row.since,
-            Change::Removed(past) | Change::Left(past) => past.until,
+            Change::Removed(past) | Change::Left(past) | Change::OutOfSight(past) => past.until,
         }
     }
 
@@ -36,6 +40,13 @@ impl Change {
     pub fn order(&self) -> (Moment, bool) {
         (self.moment(), matches!(self, Change::Changed(_) | Change::Arrived(_)))
     }
+}
+
+/// What somebody may see: where something is given to them or kept from them, and which shelves are theirs.
+pub struct Sight {
+    viewer: Viewer,
+    places: BTreeMap<NodeId, String>,
+    shelves: BTreeSet<NodeId>,
 }
 
 impl Files {
@@ -63,6 +74,51 @@ impl Files {
         shelves.sort_unstable();
         hasher.update(format!("{shelves:?}").as_bytes());
         hasher.finalize().to_hex()[..16].to_string()
+    }
+
+    /// What somebody may see, to be compared with later.
+    pub fn sight(&self, actor: &Actor) -> Sight {
+        let viewer = self.0.grants().viewer(actor);
+        let now = self.0.now_ms();
+        let mut places = BTreeMap::new();
+        for (node, here) in viewer.access.places() {
+            let mut text = if here.afresh { "afresh".to_string() } else { String::new() };
+            for grant in here.grants.iter().filter(|g| viewer.takes(g) && !g.ended(now)) {
+                text.push_str(&format!(" {} {}", grant.id.0, grant.gives.word()));
+            }
+            if !text.is_empty() {
+                places.insert(node, text);
+            }
+        }
+        let owned = |shelf: &&Arc<Shelf>| actor.account.is_some_and(|a| viewer.access.owns(a, shelf.id));
+        let shelves = self.0.shared.view.shelves().iter().filter(owned).map(|s| s.root).collect();
+        Sight { viewer, places, shelves }
+    }
+
+    /// Where somebody's sight is another than before, as far as they saw or see anything there.
+    #[boxed]
+    pub async fn sight_differs(&self, before: &Sight, now: &Sight) -> Result<Vec<NodeId>> {
+        let all: BTreeSet<NodeId> = before.places.keys().chain(now.places.keys()).copied().collect();
+        let mut differs: Vec<NodeId> = before.shelves.symmetric_difference(&now.shelves).copied().collect();
+        for node in all.into_iter().filter(|n| before.places.get(n) != now.places.get(n)) {
+            let Some(chain) = self.0.shared.view.chain(node).await? else { continue };
+            let sees = |viewer: &Viewer| self.0.grants().level_along(viewer, &chain).is_some();
+            if sees(&before.viewer) || sees(&now.viewer) {
+                differs.push(node);
+            }
+        }
+        differs.sort();
+        differs.dedup();
+        Ok(differs)
+    }
+
+    /// Refuses a number before which not all that went is known any more: whoever knows no more than it must list anew.
+    #[boxed]
+    pub async fn check_known_since(&self, since: Moment) -> Result<()> {
+        match since.0 > 0 && since < self.forgotten_before().await? {
+            true => Err(StoreError::Forgotten),
+            false => Ok(()),
+        }
     }
 
     /// The number before which not all that went is known any more: rows of the past were erased.
@@ -172,7 +228,7 @@ impl Files {
                     alive
                 }
                 // Here again by now: its open row tells it.
-                Change::Removed(past) | Change::Left(past) => {
+                Change::Removed(past) | Change::Left(past) | Change::OutOfSight(past) => {
                     let here = self.0.shared.view.row(past.row.node).await?;
                     let row = &past.row;
                     let gone = here.is_none_or(|here| here.shelf != shelf.id);
@@ -208,7 +264,7 @@ impl Files {
         if !self.0.history().saw(viewer, node, row.parent, row.shelf, since).await? {
             return Ok(None);
         }
-        Ok(Some(Change::Removed(PastRow {
+        Ok(Some(Change::OutOfSight(PastRow {
             until: upto,
             ended_at: row.at,
             ended_how: ChangeKind::Removed,

@@ -239,6 +239,34 @@ impl History {
         Ok(seen)
     }
 
+    /// Those on a shelf that changed something after a number, oldest first.
+    #[boxed]
+    pub async fn rollbacks_since(
+        &self,
+        actor: &Actor,
+        shelf: ShelfId,
+        since: Moment,
+    ) -> Result<Vec<Rollback>> {
+        // A rollback's own numbers end where the next number after its end begins.
+        let rows: Vec<RollbackRow> = sqlx::query_as(sql(format!(
+            "SELECT {COLUMNS} FROM rollbacks WHERE shelf = ?1 AND (begun >= ?2 OR ended_at IS NULL
+               OR ended_at >= coalesce((SELECT at FROM moments WHERE n <= ?2 ORDER BY n DESC LIMIT 1), 0))
+             ORDER BY id LIMIT 100"
+        )))
+        .bind(shelf.0)
+        .bind(since.0)
+        .fetch_all(&self.0.shared.view.pool)
+        .await?;
+        let mut seen = Vec::new();
+        for row in rows {
+            let row = read(row)?;
+            if self.0.files().chain(actor, row.node, Level::View).await.is_ok() {
+                seen.push(row);
+            }
+        }
+        Ok(seen)
+    }
+
     /// Those that run, or ran when the engine was stopped.
     #[boxed]
     pub async fn running_rollbacks(&self) -> Result<Vec<i64>> {

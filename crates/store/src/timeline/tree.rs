@@ -1,8 +1,11 @@
 //! All that is, or was, beneath some nodes, in a fixed order: for archives.
 
+use crate::engine::Engine;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, ContentState, Row};
+use crate::rights::access::Viewer;
 use crate::timeline::Files;
+use crate::timeline::history::Visibility;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashSet;
 use yellow_attic_core::{Moment, NodeId};
@@ -89,6 +92,58 @@ impl Files {
             }
         }
         Ok(())
+    }
+}
+
+/// A tree at a moment, folder after folder: each before what is in it.
+pub struct Growing {
+    engine: Engine,
+    viewer: Viewer,
+    at: Moment,
+    waiting: Vec<(NodeId, Visibility)>,
+}
+
+impl Growing {
+    /// What was in the next folder, by name; none after the last. Folders with nothing in them are left out.
+    pub async fn next(&mut self) -> Result<Option<Vec<Row>>> {
+        let history = self.engine.history();
+        while let Some((folder, sight)) = self.waiting.pop() {
+            let mut rows = Vec::new();
+            let mut beneath = Vec::new();
+            let mut children = history.children_at(folder, self.at).await?;
+            children.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
+            for child in children {
+                let sight = history.sight_in(&self.viewer, &sight, &child).await?;
+                if sight.sees() {
+                    if child.is_folder() {
+                        beneath.push((child.node, sight));
+                    }
+                    rows.push(child);
+                }
+            }
+            self.waiting.extend(beneath.into_iter().rev());
+            if !rows.is_empty() {
+                return Ok(Some(rows));
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Files {
+    /// All that was beneath a folder at a moment, as far as the actor may see it: the folder, and what follows.
+    #[boxed]
+    pub async fn grow_at(&self, actor: &Actor, node: NodeId, at: Moment) -> Result<(Row, Growing)> {
+        let gone = || StoreError::NotFound("The file or folder".into());
+        let viewer = self.0.grants().viewer(actor);
+        self.0.history().check_past(actor, node, at).await?;
+        let (chain, sight) = self.0.history().sight(&viewer, node, at).await?.ok_or_else(gone)?;
+        let top = chain.into_iter().next().ok_or_else(gone)?;
+        if !top.is_folder() {
+            return Err(StoreError::NotAFolder(top.name().into()));
+        }
+        let waiting = vec![(node, sight)];
+        Ok((top, Growing { engine: self.0.clone(), viewer, at, waiting }))
     }
 }
 

@@ -37,7 +37,12 @@ impl Files {
         let upload = self.upload(actor, id).await?;
         if let Some(node) = upload.node {
             let row = self.0.shared.view.row(node).await?;
-            return Ok(Some(Outcome { row, created: false, moment: self.0.history().now_moment().await? }));
+            return Ok(Some(Outcome {
+                row,
+                created: false,
+                moment: self.0.history().now_moment().await?,
+                same: false,
+            }));
         }
         let more_to_come = upload.received < upload.new.size || upload.new.open_length;
         if more_to_come || upload.new.joining == Joining::Part {

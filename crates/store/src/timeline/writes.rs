@@ -81,13 +81,13 @@ impl Files {
         drop(conn);
         let (created, moment) = (told.made == Made::New, told.moment);
         if told.made == Made::Removed {
-            return Ok(Some(Outcome { row: None, created, moment }));
+            return Ok(Some(Outcome { row: None, created, moment, same: false }));
         }
         let row = match self.0.shared.view.row(told.node).await?.filter(|row| row.since == moment) {
             Some(row) => Some(row),
             None => self.0.history().state_at(told.node, moment).await?.map(Arc::new),
         };
-        Ok(Some(Outcome { row, created, moment }))
+        Ok(Some(Outcome { row, created, moment, same: false }))
     }
 
     /// Forgets requests that nobody repeats any more.
@@ -176,16 +176,15 @@ impl Files {
 
     /// Bytes that were there already made no state; their time is the file's from here on.
     async fn keep_time(&self, actor: &Actor, done: Outcome, mtime: i64) -> Result<Outcome> {
-        match done.row.as_ref().filter(|row| !done.created && row.mtime != mtime) {
-            Some(row)
-                if self.0.shared.view.row(row.node).await?.is_some_and(|now| now.since == row.since) =>
-            {
-                let node = row.node;
-                self.set_properties(actor, node, Vec::new(), Some(mtime)).await?;
-                let row = self.0.shared.view.row(node).await?;
-                Ok(Outcome { row, ..done })
-            }
-            _ => Ok(done),
+        let Some(row) = done.row.as_ref().filter(|row| done.same && row.mtime != mtime) else {
+            return Ok(done);
+        };
+        let node = row.node;
+        match self.set_properties(actor, node, Vec::new(), Some(mtime)).await {
+            Ok(()) => Ok(Outcome { row: self.0.shared.view.row(node).await?, ..done }),
+            // Somebody else was here meanwhile: its time is theirs.
+            Err(StoreError::Busy | StoreError::NotFound(_)) => Ok(done),
+            Err(e) => Err(e),
         }
     }
 

@@ -175,6 +175,7 @@ async fn changes_since_a_number_tell_what_came_and_went() {
             Change::Removed(p) => format!("removed {}", p.row.name()),
             Change::Arrived(r) => format!("arrived {}", r.name()),
             Change::Left(p) => format!("left {}", p.row.name()),
+            Change::OutOfSight(p) => format!("out of sight {}", p.row.name()),
         })
         .collect();
     assert_eq!(told, ["changed x", "removed y", "changed b"]);

@@ -57,7 +57,7 @@ async fn follow(attic: &Attic, upto: Moment, head: Moment, known: &mut Known) ->
                 enter(&row, known);
                 expand(attic, row.node, known).await;
             }
-            Change::Removed(past) | Change::Left(past) => {
+            Change::Removed(past) | Change::Left(past) | Change::OutOfSight(past) => {
                 known.remove(&past.row.node);
             }
         }

@@ -103,6 +103,7 @@ async fn an_older_catalogue_beside_newer_data_sweeps_nothing() {
     copy(&data, &backup);
     // Life goes on: newer states are all that there is of what was replaced.
     let engine = Engine::open(refusing(&attic, &data)).await.unwrap();
+    let timeline = engine.timeline().to_string();
     let attic = Attic { engine, ..attic };
     for n in 2..6u8 {
         attic.put("small", &[n; 9]).await;
@@ -119,6 +120,8 @@ async fn an_older_catalogue_beside_newer_data_sweeps_nothing() {
     copy(&backup, &data);
     let engine = Engine::open(refusing(&attic, &data)).await.unwrap();
     assert!(engine.has_older_catalogue());
+    // Its numbers may be given out a second time: whoever followed the other one must not go on with this one.
+    assert_ne!(engine.timeline(), timeline);
     packed(&engine).await;
     engine.run_jobs().await.unwrap();
     // It works, and says so; what it does not know stays.
@@ -133,6 +136,7 @@ async fn an_older_catalogue_beside_newer_data_sweeps_nothing() {
     copy(&newest, &data);
     let engine = Engine::open(refusing(&attic, &data)).await.unwrap();
     assert!(!engine.has_older_catalogue());
+    assert_eq!(engine.timeline(), timeline, "it is the one that was followed");
     let attic = Attic { engine, ..attic };
     let node = attic.find("large").await.unwrap().node;
     for (state, n) in
@@ -150,6 +154,7 @@ async fn an_older_catalogue_beside_newer_data_sweeps_nothing() {
     assert!(accepted.was_older && accepted.kept_aside > 0, "{accepted:?}");
     let engine = Engine::open(refusing(&attic, &data)).await.unwrap();
     assert!(!engine.has_older_catalogue());
+    assert_ne!(engine.timeline(), timeline);
     packed(&engine).await;
     let attic = Attic { engine, ..attic };
     let moment = attic.put("small", b"after").await.moment;

@@ -21,6 +21,7 @@ use tokio::sync::watch;
 use yellow_attic_api as api;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Moment, NodeId};
+use yellow_attic_store::timeline::changes::Sight;
 use yellow_attic_store::timeline::locks::LocksWatch;
 
 /// Changes are told together if they come closer than this.
@@ -36,6 +37,7 @@ struct Following {
     upto: Moment,
     head: watch::Receiver<i64>,
     rights: Pin<Box<dyn Future<Output = ()> + Send>>,
+    sight: Sight,
     revoked: watch::Receiver<u64>,
     openings: watch::Receiver<u64>,
     locks: LocksWatch,
@@ -65,7 +67,7 @@ pub async fn events(
 ) -> Result<HttpResponse, Refusal> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).map(str::to_string);
     let now = state.engine.history().now_moment().await?;
-    let upto = match last.as_deref().map(|text| (text, Moment::from_token(text))) {
+    let mut upto = match last.as_deref().map(|text| (text, Moment::from_token(text))) {
         None => now,
         Some((_, Some(moment))) if moment <= now => moment,
         Some((text, _)) => {
@@ -74,20 +76,26 @@ pub async fn events(
             );
         }
     };
+    let ready = serde_json::json!({ "timeline": state.engine.timeline() });
+    let mut first =
+        vec![Bytes::from(format!("retry: 2000\nid: {}\nevent: ready\ndata: {ready}\n\n", upto.token()))];
+    if state.engine.files().check_known_since(upto).await.is_err() {
+        // It goes on from now: what went before that is not known any more.
+        upto = now;
+        first.push(Bytes::from(format!("id: {}\nevent: anew\ndata: {{}}\n\n", upto.token())));
+    }
     // Little is written to it, and it may sleep with its computer.
     crate::http::listener::line(&request).iter().for_each(|line| line.be_patient());
     state.metrics.listeners.inc();
     let following = Following {
         head: state.engine.head(),
         rights: Box::pin(state.engine.rights_changed()),
+        sight: state.engine.files().sight(&who.actor),
         revoked: state.revocations.subscribe(),
         openings: state.openings.subscribe(),
         locks: state.engine.files().locks_watch(),
         // Told at once, so that a caller knows from where it is in step.
-        waiting: VecDeque::from([Bytes::from(format!(
-            "retry: 2000\nid: {}\nevent: ready\ndata: {{}}\n\n",
-            upto.token()
-        ))]),
+        waiting: VecDeque::from(first),
         _counted: Counted(state.clone()),
         state,
         who,
@@ -103,6 +111,16 @@ pub async fn events(
         .insert_header(("Cache-Control", "no-store"))
         .insert_header(("X-Accel-Buffering", "no"))
         .streaming(stream))
+}
+
+/// Tells where the caller sees more or less than before, if that is so.
+async fn access(state: &State, who: &Who, sight: &mut Sight) -> Option<Bytes> {
+    let now = state.engine.files().sight(&who.actor);
+    let differs = state.engine.files().sight_differs(sight, &now).await.ok()?;
+    *sight = now;
+    let nodes: Vec<i64> = differs.into_iter().map(|n| n.0).collect();
+    let data = serde_json::json!({ "nodes": nodes });
+    (!nodes.is_empty()).then(|| Bytes::from(format!("event: access\ndata: {data}\n\n")))
 }
 
 impl Following {
@@ -151,14 +169,17 @@ impl Following {
                 }
                 () = &mut self.rights => {
                     self.rights = Box::pin(self.state.engine.rights_changed());
-                    // What one sees may be more or less by now, all over.
-                    return Some(Bytes::from_static(b"event: access\ndata: {}\n\n"));
+                    match access(&self.state, &self.who, &mut self.sight).await {
+                        Some(told) => return Some(told),
+                        None => continue,
+                    }
                 }
                 () = tokio::time::sleep(QUIET) => {
                     if !still(&self.state, &self.who).await || !self.state.ready.load(std::sync::atomic::Ordering::SeqCst) {
                         return None;
                     }
-                    return Some(Bytes::from_static(b": quiet\n\n"));
+                    // Something may have been given for so long, and no longer.
+                    return Some(access(&self.state, &self.who, &mut self.sight).await.unwrap_or(Bytes::from_static(b": quiet\n\n")));
                 }
             }
             tokio::time::sleep(GATHER).await;

@@ -8,4 +8,5 @@ pub mod locks;
 pub mod nodes;
 pub mod search;
 pub mod shelves;
+pub mod tree;
 pub mod uploads;

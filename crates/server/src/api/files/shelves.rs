@@ -247,6 +247,10 @@ pub async fn changes(
             )
         })?,
     };
+    if query.timeline.as_ref().is_some_and(|known| known != state.engine.timeline()) {
+        return Err(refusals::OTHER_TIMELINE.of("This is another timeline than the one that you followed."));
+    }
+    state.engine.files().check_known_since(since).await?;
     let limit = query.limit.unwrap_or(500);
     let (found, upto, more) = state.engine.files().changes(&who.actor, &shelf, since, limit).await?;
     let names = state.names_for(&who).await;
@@ -254,5 +258,25 @@ pub async fn changes(
     for change in &found {
         told.push(change_to_api(&state, &who, change, &names).await?);
     }
-    Ok(HttpResponse::Ok().json(api::Changes { changes: told, upto: upto.token(), more }))
+    let mut rollbacks = Vec::new();
+    for r in state.engine.history().rollbacks_since(&who.actor, shelf.id, since).await? {
+        let until = match r.ended_at {
+            Some(at) => Some(state.engine.history().moment_at(at).await?.token()),
+            None => None,
+        };
+        rollbacks.push(api::FeedRollback {
+            id: r.id,
+            node: r.node.0,
+            to: r.goal.token(),
+            begun: r.begun.token(),
+            until,
+        });
+    }
+    Ok(HttpResponse::Ok().json(api::Changes {
+        changes: told,
+        upto: upto.token(),
+        more,
+        timeline: state.engine.timeline().to_string(),
+        rollbacks,
+    }))
 }
