@@ -1147,6 +1147,16 @@ export interface components {
       /** @description The sign-in name. */
       sign_in: string;
     };
+    /** @description What was moved, in the order in which it was asked for. */
+    MovedTogether: {
+      /** @description As each is since then. */
+      nodes: components["schemas"]["Node"][];
+    };
+    /** @description Many moves as one change. */
+    Moves: {
+      /** @description At most 1,000. A name that one of them leaves is free for another: they may go round in circles. */
+      moves: components["schemas"]["OneMove"][];
+    };
     /** @description A new account. */
     NewAccount: {
       /** @description The name to show; the sign-in name if it is empty. */
@@ -1349,6 +1359,23 @@ export interface components {
        */
       size: number;
       sums?: components["schemas"]["Sums"] | null;
+    };
+    /** @description One of many moves. */
+    OneMove: {
+      /** @description The name; the present one if it is not given. */
+      name?: string | null;
+      /**
+       * Format: int64
+       * @description What is moved.
+       */
+      node: number;
+      /**
+       * Format: int64
+       * @description The folder; the present one if it is not given.
+       */
+      parent?: number | null;
+      /** @description The last moment that is known of it: all is refused if something happened to it since. */
+      seen?: string | null;
     };
     /** @description The file that a move replaces. */
     Onto: {

@@ -325,6 +325,38 @@ pub struct Onto {
     pub seen: String,
 }
 
+/// Many moves as one change.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Moves {
+    /// At most 1,000. A name that one of them leaves is free for another: they may go round in circles.
+    pub moves: Vec<OneMove>,
+}
+
+/// One of many moves.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OneMove {
+    /// What is moved.
+    pub node: i64,
+    /// The folder; the present one if it is not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parent: Option<i64>,
+    /// The name; the present one if it is not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The last moment that is known of it: all is refused if something happened to it since.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+}
+
+/// What was moved, in the order in which it was asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MovedTogether {
+    /// As each is since then.
+    pub nodes: Vec<Node>,
+}
+
 /// What to bring back, and to where.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]

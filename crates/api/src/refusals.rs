@@ -116,6 +116,8 @@ refusals! {
         "Write organisation, home:NAME, shelf:NAME, or a folder such as Plans:/Hall.";
     RECIPIENTS 400 "recipients" "The request is malformed"
         "Name them in to.";
+    TOO_MANY_MOVES 400 "too_many_moves" "The request is malformed"
+        "Send them in several requests.";
     ROLE_UNKNOWN 400 "role_unknown" "The request is malformed"
         "Choose administrator, member or guest.";
     SCOPE_MALFORMED 400 "scope_malformed" "The request is malformed"

@@ -350,6 +350,11 @@ impl Client {
         Self::read(call.body(body.body)).await
     }
 
+    /// Moves and renames many things as one change: all of them, or none.
+    pub async fn move_together(&self, moves: Vec<api::OneMove>) -> Result<api::MovedTogether> {
+        self.post("/moves", &api::Moves { moves }).await
+    }
+
     /// Gives a file a new state, wherever it is by now.
     pub async fn put_onto(&self, node: i64, modified: Option<&str>, body: Body) -> Result<api::Node> {
         let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });

@@ -119,6 +119,12 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
         ("GET", "/nodes/{node}", |c| plain(format!("/nodes/{}", c.file)), see),
         ("GET", "/nodes/{node}/entries", |c| plain(format!("/nodes/{}/entries", c.folder)), see),
         ("GET", "/nodes/{node}/content", |c| plain(format!("/nodes/{}/content", c.file)), see),
+        (
+            "POST",
+            "/moves",
+            |c| with("/moves".into(), json!({ "moves": [{ "node": c.file, "name": "moved.txt" }] })),
+            [401, 404, 403, 403, 200, 200, 404, 200],
+        ),
         ("GET", "/nodes/{node}/tree", |c| plain(format!("/nodes/{}/tree", c.folder)), see),
         ("GET", "/nodes/{node}/activity", |c| plain(format!("/nodes/{}/activity", c.folder)), see),
         ("GET", "/nodes/{node}/history", |c| plain(format!("/nodes/{}/history", c.removed)), see),

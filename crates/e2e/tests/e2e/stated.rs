@@ -356,3 +356,45 @@ async fn each_file_of_a_stream_says_what_it_is_of() {
     assert_eq!((states(&ines, known.id).await, states(&ines, newer.id).await), (2, 2));
     assert_eq!(ines.all_entries(folder, &Default::default()).await.unwrap().len(), 3);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_moves_are_one_change_by_one_request() {
+    let (service, ines) = Service::ready().await;
+    let (tomas, _) = member(&ines, "tomas").await;
+    let top = home(&ines).await;
+    let (a, b) = (put(&ines, top, "a", b"a").await.unwrap(), put(&ines, top, "b", b"b").await.unwrap());
+    let swap = || {
+        let to = |node: &api::Node, name: &str| api::OneMove {
+            node: node.id,
+            name: Some(name.into()),
+            seen: Some(node.moment.clone()),
+            ..api::OneMove::default()
+        };
+        vec![to(&a, "b"), to(&b, "a")]
+    };
+    let named = ines.stating(called("swap"));
+    let done = named.move_together(swap()).await.unwrap().nodes;
+    assert_eq!(done.iter().map(|n| (n.id, n.name.as_str())).collect::<Vec<_>>(), [(a.id, "b"), (b.id, "a")]);
+    assert_eq!(done[0].moment, done[1].moment);
+    // Again, with the same name: the answer of before. Without: what was seen is over.
+    let again = named.move_together(swap()).await.unwrap().nodes;
+    assert_eq!((&again[0].moment, again[0].name.as_str()), (&done[0].moment, "b"));
+    let there = present(ines.move_together(swap()).await.unwrap_err());
+    assert_eq!((there.node, &there.moment), (a.id, &done[0].moment));
+    // What one may not see, or not change, moves nobody.
+    assert_eq!(tomas.move_together(swap()).await.unwrap_err().code(), Some("not_found"));
+    for wrong in [Vec::new(), vec![swap()[0].clone(); 1_001]] {
+        assert_eq!(ines.move_together(wrong).await.unwrap_err().code(), Some("too_many_moves"));
+    }
+    // A follower hears of it at one moment.
+    let query = api::ChangesQuery { since: Some(b.moment.clone()), ..Default::default() };
+    let told = ines.changes(top, &query).await.unwrap().changes;
+    assert!(told.len() == 2 && told.iter().all(|c| c.moment == done[0].moment), "{told:?}");
+    let service = service.killed_and_started_again();
+    let ines = Client::new(&service.address, ines.token()).unwrap();
+    assert_eq!(ines.place("home:/a", None).await.unwrap().node.id, b.id);
+    let bytes = |name: &str| {
+        std::fs::read(service.data.join("shelves/main/home/ines").join(name)).unwrap_or_default()
+    };
+    assert!(wait_for(|| bytes("a") == b"b" && bytes("b") == b"a"));
+}

@@ -145,6 +145,7 @@ operations! {
     files::shelves::changes,
     files::nodes::make_folder,
     files::nodes::change,
+    files::nodes::move_together,
     files::nodes::copy,
     files::nodes::remove,
     files::locks::take_lock,

@@ -43,6 +43,12 @@ impl Refusal {
         }
     }
 
+    /// The same, with what it is about said first.
+    pub fn about(mut self, what: &str) -> Refusal {
+        self.problem.detail = format!("{what}: {}", self.problem.detail);
+        self
+    }
+
     /// With another status than its kind has as a rule.
     pub fn status(mut self, status: u16) -> Refusal {
         self.problem.status = status;

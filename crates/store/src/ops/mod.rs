@@ -14,6 +14,7 @@ pub(crate) mod relocate;
 pub(crate) mod repeats;
 pub(crate) mod revive;
 pub(crate) mod sleep;
+pub mod together;
 
 use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};

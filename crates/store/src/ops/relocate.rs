@@ -19,7 +19,11 @@ use yellow_attic_core::{Moment, Name, NodeId};
 
 /// The object that stands where a node belongs, if it is another than the catalogue knows: an editor saved it
 /// anew. What is decided of the node concerns that one too.
-async fn seen_at(txn: &mut WriteTxn, around: &Around<'_>, node: NodeId) -> Result<Option<ObjectId>> {
+pub(crate) async fn seen_at(
+    txn: &mut WriteTxn,
+    around: &Around<'_>,
+    node: NodeId,
+) -> Result<Option<ObjectId>> {
     let Some(row) = txn.row(node).await? else { return Ok(None) };
     let object = match row.content {
         Some(content) => content.object,

@@ -9,11 +9,12 @@ use crate::ops::put::Put;
 use crate::ops::relocate::{MoveNode, Remove};
 use crate::ops::repeats;
 use crate::ops::revive::{ReviveFile, ReviveFolder};
+use crate::ops::together::{MoveTogether, Moved, OneMove};
 use crate::ops::{Outcome, Place};
 use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
-use yellow_attic_core::conditions::{Conditions, Known};
+use yellow_attic_core::conditions::{Conditions, Known, RequestId};
 use yellow_attic_core::{Name, NodeId};
 
 /// So long a named request may be repeated: a week.
@@ -201,6 +202,17 @@ impl Files {
     ) -> Result<Outcome> {
         let actor = actor.clone();
         self.0.ask(MoveNode { actor, node, parent, name, replace, conditions }).await
+    }
+
+    /// Moves many things as one change: all of them, or none. Names may go round in circles.
+    #[boxed]
+    pub async fn move_together(
+        &self,
+        actor: &Actor,
+        moves: Vec<OneMove>,
+        request: Option<RequestId>,
+    ) -> Result<Moved> {
+        self.0.ask(MoveTogether { actor: actor.clone(), moves, request }).await
     }
 
     /// Removes. What was there stays in the past.

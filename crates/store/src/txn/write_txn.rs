@@ -71,8 +71,10 @@ pub(crate) struct WriteTxn {
 }
 
 /// What the present group has decided.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Group {
+    /// The number that all that is decided just now has, where it is one change.
+    pub(crate) one: Option<Moment>,
     pub(crate) first_moment: Option<i64>,
     /// Nodes whose row changed, and whether the database holds a row for them.
     pub(crate) touched: HashMap<NodeId, bool>,
@@ -101,6 +103,19 @@ impl Group {
         self.locks = true;
         self.ended_locks.extend(tokens.into_iter().map(Value::from));
     }
+}
+
+/// What a group has decided at some point, with what is known of the database.
+pub(crate) struct SoFar {
+    heads: Counters,
+    rows: HashMap<NodeId, Option<Arc<Row>>>,
+    names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
+    folders: HashMap<NodeId, Folder>,
+    paths: HashMap<NodeId, Arc<str>>,
+    above_removed: HashMap<NodeId, Option<NodeId>>,
+    whole: Option<i64>,
+    locks: Arc<crate::rights::locks::Locks>,
+    group: Group,
 }
 
 /// What a group changed, for the caches of readers.
@@ -331,8 +346,34 @@ impl WriteTxn {
 
     // --- deciding ---
 
+    /// All that the group has decided so far, to come back to.
+    pub fn so_far(&self) -> SoFar {
+        SoFar {
+            heads: self.heads.clone(),
+            rows: self.rows.clone(),
+            names: self.names.clone(),
+            folders: self.folders.clone(),
+            paths: self.paths.clone(),
+            above_removed: self.above_removed.clone(),
+            whole: self.whole,
+            locks: self.locks.clone(),
+            group: self.group.clone(),
+        }
+    }
+
+    /// What was decided since then is not.
+    pub fn back_to(&mut self, so_far: SoFar) {
+        let SoFar { heads, rows, names, folders, paths, above_removed, whole, locks, group } = so_far;
+        (self.heads, self.rows, self.names, self.folders) = (heads, rows, names, folders);
+        (self.paths, self.above_removed, self.whole) = (paths, above_removed, whole);
+        (self.locks, self.group) = (locks, group);
+    }
+
     /// Takes the next number on the timeline.
     pub fn next_moment(&mut self) -> Moment {
+        if let Some(one) = self.group.one {
+            return one;
+        }
         self.heads.moment += 1;
         self.group.first_moment.get_or_insert(self.heads.moment);
         Moment(self.heads.moment)

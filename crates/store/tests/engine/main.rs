@@ -22,4 +22,5 @@ mod rollback;
 mod shelves_and_locks;
 mod strangers;
 mod support;
+mod together;
 mod versions;

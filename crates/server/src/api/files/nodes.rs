@@ -14,7 +14,11 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web}
 use yellow_attic_api as api;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
+use yellow_attic_store::ops::together::OneMove;
 use yellow_attic_store::{Place, Row, Sort, StoreError};
+
+/// So many moves are one change at most.
+const MOST_MOVES: usize = 1_000;
 
 async fn facts_of(
     state: &State,
@@ -249,6 +253,39 @@ pub async fn change(
         state.engine.files().move_node(&who.actor, node, parent, name, body.replace, conditions).await?;
     let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(node::present(&state, &who, &row).await?))
+}
+
+/// Moves and renames many things as one change: all of them, at one moment, or none.
+#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(RequestHeader), request_body = api::Moves,
+    responses((status = 200, body = api::MovedTogether), (status = 400, body = api::Problem), (status = 409, body = api::Problem), (status = 412, body = api::Problem)))]
+#[post("/moves")]
+pub async fn move_together(
+    request: HttpRequest,
+    state: web::Data<State>,
+    who: Who,
+    body: Json<api::Moves>,
+) -> Result<HttpResponse, Refusal> {
+    if body.moves.is_empty() || body.moves.len() > MOST_MOVES {
+        return Err(refusals::TOO_MANY_MOVES.of(&format!("1 to {MOST_MOVES} moves are one change.")));
+    }
+    let mut moves = Vec::with_capacity(body.moves.len());
+    for one in &body.moves {
+        let wanted = api::Target { parent: one.parent, name: one.name.clone(), ..api::Target::default() };
+        let (parent, name) = target(&state, &who, NodeId(one.node), &wanted).await?;
+        let seen = one.seen.as_deref().map(seen).transpose()?;
+        moves.push(OneMove { node: NodeId(one.node), parent, name, seen });
+    }
+    let request = known(&request)?.request;
+    match state.engine.files().move_together(&who.actor, moves, request).await? {
+        Ok(rows) => {
+            let names = state.names_for(&who).await;
+            let nodes = rows.iter().map(|row| node::node(row, None, &names)).collect();
+            Ok(HttpResponse::Ok().json(api::MovedTogether { nodes }))
+        }
+        Err((which, e)) => {
+            Err(Refusal::from(e).about(&format!("The move of {} is refused", body.moves[which].node)))
+        }
+    }
 }
 
 /// Copies a node, with all beneath. A folder's copy appears when it is complete.
