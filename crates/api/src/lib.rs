@@ -297,66 +297,6 @@ pub struct NewFolder {
     pub name: String,
 }
 
-/// Where to move or copy, and under which name.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
-pub struct Target {
-    /// The folder; the present one if it is not given.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub parent: Option<i64>,
-    /// The name; the present one if it is not given.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub name: Option<String>,
-    /// Whether a file of that name may be replaced (moving only).
-    pub replace: bool,
-    /// Which file that is, by its id, and the last moment that is known of it: nothing else is replaced. Needed where
-    /// the header `Thing` or `Seen` says which thing is moved.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub onto: Option<Onto>,
-}
-
-/// The file that a move replaces.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Onto {
-    /// Its id.
-    pub node: i64,
-    /// The last moment that is known of it.
-    pub seen: String,
-}
-
-/// Many moves as one change.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Moves {
-    /// At most 1,000. A name that one of them leaves is free for another: they may go round in circles.
-    pub moves: Vec<OneMove>,
-}
-
-/// One of many moves.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct OneMove {
-    /// What is moved.
-    pub node: i64,
-    /// The folder; the present one if it is not given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub parent: Option<i64>,
-    /// The name; the present one if it is not given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub name: Option<String>,
-    /// The last moment that is known of it: all is refused if something happened to it since.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub seen: Option<String>,
-}
-
-/// What was moved, in the order in which it was asked for.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MovedTogether {
-    /// As each is since then.
-    pub nodes: Vec<Node>,
-}
-
 /// What to bring back, and to where.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -581,6 +521,7 @@ pub struct Found {
 }
 
 mod kept;
+mod moves;
 mod openings;
 mod people;
 pub mod refusals;
@@ -591,6 +532,7 @@ mod shelves;
 mod signing;
 mod transfers;
 pub use kept::*;
+pub use moves::*;
 pub use openings::*;
 pub use people::*;
 pub use rights::*;

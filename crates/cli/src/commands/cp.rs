@@ -27,7 +27,13 @@ impl Cp {
         let goes = Goes::read(&self.to, false, self.into);
         let folder = from.node.kind == api::Kind::Folder;
         let (parent, name) = transfer::remote(&client, &goes, &from.node.name, folder).await?;
-        let target = api::Target { parent: Some(parent), name: Some(name), replace: false, onto: None };
+        let target = api::Target {
+            parent: Some(parent),
+            name: Some(name),
+            replace: false,
+            onto: None,
+            modified: None,
+        };
         let copied = client.copy(from.node.id, &target).await?;
         output.object(&copied)?;
         Ok(())

@@ -39,7 +39,13 @@ impl Mv {
             let (parent, name) = transfer::remote(&client, &goes, &facts.node.name, folder).await?;
             wanted.push((
                 facts,
-                api::Target { parent: Some(parent), name: Some(name), replace: self.replace, onto: None },
+                api::Target {
+                    parent: Some(parent),
+                    name: Some(name),
+                    replace: self.replace,
+                    onto: None,
+                    modified: None,
+                },
             ));
         }
         let (mut moved, mut not) = (Vec::new(), 0);

@@ -271,6 +271,7 @@ async fn four_hundred_of_one_request_make_one_thing() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_same_bytes_make_no_state_and_keep_their_new_time() {
     let (service, ines) = Service::ready().await;
+    let (tomas, _) = member(&ines, "tomas").await;
     let top = home(&ines).await;
     let plan = put(&ines, top, "plan", b"one").await.unwrap();
     let time = Some("2026-03-01T10:00:00Z");
@@ -282,6 +283,32 @@ async fn the_same_bytes_make_no_state_and_keep_their_new_time() {
         || std::fs::metadata(&place).ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok();
     assert!(wait_for(|| on_disk().is_some_and(|at| at.as_secs() == 1_772_359_200)), "{:?}", on_disk());
     assert!(service.staging_is_clean());
+    // By itself, it is in nobody's way, and makes no state; with a move it comes along.
+    let target = |name: Option<&str>, modified: &str| api::Target {
+        name: name.map(Into::into),
+        modified: Some(modified.into()),
+        ..api::Target::default()
+    };
+    let newer = ines.put_onto(plan.id, None, b"two".to_vec().into()).await.unwrap();
+    let timed =
+        ines.stating(as_it_was(&plan)).change(plan.id, &target(None, "2026-03-02T10:00:00Z")).await.unwrap();
+    assert_eq!((&timed.moment, timed.modified.as_str()), (&newer.moment, "2026-03-02T10:00:00Z"));
+    let both = ines.change(plan.id, &target(Some("plan b"), "2026-03-03T10:00:00Z")).await.unwrap();
+    assert_eq!((both.name.as_str(), both.modified.as_str()), ("plan b", "2026-03-03T10:00:00Z"));
+    assert_eq!(states(&ines, plan.id).await, 3);
+    let place = service.data.join("shelves/main/home/ines/plan b");
+    let on_disk =
+        || std::fs::metadata(&place).ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok();
+    assert!(wait_for(|| on_disk().is_some_and(|at| at.as_secs() == 1_772_532_000)), "{:?}", on_disk());
+    for (node, text, code) in
+        [(plan.id, "yesterday", "time_malformed"), (top, "2026-03-03T10:00:00Z", "not_a_file")]
+    {
+        assert_eq!(ines.change(node, &target(None, text)).await.unwrap_err().code(), Some(code));
+    }
+    assert_eq!(
+        tomas.change(plan.id, &target(None, "2026-03-03T10:00:00Z")).await.unwrap_err().code(),
+        Some("not_found")
+    );
 }
 
 /// A tar stream of files, each with what it says of itself.

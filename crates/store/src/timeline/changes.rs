@@ -264,7 +264,7 @@ impl Files {
         if !self.0.history().saw(viewer, node, row.parent, row.shelf, since).await? {
             return Ok(None);
         }
-        Ok(Some(Change::OutOfSight(PastRow {
+        let past = PastRow {
             until: upto,
             ended_at: row.at,
             ended_how: ChangeKind::Removed,
@@ -272,7 +272,14 @@ impl Files {
             ended_device: None,
             held: true,
             row,
-        })))
+        };
+        // Gone for good from where it could be seen, with a folder perhaps: then it is removed. Else nothing is told of it.
+        let removed = self.0.shared.view.chain(node).await?.is_none()
+            && match self.0.history().last_way(node).await? {
+                Some((way, shelf)) => self.0.history().sees(viewer, &way, shelf),
+                None => false,
+            };
+        Ok(Some(if removed { Change::Removed(past) } else { Change::OutOfSight(past) }))
     }
 
     /// All that changed on a shelf at one number.

@@ -331,7 +331,7 @@ impl History {
         viewer.standing(shelf, way)
     }
 
-    fn sees(&self, viewer: &Viewer, way: &[NodeId], shelf: ShelfId) -> bool {
+    pub(crate) fn sees(&self, viewer: &Viewer, way: &[NodeId], shelf: ShelfId) -> bool {
         self.standing_on(viewer, shelf, way.iter().copied()).level().is_some()
     }
 

@@ -64,6 +64,19 @@ impl Files {
         self.0.ask(SetProperties { actor, node, changes, mtime }).await
     }
 
+    /// Gives a file another time of its own. No state is made. Bytes that come meanwhile bring their own time.
+    #[boxed]
+    pub async fn set_time_of(&self, actor: &Actor, node: NodeId, mtime: i64) -> Result<()> {
+        let chain = self.chain(actor, node, Level::Edit).await?;
+        if chain[0].is_folder() {
+            return Err(StoreError::NotAFile(chain[0].name().into()));
+        }
+        match self.set_properties(actor, node, Vec::new(), Some(mtime)).await {
+            Err(StoreError::Busy) => Ok(()),
+            other => other,
+        }
+    }
+
     /// Sets the time of the file on the disk, first: a stop between this and the catalogue is a file that
     /// was touched, which is noticed and taken up.
     async fn set_time(&self, row: &Row, mtime: i64) -> Result<()> {

@@ -15,8 +15,12 @@ use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::sync::Arc;
 use yellow_attic_core::conditions::{Conditions, Known, RequestId};
-use yellow_attic_core::{Name, NodeId};
+use yellow_attic_core::rights::Level;
+use yellow_attic_core::{Moment, Name, NodeId};
 
+/// Changes that are read at a time, and at most, to tell whether anything beneath a folder changed.
+const LOOKED_AT_ONCE: usize = 1_000;
+const MOST_LOOKED_AT: usize = 200_000;
 /// So long a named request may be repeated: a week.
 const REQUESTS_KEPT_MS: i64 = 7 * 86_400_000;
 
@@ -95,26 +99,28 @@ impl Files {
     #[boxed]
     pub async fn forget_requests(&self) -> Result<()> {
         let before = self.0.now_ms() - REQUESTS_KEPT_MS;
-        let old: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM requests WHERE at < ?)")
-            .bind(before)
-            .fetch_one(&self.0.shared.view.pool)
-            .await?;
-        if !old {
-            return Ok(());
-        }
-        self.catalogue(&Actor::service(), move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "DELETE FROM requests WHERE (account, id) IN
-                           (SELECT account, id FROM requests WHERE at < ? LIMIT 10000)",
-                )
+        loop {
+            let old: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM requests WHERE at < ?)")
                 .bind(before)
-                .execute(conn)
+                .fetch_one(&self.0.shared.view.pool)
                 .await?;
-                Ok(())
+            if !old {
+                return Ok(());
+            }
+            self.catalogue(&Actor::service(), move |conn| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "DELETE FROM requests WHERE (account, id) IN
+                           (SELECT account, id FROM requests WHERE at < ? LIMIT 2000)",
+                    )
+                    .bind(before)
+                    .execute(conn)
+                    .await?;
+                    Ok(())
+                })
             })
-        })
-        .await
+            .await?;
+        }
     }
 
     /// The same with the properties of something else.
@@ -181,10 +187,10 @@ impl Files {
             return Ok(done);
         };
         let node = row.node;
-        match self.set_properties(actor, node, Vec::new(), Some(mtime)).await {
+        match self.set_time_of(actor, node, mtime).await {
             Ok(()) => Ok(Outcome { row: self.0.shared.view.row(node).await?, ..done }),
-            // Somebody else was here meanwhile: its time is theirs.
-            Err(StoreError::Busy | StoreError::NotFound(_)) => Ok(done),
+            // Somebody removed it meanwhile.
+            Err(StoreError::NotFound(_)) => Ok(done),
             Err(e) => Err(e),
         }
     }
@@ -219,7 +225,56 @@ impl Files {
     #[boxed]
     pub async fn remove(&self, actor: &Actor, node: NodeId, conditions: Conditions) -> Result<Outcome> {
         let actor = actor.clone();
+        let conditions = self.looked_ahead(&actor, node, conditions).await?;
         self.0.ask(Remove { actor, node, conditions }).await
+    }
+
+    /// Looks at what happened beneath a folder since it was seen, as far as it can be looked at before the writer does:
+    /// that one only looks at what comes after.
+    async fn looked_ahead(
+        &self,
+        actor: &Actor,
+        node: NodeId,
+        mut conditions: Conditions,
+    ) -> Result<Conditions> {
+        let Some(seen) = conditions.known.seen else { return Ok(conditions) };
+        if self.answered(actor, &conditions.known).await?.is_some() {
+            return Ok(conditions);
+        }
+        // Up to here all is known to readers, whatever was committed since.
+        let upto = Moment(*self.0.head().borrow());
+        let chain = self.chain(actor, node, Level::View).await?;
+        let failed = || StoreError::ConditionFailed { present: Some(Box::new(chain[0].standing())) };
+        if !chain[0].is_folder() || upto <= seen {
+            return Ok(conditions);
+        }
+        if chain[0].since > seen {
+            return Err(failed());
+        }
+        let (shelf, mut after, mut looked_at) = (chain[chain.len() - 1].shelf, (seen, NodeId(i64::MAX)), 0);
+        loop {
+            let mut conn = self.0.shared.view.pool.acquire().await?;
+            let found = rows::changed_on(&mut conn, shelf, after, LOOKED_AT_ONCE).await?;
+            drop(conn);
+            looked_at += found.len();
+            let Some(last) = found.last() else { break };
+            after = *last;
+            for (since, changed) in found {
+                if since > upto {
+                    break;
+                }
+                let its = self.0.shared.view.chain(changed).await?;
+                if its.is_some_and(|its| its.iter().any(|row| row.node == node)) {
+                    return Err(failed());
+                }
+            }
+            // Whoever knows so little of the present looks again first.
+            if looked_at > MOST_LOOKED_AT {
+                return Err(failed());
+            }
+        }
+        conditions.known.seen = Some(upto);
+        Ok(conditions)
     }
 
     pub(crate) async fn revive_file(

@@ -105,19 +105,6 @@ impl Group {
     }
 }
 
-/// What a group has decided at some point, with what is known of the database.
-pub(crate) struct SoFar {
-    heads: Counters,
-    rows: HashMap<NodeId, Option<Arc<Row>>>,
-    names: HashMap<(NodeId, Arc<str>), Option<NodeId>>,
-    folders: HashMap<NodeId, Folder>,
-    paths: HashMap<NodeId, Arc<str>>,
-    above_removed: HashMap<NodeId, Option<NodeId>>,
-    whole: Option<i64>,
-    locks: Arc<crate::rights::locks::Locks>,
-    group: Group,
-}
-
 /// What a group changed, for the caches of readers.
 pub(crate) struct Changed {
     pub rows: Vec<(NodeId, Option<Arc<Row>>)>,
@@ -320,7 +307,7 @@ impl WriteTxn {
     /// Whether anything beneath a folder is in a state that began after a number.
     pub async fn changed_beneath(&mut self, top: &[Arc<Row>], seen: Moment) -> Result<bool> {
         let (node, shelf) = (top[0].node, top[top.len() - 1].shelf);
-        let mut after = (seen, NodeId(0));
+        let mut after = (seen, NodeId(i64::MAX));
         let mut looked_at = 0;
         let mut own: Vec<NodeId> = self.group.touched.keys().copied().collect();
         loop {
@@ -345,29 +332,6 @@ impl WriteTxn {
     }
 
     // --- deciding ---
-
-    /// All that the group has decided so far, to come back to.
-    pub fn so_far(&self) -> SoFar {
-        SoFar {
-            heads: self.heads.clone(),
-            rows: self.rows.clone(),
-            names: self.names.clone(),
-            folders: self.folders.clone(),
-            paths: self.paths.clone(),
-            above_removed: self.above_removed.clone(),
-            whole: self.whole,
-            locks: self.locks.clone(),
-            group: self.group.clone(),
-        }
-    }
-
-    /// What was decided since then is not.
-    pub fn back_to(&mut self, so_far: SoFar) {
-        let SoFar { heads, rows, names, folders, paths, above_removed, whole, locks, group } = so_far;
-        (self.heads, self.rows, self.names, self.folders) = (heads, rows, names, folders);
-        (self.paths, self.above_removed, self.whole) = (paths, above_removed, whole);
-        (self.locks, self.group) = (locks, group);
-    }
 
     /// Takes the next number on the timeline.
     pub fn next_moment(&mut self) -> Moment {

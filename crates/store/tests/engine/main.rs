@@ -19,6 +19,7 @@ mod people;
 mod quotas;
 mod rights;
 mod rollback;
+mod seen;
 mod shelves_and_locks;
 mod strangers;
 mod support;

@@ -105,7 +105,7 @@ async fn what_is_hidden_shows_in_no_list_find_feed_sum_or_history() {
         .await
         .unwrap();
     let (changes, _, _) = attic.engine.files().changes(&tomas, &home, at, 100).await.unwrap();
-    assert!(matches!(&changes[..], [Change::Removed(p)] if p.row.node == plan), "{changes:?}");
+    assert!(matches!(&changes[..], [Change::OutOfSight(p)] if p.row.node == plan), "{changes:?}");
     assert!(is_gone(attic.engine.history().states(&tomas, plan, 10).await));
 }
 

@@ -233,7 +233,12 @@ async fn pages_miss_nothing_of_what_just_came_from_another_shelf() {
     client
         .change(
             away,
-            &api::Target { parent: Some(home), name: Some("Logbooks".into()), replace: false, onto: None },
+            &api::Target {
+                parent: Some(home),
+                name: Some("Logbooks".into()),
+                replace: false,
+                ..Default::default()
+            },
         )
         .await
         .unwrap();

@@ -248,10 +248,25 @@ pub async fn change(
         Some(onto) => Some((NodeId(onto.node), seen(&onto.seen)?)),
         None => None,
     };
-    let (parent, name) = target(&state, &who, node, &body).await?;
-    let done =
-        state.engine.files().move_node(&who.actor, node, parent, name, body.replace, conditions).await?;
-    let row = done.row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
+    let modified =
+        match &body.modified {
+            None => None,
+            Some(text) => Some(times::read(text).ok_or_else(|| {
+                refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time."))
+            })?),
+        };
+    let mut row = None;
+    if modified.is_none() || body.parent.is_some() || body.name.is_some() {
+        let (parent, name) = target(&state, &who, node, &body).await?;
+        let files = state.engine.files();
+        row = files.move_node(&who.actor, node, parent, name, body.replace, conditions).await?.row;
+    }
+    if let Some(modified) = modified {
+        let node = row.as_ref().map_or(node, |row| row.node);
+        state.engine.files().set_time_of(&who.actor, node, modified).await?;
+        row = state.engine.files().chain(&who.actor, node, Level::View).await?.into_iter().next();
+    }
+    let row = row.ok_or_else(|| Refusal::not_found("The file or folder"))?;
     Ok(HttpResponse::Ok().json(node::present(&state, &who, &row).await?))
 }
 
