@@ -124,6 +124,7 @@ async fn a_removed_folder_goes_as_one_and_is_taken_apart_and_put_together_again(
     assert!(on_disk(&attic.files()).is_empty());
 
     attic.engine.run_jobs().await.unwrap();
+    attic.engine.settle().await.unwrap();
     assert_eq!(on_disk(&removed).keys().collect::<Vec<_>>(), Vec::<&String>::new());
     // Equal bytes are kept once.
     assert_eq!(on_disk(&attic.data().join("past")).len(), 2);
@@ -162,6 +163,7 @@ async fn unknown_and_changed_files_in_a_removed_folder_are_entered_as_removed_wi
     attic.rm("a").await;
     attic.engine.settle().await.unwrap();
     attic.engine.run_jobs().await.unwrap();
+    attic.engine.settle().await.unwrap();
     let kept: Vec<_> = on_disk(&attic.data().join("past")).into_values().collect();
     for bytes in [&b"changed behind our back"[..], b"never seen", b"deep"] {
         assert!(kept.iter().any(|k| k == bytes));
@@ -197,6 +199,7 @@ async fn a_move_to_another_shelf_shows_at_once_and_is_restamped_later() {
         attic.engine.files().resolve(&attic.ines, "Collections", &["a", "b", "x"].map(name)).await.unwrap();
     assert_eq!(attic.bytes_of(&x).await, b"one");
     attic.engine.run_jobs().await.unwrap();
+    attic.engine.settle().await.unwrap();
     let x =
         attic.engine.files().resolve(&attic.ines, "Collections", &["a", "b", "x"].map(name)).await.unwrap();
     assert_eq!(x.shelf, shelf.id);
