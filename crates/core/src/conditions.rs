@@ -141,7 +141,8 @@ impl Known {
             (Some(Thing::New), Some(_)) | (Some(Thing::Node(_)), None) => false,
             (Some(Thing::Node(node)), Some(present)) => present.node == node,
         };
-        thing && !self.seen.is_some_and(|seen| present.is_some_and(|p| p.since > seen))
+        let newer = |seen: Moment| present.is_some_and(|p| p.since > seen);
+        thing && !self.seen.is_some_and(newer)
     }
 }
 

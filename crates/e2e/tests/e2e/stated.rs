@@ -311,8 +311,11 @@ async fn the_same_bytes_make_no_state_and_keep_their_new_time() {
     );
 }
 
-/// A tar stream of files, each with what it says of itself.
-fn stream(files: &[(&str, &[u8], &[(&str, &str)])]) -> Vec<u8> {
+/// Its path, its bytes, and what it says of itself.
+type Sent<'a> = (&'a str, &'a [u8], &'a [(&'a str, &'a str)]);
+
+/// A tar stream of files.
+fn stream(files: &[Sent<'_>]) -> Vec<u8> {
     let mut tar = tar::Builder::new(Vec::new());
     for (path, bytes, says) in files {
         tar.append_pax_extensions(says.iter().map(|(key, value)| (*key, value.as_bytes()))).unwrap();
