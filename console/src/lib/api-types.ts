@@ -2738,6 +2738,12 @@ export interface components {
     /** @description Where to move or copy, and under which name. */
     Target: {
       /**
+       * @description The file's own time of modification (RFC 3339), changed without new bytes (moving only). It makes no state, and is
+       *     in nobody's way: no condition is asked for it alone.
+       * @default null
+       */
+      modified: string | null;
+      /**
        * @description The name; the present one if it is not given.
        * @default null
        */
