@@ -411,15 +411,43 @@ async fn many_moves_are_one_change_by_one_request() {
     assert_eq!((&again[0].moment, again[0].name.as_str()), (&done[0].moment, "b"));
     let there = present(ines.move_together(swap()).await.unwrap_err());
     assert_eq!((there.node, &there.moment), (a.id, &done[0].moment));
+    let query = api::ChangesQuery { since: Some(b.moment.clone()), ..Default::default() };
+    // A follower hears of it at one moment.
+    let told = ines.changes(top, &query).await.unwrap().changes;
+    assert!(told.len() == 2 && told.iter().all(|c| c.moment == done[0].moment), "{told:?}");
+    // Also where one of them stays where it is, and others changed since.
+    let c = put(&ines, top, "c", b"c").await.unwrap();
+    let stays =
+        |node: i64, name: &str| api::OneMove { node, name: Some(name.into()), ..api::OneMove::default() };
+    let some = || vec![stays(c.id, "c"), stays(a.id, "d")];
+    let mixed = ines.stating(called("mixed"));
+    let first = mixed.move_together(some()).await.unwrap().nodes;
+    ines.change(a.id, &api::Target { name: Some("b".into()), ..Default::default() }).await.unwrap();
+    let again = mixed.move_together(some()).await.unwrap().nodes;
+    let told = |nodes: &[api::Node]| -> Vec<(i64, String, String)> {
+        nodes.iter().map(|n| (n.id, n.name.clone(), n.moment.clone())).collect()
+    };
+    assert_eq!(told(&again), told(&first));
+    ines.remove(c.id).await.unwrap();
+    assert_eq!(
+        told(&mixed.move_together(some()).await.unwrap().nodes),
+        told(&first),
+        "whatever became of it"
+    );
+    assert_eq!(told(&first)[0], (c.id, "c".to_string(), c.moment.clone()));
+    // The same name with other things is another request: it tells of nothing that its sender may not know.
+    let own = put(&tomas, home(&tomas).await, "own", b"1").await.unwrap();
+    let his = tomas.stating(called("his"));
+    his.move_together(vec![stays(own.id, "owned")]).await.unwrap();
+    for node in [a.id, b.id, top] {
+        let other = his.move_together(vec![stays(node, "owned")]).await;
+        assert_eq!(other.unwrap_err().code(), Some("not_found"));
+    }
     // What one may not see, or not change, moves nobody.
     assert_eq!(tomas.move_together(swap()).await.unwrap_err().code(), Some("not_found"));
     for wrong in [Vec::new(), vec![swap()[0].clone(); 1_001]] {
         assert_eq!(ines.move_together(wrong).await.unwrap_err().code(), Some("too_many_moves"));
     }
-    // A follower hears of it at one moment.
-    let query = api::ChangesQuery { since: Some(b.moment.clone()), ..Default::default() };
-    let told = ines.changes(top, &query).await.unwrap().changes;
-    assert!(told.len() == 2 && told.iter().all(|c| c.moment == done[0].moment), "{told:?}");
     let service = service.killed_and_started_again();
     let ines = Client::new(&service.address, ines.token()).unwrap();
     assert_eq!(ines.place("home:/a", None).await.unwrap().node.id, b.id);

@@ -46,7 +46,7 @@ pub(crate) fn remember(txn: &mut WriteTxn, actor: &Actor, known: &Known, node: N
 
 /// By what a request is known again: whose it is, from which device, and how they call it.
 pub(crate) fn named(actor: &Actor, known: &Known) -> Option<(AccountId, RequestId)> {
-    let (account, id) = (actor.account?, known.request?);
+    let (account, id) = (actor.account.filter(|_| actor.through.is_none())?, known.request?);
     let device = actor.device.map_or(0, |d| d.0);
     let mut own = [0; 16];
     let hash = blake3::Hasher::new().update(&device.to_le_bytes()).update(&id.0).finalize();

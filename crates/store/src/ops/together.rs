@@ -12,6 +12,9 @@ use std::sync::Arc;
 use yellow_attic_core::conditions::{Conditions, Known, RequestId, Thing};
 use yellow_attic_core::{Moment, Name, NodeId};
 
+/// States of a thing that are looked through for the one that it was answered with.
+const MOST_STATES: i64 = 10_000;
+
 /// One of several moves.
 #[derive(Clone, Debug)]
 pub struct OneMove {
@@ -50,9 +53,10 @@ impl Operation for MoveTogether {
         match done {
             Ok(rows) => {
                 txn.group.one = None;
-                if let Some(first) = rows.first() {
-                    let done = Outcome { row: Some(first.clone()), created: false, moment, same: false };
-                    repeats::remember(txn, &self.actor, &known, first.node, &done);
+                // One that was moved: what stayed where it was is in a state of before.
+                if let Some(one) = rows.iter().find(|row| row.since == moment).or(rows.first()) {
+                    let done = Outcome { row: Some(one.clone()), created: false, moment, same: false };
+                    repeats::remember(txn, &self.actor, &known, one.node, &done);
                 }
                 Ok(Ok(rows))
             }
@@ -76,9 +80,14 @@ impl MoveTogether {
     async fn as_they_were(&self, txn: &mut WriteTxn, moment: Moment) -> Result<Vec<Arc<Row>>> {
         let mut found = Vec::with_capacity(self.moves.len());
         for one in &self.moves {
-            let row = match txn.row(one.node).await?.filter(|row| row.since == moment) {
+            let row = match txn.row(one.node).await?.filter(|row| row.since <= moment) {
                 Some(row) => Some(row),
-                None => rows::past_since(&mut txn.conn, one.node, moment).await?.map(Arc::new),
+                None => {
+                    let past = rows::past_of(&mut txn.conn, one.node, MOST_STATES).await?;
+                    past.into_iter()
+                        .find(|p| p.row.since <= moment && p.until > moment)
+                        .map(|p| Arc::new(p.row))
+                }
             };
             found.extend(row);
         }

@@ -210,7 +210,8 @@ impl Files {
         self.0.ask(MoveNode { actor, node, parent, name, replace, conditions }).await
     }
 
-    /// Moves many things as one change: all of them, or none. Names may go round in circles.
+    /// Moves many things as one change: all of them, or none. Names may go round in circles. `request` names the moves
+    /// too: its repeat is told what became of these.
     #[boxed]
     pub async fn move_together(
         &self,

@@ -12,6 +12,7 @@ use crate::transfer::reader::Reader;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, route, web};
 use yellow_attic_api as api;
+use yellow_attic_core::conditions::RequestId;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
 use yellow_attic_store::ops::together::OneMove;
@@ -283,14 +284,25 @@ pub async fn move_together(
     if body.moves.is_empty() || body.moves.len() > MOST_MOVES {
         return Err(refusals::TOO_MANY_MOVES.of(&format!("1 to {MOST_MOVES} moves are one change.")));
     }
+    let mut known = known(&request)?;
+    // The same name with other moves is another request: the answer tells of those that were asked for, and no others.
+    known.request = known.request.map(|id| {
+        RequestId::of(&format!("{:?} {}", id.0, serde_json::to_string(&body.moves).unwrap_or_default()))
+    });
+    // Answered before, nothing is looked at but what was answered.
+    let again = state.engine.files().answered(&who.actor, &known).await?.is_some();
     let mut moves = Vec::with_capacity(body.moves.len());
     for one in &body.moves {
         let wanted = api::Target { parent: one.parent, name: one.name.clone(), ..api::Target::default() };
-        let (parent, name) = target(&state, &who, NodeId(one.node), &wanted).await?;
+        let node = NodeId(one.node);
+        let (parent, name) = match again {
+            true => (node, name("again")?),
+            false => target(&state, &who, node, &wanted).await?,
+        };
         let seen = one.seen.as_deref().map(seen).transpose()?;
-        moves.push(OneMove { node: NodeId(one.node), parent, name, seen });
+        moves.push(OneMove { node, parent, name, seen });
     }
-    let request = known(&request)?.request;
+    let request = known.request;
     match state.engine.files().move_together(&who.actor, moves, request).await? {
         Ok(rows) => {
             let names = state.names_for(&who).await;
