@@ -5,6 +5,7 @@ use crate::support::{PATIENCE, Service, eventually, in_the_catalogue};
 use futures_util::StreamExt;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
+use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use yellow_attic_client::{Client, api};
@@ -107,7 +108,15 @@ async fn a_tree_is_of_one_moment_whatever_is_renamed_meanwhile() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_tree_leaves_out_what_is_hidden_and_ends_early_if_rights_change() {
     let (service, ines) = Service::ready().await;
-    let (tomas, token) = member(&ines, "tomas").await;
+    let (_, words) = member(&ines, "tomas").await;
+    let asked = api::NewDevice {
+        sign_in: "tomas".into(),
+        password: words,
+        device: "slow".into(),
+        ..Default::default()
+    };
+    let token = ines.connect(&asked).await.unwrap().token;
+    let tomas = Client::new(ines.address(), Some(&token)).unwrap();
     let top = ines.place("home:/", None).await.unwrap().node.id;
     let folder = ines.make_folder(top, "Given").await.unwrap().id;
     let hidden = ines.make_folder(folder, "Hidden").await.unwrap().id;
@@ -133,19 +142,41 @@ async fn a_tree_leaves_out_what_is_hidden_and_ends_early_if_rights_change() {
     while let Some(line) = fates.next().await {
         line.unwrap();
     }
-    let call = reqwest::Client::new()
-        .get(format!("{}/api/v1/nodes/{folder}/tree", service.address))
-        .bearer_auth(&token);
-    let mut answer = call.send().await.unwrap();
-    let mut got = answer.chunk().await.unwrap().unwrap().len();
-    ines.give(folder, &given("tomas", "deny")).await.unwrap();
-    let mut last = Vec::new();
-    while let Ok(Some(piece)) = answer.chunk().await {
-        got += piece.len();
-        last = piece.to_vec();
-    }
-    assert!(!String::from_utf8_lossy(&last).contains("\"line\":\"end\""), "it ended as if it were whole");
-    assert!(got < 10_000_000, "{got} bytes were told");
+    // Of a slow reader: what came, and whether it came whole.
+    let slowly = async |between: Pin<Box<dyn Future<Output = ()> + '_>>| {
+        let call = reqwest::Client::new()
+            .get(format!("{}/api/v1/nodes/{folder}/tree", service.address))
+            .bearer_auth(&token);
+        let mut answer = call.send().await.unwrap().error_for_status().unwrap();
+        let mut got = answer.chunk().await.unwrap().unwrap().to_vec();
+        between.await;
+        while let Ok(Some(piece)) = answer.chunk().await {
+            got.extend(piece);
+        }
+        let whole =
+            got.rsplit(|b| *b == b'\n').nth(1).is_some_and(|last| last.starts_with(br#"{"line":"end""#));
+        (got.len(), whole)
+    };
+    let (all, whole) = slowly(Box::pin(async {})).await;
+    assert!(whole && all > 10_000_000, "{all} bytes were told");
+    // What others may do elsewhere, or a new account, is nobody's concern here.
+    let elsewhere = ines.make_folder(top, "Elsewhere").await.unwrap().id;
+    let others = slowly(Box::pin(async {
+        member(&ines, "sena").await;
+        ines.give(elsewhere, &given("sena", "edit")).await.unwrap();
+        ines.give(folder, &given("sena", "view")).await.unwrap();
+    }));
+    assert_eq!(others.await, (all, true));
+    let denied = slowly(Box::pin(async { drop(ines.give(folder, &given("tomas", "deny")).await.unwrap()) }));
+    let (got, whole) = denied.await;
+    assert!(!whole && got < all - 1_000_000, "{got} bytes were told");
+    ines.give(folder, &given("tomas", "view")).await.unwrap();
+    let own = tomas.devices().await.unwrap().devices.into_iter().find(|d| d.this).unwrap().id;
+    let out = slowly(Box::pin(async {
+        tomas.end_device(own).await.unwrap();
+    }));
+    let (got, whole) = out.await;
+    assert!(!whole && got < all - 1_000_000, "{got} bytes were told");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -173,8 +173,8 @@ impl Engine {
         .await;
         shared.view.pool.close().await;
         if let Some(mut txn) = txn {
-            let (placed, stuck) = (shared.placing.placed(), shared.placing.stuck());
-            let stuck = serde_json::to_string(&stuck).unwrap_or_default();
+            let (placed, waiting) = (shared.placing.placed(), shared.placing.waiting());
+            let waiting = serde_json::to_string(&waiting).unwrap_or_default();
             let closed = async {
                 sqlx::query("UPDATE heads SET placed = max(placed, ?)")
                     .bind(placed)
@@ -182,7 +182,7 @@ impl Engine {
                     .await?;
                 sqlx::query("DELETE FROM marks WHERE id <= ? AND id NOT IN (SELECT value FROM json_each(?))")
                     .bind(placed)
-                    .bind(stuck)
+                    .bind(waiting)
                     .execute(&mut txn.conn)
                     .await?;
                 txn.conn.close().await

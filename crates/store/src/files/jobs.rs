@@ -321,7 +321,7 @@ impl Jobs {
     /// Waits until all is carried out that is owed; refused while something is stuck.
     async fn in_step(&self) -> Result<()> {
         self.placing.settle().await?;
-        match self.placing.stuck().is_empty() {
+        match self.placing.waiting().is_empty() {
             true => Ok(()),
             false => Err(StoreError::Busy),
         }

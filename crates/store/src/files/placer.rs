@@ -10,7 +10,7 @@ use crate::fs::pending_rename::{DiskLocation, Task};
 use crate::txn::operation::{Queued, asked};
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::View;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -56,7 +56,7 @@ impl Placer {
         // After an error the same renames are replayed: some of them are done already.
         let mut again = false;
         // How far the catalogue knows that all is carried out, and what it knows to be stuck.
-        let mut written = (self.placing.placed(), self.placing.stuck());
+        let mut written = (self.placing.placed(), self.placing.waiting());
         let mut looked = Instant::now();
         loop {
             // Also while others write without a pause: each of them wakes this.
@@ -72,7 +72,7 @@ impl Placer {
                     if self.placing.0.stop.load(Ordering::SeqCst) {
                         return;
                     }
-                    let state = (self.placing.placed(), self.placing.stuck());
+                    let state = (self.placing.placed(), self.placing.waiting());
                     let waits = self.waits();
                     let patience = match (waits, state == written) {
                         (_, false) => Some(QUIET),
@@ -107,7 +107,7 @@ impl Placer {
 
     /// Whether something is stuck, or a shelf takes no writes.
     fn waits(&self) -> bool {
-        self.placing.0.stuck.load(Ordering::SeqCst) > 0 || self.placing.0.stopped.load(Ordering::SeqCst) > 0
+        self.placing.0.waiting.load(Ordering::SeqCst) > 0 || self.placing.0.stopped.load(Ordering::SeqCst) > 0
     }
 
     /// Waits for work; at most so long. Whether there is some.
@@ -135,10 +135,9 @@ impl Placer {
     fn look_again(&self) {
         let mut state = self.placing.0.state.lock();
         let stuck = std::mem::take(&mut state.stuck);
-        for (_, (task, _)) in stuck.into_iter().rev() {
+        for (task, _) in stuck.into_iter().rev() {
             state.queue.push_front(task);
         }
-        self.placing.0.stuck.store(0, Ordering::SeqCst);
         let stopped = std::mem::take(&mut state.stopped);
         let missing = stopped.into_iter().filter(|(id, _)| {
             self.view.shelf(*id).is_some_and(|shelf| {
@@ -189,7 +188,7 @@ impl Placer {
                 if let Some(why) = waits.reason(task) {
                     // It rests on what waits, whatever it concerns.
                     waits.add(task, &why);
-                    stuck.push((task.clone(), Vec::new(), why));
+                    stuck.push((i, Vec::new(), why));
                     continue;
                 }
                 let mut found = [&task.from, &task.to].into_iter();
@@ -205,7 +204,7 @@ impl Placer {
                             return Err(e);
                         }
                         waits.add(task, &e);
-                        stuck.push((task.clone(), shelves, e));
+                        stuck.push((i, shelves, e));
                     }
                 }
             }
@@ -220,9 +219,19 @@ impl Placer {
             state.under_way = 0;
             return Err(e);
         }
-        let held: HashSet<i64> = stuck.iter().map(|(task, _, _)| task.mark).collect();
         let mut state = self.placing.0.state.lock();
-        for task in tasks.iter().filter(|t| !held.contains(&t.mark)) {
+        let placed = self.placing.placed();
+        let mut held = stuck.iter().map(|(i, ..)| *i).peekable();
+        for (i, task) in tasks.iter().enumerate() {
+            if held.next_if_eq(&i).is_some() {
+                if task.mark > placed {
+                    *state.waiting.entry(task.mark).or_default() += 1;
+                }
+                continue;
+            }
+            if task.mark <= placed {
+                state.no_more_waiting(task.mark);
+            }
             if let Some(places) = state.places.get_mut(&task.object) {
                 places.drain(..2.min(places.len()));
                 if places.is_empty() {
@@ -230,7 +239,7 @@ impl Placer {
                 }
             }
         }
-        for (task, shelves, error) in stuck {
+        for (i, shelves, error) in stuck {
             for shelf in shelves {
                 state.stopped.entry(shelf.id).or_insert_with(|| {
                     let error = match &error {
@@ -243,9 +252,10 @@ impl Placer {
                     error
                 });
             }
-            state.stuck.insert(task.mark, (task, error));
+            state.stuck.push((tasks[i].clone(), error));
         }
-        self.placing.0.stuck.store(state.stuck.len(), Ordering::SeqCst);
+        // Before they count as passed: whoever reads how far all is carried out then reads what is not.
+        self.placing.0.waiting.store(state.waiting.len(), Ordering::SeqCst);
         self.placing.0.stopped.store(state.stopped.len(), Ordering::SeqCst);
         state.under_way = 0;
         // What is left came while this batch was carried out: it has waited no longer than that.
@@ -400,9 +410,9 @@ struct Waits {
 }
 
 impl Waits {
-    fn of(stuck: &BTreeMap<i64, (Task, StoreError)>) -> Waits {
+    fn of(stuck: &[(Task, StoreError)]) -> Waits {
         let mut waits = Waits::default();
-        stuck.values().for_each(|(task, why)| waits.add(task, why));
+        stuck.iter().for_each(|(task, why)| waits.add(task, why));
         waits
     }
 

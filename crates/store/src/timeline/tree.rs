@@ -100,33 +100,44 @@ pub struct Growing {
     engine: Engine,
     viewer: Viewer,
     at: Moment,
+    /// What is left of the folder that is being told.
+    open: std::vec::IntoIter<(Row, Visibility)>,
+    beneath: Vec<(NodeId, Visibility)>,
     waiting: Vec<(NodeId, Visibility)>,
 }
 
 impl Growing {
-    /// What was in the next folder, by name; none after the last. Folders with nothing in them are left out.
-    pub async fn next(&mut self) -> Result<Option<Vec<Row>>> {
-        let history = self.engine.history();
-        while let Some((folder, sight)) = self.waiting.pop() {
+    /// The next of what was beneath, by folder and name, at most so many; none after the last.
+    pub async fn next(&mut self, most: usize) -> Result<Option<Vec<Row>>> {
+        loop {
             let mut rows = Vec::new();
-            let mut beneath = Vec::new();
-            let mut children = history.children_at(folder, self.at).await?;
-            children.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
-            for child in children {
-                let sight = history.sight_in(&self.viewer, &sight, &child).await?;
-                if sight.sees() {
-                    if child.is_folder() {
-                        beneath.push((child.node, sight));
-                    }
-                    rows.push(child);
+            for (row, sight) in self.open.by_ref().take(most) {
+                if row.is_folder() {
+                    self.beneath.push((row.node, sight));
                 }
+                rows.push(row);
             }
-            self.waiting.extend(beneath.into_iter().rev());
             if !rows.is_empty() {
                 return Ok(Some(rows));
             }
+            self.waiting.extend(self.beneath.drain(..).rev());
+            let Some((folder, sight)) = self.waiting.pop() else { return Ok(None) };
+            self.open = self.seen_in(folder, &sight).await?.into_iter();
         }
-        Ok(None)
+    }
+
+    async fn seen_in(&self, folder: NodeId, sight: &Visibility) -> Result<Vec<(Row, Visibility)>> {
+        let history = self.engine.history();
+        let mut children = history.children_at(folder, self.at).await?;
+        children.sort_by(|a, b| (a.kind, &a.key).cmp(&(b.kind, &b.key)));
+        let mut seen = Vec::with_capacity(children.len());
+        for child in children {
+            let sight = history.sight_in(&self.viewer, sight, &child).await?;
+            if sight.sees() {
+                seen.push((child, sight));
+            }
+        }
+        Ok(seen)
     }
 }
 
@@ -143,7 +154,8 @@ impl Files {
             return Err(StoreError::NotAFolder(top.name().into()));
         }
         let waiting = vec![(node, sight)];
-        Ok((top, Growing { engine: self.0.clone(), viewer, at, waiting }))
+        let (open, beneath) = (Vec::new().into_iter(), Vec::new());
+        Ok((top, Growing { engine: self.0.clone(), viewer, at, open, beneath, waiting }))
     }
 }
 

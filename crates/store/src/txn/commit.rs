@@ -128,8 +128,8 @@ impl WriteTxn {
 
     /// Writes the group and commits it: one trip to the catalogue, whatever is in the group.
     /// `begun`: a transaction is open already.
-    /// `stuck`: marks that wait although later ones are placed.
-    pub async fn commit(&mut self, begun: bool, stuck: &[i64]) -> Result<Changed> {
+    /// `waiting`: marks that wait although later ones are placed.
+    pub async fn commit(&mut self, begun: bool, waiting: &[i64]) -> Result<Changed> {
         let group = std::mem::take(&mut self.group);
         self.heads.at = self.now;
         for shelf in &group.new_shelves {
@@ -172,7 +172,7 @@ impl WriteTxn {
             .bind(set(group.uploads))
             .bind(set(group.ended_locks))
             .bind(self.heads.placed)
-            .bind(json!(stuck).to_string())
+            .bind(json!(waiting).to_string())
             .bind(self.heads.moment)
             .bind(self.heads.at)
             .bind(self.heads.node)

@@ -20,8 +20,8 @@ pub(crate) struct Inner {
     /// Protects the queue and the places of objects on their way, which must agree.
     pub state: Mutex<State>,
     pub placed: AtomicI64,
-    /// How many marks up to `placed` wait all the same.
-    pub stuck: AtomicUsize,
+    /// How many marks up to `placed` wait all the same: the size of [`State::waiting`].
+    pub waiting: AtomicUsize,
     /// How many shelves take no writes.
     pub stopped: AtomicUsize,
     /// Something to do, for the placer's thread.
@@ -44,10 +44,25 @@ pub(crate) struct State {
     /// Since when something has been owed without a pause, batch by batch.
     pub owed_since: Option<Instant>,
     pub trouble: Option<StoreError>,
-    /// Renames that cannot be carried out now, by mark, with the reason; all else goes on.
-    pub stuck: BTreeMap<i64, (Task, StoreError)>,
+    /// Renames that cannot be carried out now, in their order, with the reason; all else goes on.
+    pub stuck: Vec<(Task, StoreError)>,
+    /// Marks up to `placed` that are not carried out all the same, with how many renames: those that are stuck, and
+    /// those that are just tried again. The catalogue keeps them.
+    pub waiting: BTreeMap<i64, usize>,
     /// Shelves whose folders are not as they should be: they take no writes, and the others do.
     pub stopped: HashMap<ShelfId, StoreError>,
+}
+
+impl State {
+    /// A rename of a mark that waited is carried out.
+    pub fn no_more_waiting(&mut self, mark: i64) {
+        if let Some(left) = self.waiting.get_mut(&mark) {
+            *left -= 1;
+            if *left == 0 {
+                self.waiting.remove(&mark);
+            }
+        }
+    }
 }
 
 impl Placing {
@@ -55,7 +70,7 @@ impl Placing {
         Placing(Arc::new(Inner {
             state: Mutex::new(State { highest: placed, ..State::default() }),
             placed: AtomicI64::new(placed),
-            stuck: AtomicUsize::new(0),
+            waiting: AtomicUsize::new(0),
             stopped: AtomicUsize::new(0),
             work: Default::default(),
             room: Notify::new(),
@@ -73,14 +88,15 @@ impl Placing {
     /// Whether a mark is carried out and synced.
     pub fn is_placed(&self, mark: i64) -> bool {
         mark <= self.placed()
-            && (self.0.stuck.load(Ordering::SeqCst) == 0 || !self.0.state.lock().stuck.contains_key(&mark))
+            && (self.0.waiting.load(Ordering::SeqCst) == 0
+                || !self.0.state.lock().waiting.contains_key(&mark))
     }
 
-    /// The marks that wait although later ones are carried out.
-    pub fn stuck(&self) -> Vec<i64> {
-        match self.0.stuck.load(Ordering::SeqCst) {
+    /// The marks that wait although later ones are carried out. Asked after [`Placing::placed`], never before it.
+    pub fn waiting(&self) -> Vec<i64> {
+        match self.0.waiting.load(Ordering::SeqCst) {
             0 => Vec::new(),
-            _ => self.0.state.lock().stuck.keys().copied().collect(),
+            _ => self.0.state.lock().waiting.keys().copied().collect(),
         }
     }
 
@@ -92,6 +108,12 @@ impl Placing {
             places.push(task.from.clone());
             places.push(task.to.clone());
         }
+        // Read from the catalogue at the start, which knows later ones to be carried out.
+        let placed = self.placed();
+        for task in tasks.iter().filter(|task| task.mark <= placed) {
+            *state.waiting.entry(task.mark).or_default() += 1;
+        }
+        self.0.waiting.store(state.waiting.len(), Ordering::SeqCst);
         if !tasks.is_empty() {
             state.owed_since.get_or_insert_with(Instant::now);
         }

@@ -355,10 +355,10 @@ impl Writer {
     async fn commit(&self, txn: &mut WriteTxn, begun: bool) -> Result<Changed, Failed> {
         txn.heads.placed = self.placing.placed().max(txn.heads.placed);
         txn.heads.content = self.staging.last_id().max(txn.heads.content);
-        let stuck = self.placing.stuck();
+        let waiting = self.placing.waiting();
         let step = |name| self.disk.step(name).map_err(|e| StoreError::io("committing", &e));
         step("commit").map_err(Failed::Before)?;
-        let changed = txn.commit(begun, &stuck).await.map_err(Failed::During)?;
+        let changed = txn.commit(begun, &waiting).await.map_err(Failed::During)?;
         step("committed").map_err(Failed::During)?;
         Ok(changed)
     }

@@ -11,7 +11,7 @@ use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::timeline::uploads::{Joining, NewUpload};
 use yellow_attic_store::{Actor, Change, Engine, Place, StoreError};
-use yellow_attic_trials::faults::Failing;
+use yellow_attic_trials::faults::{Failing, Held};
 
 fn upload(parent: NodeId, name: &str, size: u64) -> NewUpload {
     NewUpload {
@@ -299,6 +299,46 @@ async fn a_shelf_whose_folder_is_gone_stops_no_other_and_goes_on_when_it_is_back
     let names: Vec<String> = on_disk(&attic.files()).into_keys().collect();
     assert_eq!(names, ["answered", "kept", "later"]);
     assert_eq!(attic.cat("answered").await, b"2");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_just_tried_again_is_owed_as_much_as_before_whoever_writes_meanwhile() {
+    const EIO: i32 = 5;
+    const ENOSPC: i32 = 28;
+    let attic = Attic::new().await;
+    let service = Actor::service();
+    let tomas = attic.engine.people().make_account(&service, "tomas", "Tomas", Role::Member, "x");
+    let tomas = tomas.await.unwrap();
+    let his = attic.engine.home_of(tomas.id).unwrap().root;
+    let tomas = actor(tomas.id, "tomas");
+    attic.engine.settle().await.unwrap();
+    attic.engine.stop().await;
+    let steps = Arc::new(Held::at("rename", EIO));
+    let engine = Engine::open(options(&attic.data(), &attic.clock, steps.clone())).await.unwrap();
+    engine.files().make_folder(&attic.ines, attic.home, name("album")).await.unwrap();
+    until("the shelf's stop", async || !engine.stopped_shelves().is_empty()).await;
+    // The catalogue learns that all is carried out but this.
+    engine.files().make_folder(&tomas, his, name("one")).await.unwrap();
+    steps.hold(true);
+    until("another try", async || steps.holds()).await;
+    engine.people().note(&Actor::service(), "looked", None, "a", "").await.unwrap();
+    let crash = as_after_a_crash(&attic.data());
+    steps.hold(false);
+    engine.stop().await;
+
+    // Tried again at the start, where the whole disk is full: that is no reason to forget it either.
+    let data = crash.path().join("data");
+    let full = Arc::new(Held::at("rename", ENOSPC));
+    let engine = Engine::open(options(&data, &attic.clock, full)).await.unwrap();
+    assert!(engine.owed() > 0 && !data.join("shelves/main/home/ines/album").exists());
+    engine.stop().await;
+
+    let engine = opened(&data, &attic).await;
+    engine.settle().await.unwrap();
+    assert!(data.join("shelves/main/home/ines/album").is_dir(), "its folder is nowhere");
+    assert!(data.join("shelves/main/home/tomas/one").is_dir(), "his folder is nowhere");
+    assert!(findings(&engine).await.is_empty(), "{:?}", findings(&engine).await);
+    engine.stop().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
