@@ -1324,6 +1324,8 @@ export interface components {
       changed: string;
       /** @description The ETag of a file's bytes. */
       etag?: string | null;
+      /** @description Whether the file is a program. */
+      executable?: boolean;
       /**
        * @description Given on this very node: `out` to others, `in` to the caller, or `both`.
        * @enum {string|null}
@@ -2737,6 +2739,11 @@ export interface components {
     };
     /** @description Where to move or copy, and under which name. */
     Target: {
+      /**
+       * @description Whether the file is a program, changed without new bytes (moving only).
+       * @default null
+       */
+      executable: boolean | null;
       /**
        * @description The file's own time of modification (RFC 3339), changed without new bytes (moving only). It makes no state, and is
        *     in nobody's way: no condition is asked for it alone.

@@ -102,6 +102,9 @@ pub struct Node {
     pub size: i64,
     /// The file's own time of modification.
     pub modified: String,
+    /// Whether the file is a program.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub executable: bool,
     /// When this state came to be; of a folder, the last change beneath.
     pub changed: String,
     /// Who made it so.
@@ -287,6 +290,9 @@ pub struct PutQuery {
     /// The file's own time of modification, RFC 3339; now if it is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub modified: Option<String>,
+    /// Whether the file is a program; if it is not said, the file that stands there stays what it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub executable: Option<bool>,
 }
 
 /// A new folder.

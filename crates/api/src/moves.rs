@@ -24,6 +24,9 @@ pub struct Target {
     /// in nobody's way: no condition is asked for it alone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub modified: Option<String>,
+    /// Whether the file is a program, changed without new bytes (moving only).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub executable: Option<bool>,
 }
 
 /// The file that a move replaces.

@@ -80,6 +80,8 @@ pub struct Stated {
     pub seen: Option<String>,
     /// What the request is called: its repeat gets the first answer.
     pub request: Option<String>,
+    /// Whether the file that is put is a program; if it is not said, the file that stands there stays what it is.
+    pub executable: Option<bool>,
 }
 
 /// Bytes to send.
@@ -153,7 +155,7 @@ impl Client {
 
     fn call(&self, method: Method, path: &str) -> RequestBuilder {
         let mut call = self.http.request(method, format!("{}/api/v1{path}", self.address));
-        let Stated { thing, seen, request } = &self.stated;
+        let Stated { thing, seen, request, executable: _ } = &self.stated;
         for (name, value) in [("thing", thing), ("seen", seen), ("idempotency-key", request)] {
             if let Some(value) = value {
                 call = call.header(name, value);
@@ -336,7 +338,10 @@ impl Client {
         when: &When,
         body: Body,
     ) -> Result<api::Node> {
-        let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });
+        let query = encode_query(&api::PutQuery {
+            modified: modified.map(Into::into),
+            executable: self.stated.executable,
+        });
         let mut call = self.call(Method::PUT, &format!("/nodes/{parent}/files/{}{query}", encode(name)));
         if let Some(length) = body.length {
             call = call.header("content-length", length);
@@ -357,7 +362,10 @@ impl Client {
 
     /// Gives a file a new state, wherever it is by now.
     pub async fn put_onto(&self, node: i64, modified: Option<&str>, body: Body) -> Result<api::Node> {
-        let query = encode_query(&api::PutQuery { modified: modified.map(Into::into) });
+        let query = encode_query(&api::PutQuery {
+            modified: modified.map(Into::into),
+            executable: self.stated.executable,
+        });
         let mut call = self.call(Method::PUT, &format!("/nodes/{node}/content{query}"));
         if let Some(length) = body.length {
             call = call.header("content-length", length);

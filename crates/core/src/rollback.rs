@@ -15,6 +15,8 @@ pub struct Stand {
     pub key: String,
     /// The hash of its bytes; none for a folder.
     pub bytes: Option<[u8; 32]>,
+    /// Whether it is a program.
+    pub executable: bool,
     /// How many bytes, of a folder all beneath it.
     pub size: i64,
     /// Files: 1, or of a folder all beneath it.
@@ -25,6 +27,13 @@ pub struct Stand {
     pub alive: bool,
     /// Whether its bytes are still held.
     pub held: bool,
+}
+
+impl Stand {
+    /// What it is beside where it stands.
+    fn holds(&self) -> (Option<[u8; 32]>, bool) {
+        (self.bytes, self.executable)
+    }
 }
 
 /// A node that changed.
@@ -125,7 +134,7 @@ pub fn plan(top: i64, changed: &[Changed], refused: &HashSet<i64>) -> Plan {
         match (there_then, &c.now) {
             // As it was already: whatever happened to it since is no matter.
             (Some(then), Some(now))
-                if (then.parent, &then.key, then.bytes) == (now.parent, &now.key, now.bytes) => {}
+                if (then.parent, &then.key, then.holds()) == (now.parent, &now.key, now.holds()) => {}
             (Some(then), _) if !then.held => plan.conflicts.push((c.node, Conflict::NotHeld)),
             (Some(_), _) if c.newer => plan.conflicts.push((c.node, Conflict::Newer)),
             (Some(then), None) => {
@@ -145,7 +154,7 @@ pub fn plan(top: i64, changed: &[Changed], refused: &HashSet<i64>) -> Plan {
                         Some(_) => files.push((c.node, Step::MovesBack)),
                     }
                 }
-                if then.bytes != now.bytes {
+                if then.holds() != now.holds() {
                     plan.changes += 1;
                     plan.change_bytes += then.size;
                     files.push((c.node, Step::Changes));
@@ -247,6 +256,7 @@ mod tests {
             parent,
             key: key.into(),
             bytes: Some([byte; 32]),
+            executable: false,
             size: 10,
             files: 1,
             within: true,

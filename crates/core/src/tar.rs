@@ -5,10 +5,29 @@ use ::tar::{Builder, EntryType, Header};
 /// The old fields hold sizes and times below this.
 const MOST: u64 = 1 << 33;
 
+/// What an entry is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Entry {
+    /// A folder.
+    Folder,
+    /// A file.
+    File,
+    /// A file that is a program.
+    Program,
+}
+
+impl Entry {
+    /// A file, or a program.
+    pub fn file(executable: bool) -> Entry {
+        if executable { Entry::Program } else { Entry::File }
+    }
+}
+
 /// The blocks before the bytes of an entry. What the old fields cannot hold comes in a pax header
 /// first: names that are long or not ASCII, times to the millisecond, sizes from 8 GiB on.
 /// `stand_in`: a name for readers that know no pax header; it must not collide.
-pub fn head(path: &str, folder: bool, size: u64, mtime_ms: i64, stand_in: &str) -> Vec<u8> {
+pub fn head(path: &str, kind: Entry, size: u64, mtime_ms: i64, stand_in: &str) -> Vec<u8> {
+    let folder = kind == Entry::Folder;
     let path = if folder { format!("{path}/") } else { path.to_string() };
     let mut header = Header::new_ustar();
     let mut pax: Vec<(&str, String)> = Vec::new();
@@ -28,7 +47,7 @@ pub fn head(path: &str, folder: bool, size: u64, mtime_ms: i64, stand_in: &str) 
     }
     header.set_size(if size < MOST { size } else { 0 });
     header.set_mtime(u64::try_from(mtime_ms / 1000).unwrap_or(0).min(MOST - 1));
-    header.set_mode(if folder { 0o755 } else { 0o644 });
+    header.set_mode(if kind == Entry::File { 0o644 } else { 0o755 });
     header.set_entry_type(if folder { EntryType::Directory } else { EntryType::Regular });
     header.set_cksum();
     let mut out = Vec::with_capacity(512);
@@ -59,10 +78,11 @@ mod tests {
     proptest! {
         #[test]
         fn any_entry_is_read_back_as_it_was(
-            path in "[a-zé0-9 ._-]{1,60}(/[a-zß.]{1,90}){0,3}", folder: bool, size in 0u64..3000, mtime in -10_000i64..4_000_000_000_000
+            path in "[a-zé0-9 ._-]{1,60}(/[a-zß.]{1,90}){0,3}", folder: bool, program: bool, size in 0u64..3000, mtime in -10_000i64..4_000_000_000_000
         ) {
             let size = if folder { 0 } else { size };
-            let mut bytes = head(&path, folder, size, mtime, "stand-in/7");
+            let kind = if folder { Entry::Folder } else { Entry::file(program) };
+            let mut bytes = head(&path, kind, size, mtime, "stand-in/7");
             bytes.extend(vec![7; size as usize]);
             bytes.extend(vec![0; padding(size) as usize]);
             bytes.extend(END);
@@ -79,6 +99,7 @@ mod tests {
                 None => entry.header().mtime().unwrap() as i64 * 1000,
             };
             prop_assert_eq!(ms, mtime);
+            prop_assert_eq!(entry.header().mode().unwrap() & 0o100 != 0, folder || program);
             let mut data = Vec::new();
             entry.read_to_end(&mut data).unwrap();
             prop_assert_eq!(data.len() as u64, size);

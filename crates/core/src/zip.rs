@@ -18,6 +18,8 @@ pub struct Entry<'a> {
     pub size: u64,
     /// In milliseconds since 1970.
     pub mtime: i64,
+    /// Whether it is a program.
+    pub executable: bool,
 }
 
 const FLAGS: u16 = 1 << 3 | 1 << 11;
@@ -141,7 +143,11 @@ pub fn central(entry: &Entry<'_>, crc: u32, offset: u64) -> Vec<u8> {
     put16(&mut out, 0);
     put16(&mut out, 0);
     put16(&mut out, 0);
-    let mode: u32 = if entry.folder { 0o040_755 } else { 0o100_644 };
+    let mode: u32 = match (entry.folder, entry.executable) {
+        (true, _) => 0o040_755,
+        (false, true) => 0o100_755,
+        (false, false) => 0o100_644,
+    };
     put32(&mut out, mode << 16 | u32::from(entry.folder) << 4);
     put32(&mut out, offset.min(MOST_32) as u32);
     entry.put_name(&mut out);
@@ -262,7 +268,7 @@ mod tests {
         ) {
             let size = if folder { 0 } else { size };
             let mtime = mtime / 1_000_000;
-            let e = Entry { path: Cow::from(path.as_str()), folder, size, mtime };
+            let e = Entry { path: Cow::from(path.as_str()), folder, size, mtime, executable: false };
             prop_assert_eq!(head(&e).len() as u64, head_len(&e));
             prop_assert_eq!(tail(&e, 7).len() as u64, tail_len(&e));
             prop_assert_eq!(central(&e, 7, offset).len() as u64, central_len(&e, offset));

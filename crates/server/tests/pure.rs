@@ -112,7 +112,14 @@ mod parts {
     use yellow_attic_store::timeline::tree::TreeItem;
 
     fn item(path: &str, folder: bool, size: u64) -> TreeItem {
-        TreeItem { path: path.into(), node: NodeId(7), folder, size, mtime: 1_793_636_431_250 }
+        TreeItem {
+            path: path.into(),
+            node: NodeId(7),
+            folder,
+            size,
+            mtime: 1_793_636_431_250,
+            executable: false,
+        }
     }
 
     #[test]

@@ -42,6 +42,7 @@ pub use fs::error::{Result, StoreError};
 pub use fs::model::{Actor, ChangeKind, Content, ContentState, Folder, Row, Shelf, ShelfKind, Through};
 pub use fs::staging::{Arriving, SMALL, Staged};
 pub use fs::tree_access::TreeAccess;
+pub use ops::put::FileFacts;
 pub use ops::{NewShelf, Outcome, Place};
 pub use timeline::changes::Change;
 pub use timeline::history::{SinceThen, State};

@@ -4,8 +4,9 @@ use crate::patience::{AGAIN, PATIENCE, may_pass, patiently};
 use crate::progress::Progress;
 use crate::up::{AT_ONCE, explain, hash_of};
 use futures_util::StreamExt;
-use std::fs::File;
+use std::fs::{File, Permissions};
 use std::io::{Read, Write};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant, UNIX_EPOCH};
@@ -114,6 +115,7 @@ impl Down {
             _ => {}
         }
         let mtime = (self.read_time)(&node.modified).and_then(|ms| u64::try_from(ms).ok());
+        let executable = node.executable;
         // The part of another state would be in the way; this state's is gone on with.
         let (part, local) = (part_of(local, node), local.to_path_buf());
         if !part.exists() && crate::delta::fetch_delta(self, node, &local, &part).await? {
@@ -124,6 +126,7 @@ impl Down {
                 if let Some(ms) = mtime {
                     file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
                 }
+                be_program(&file, executable)?;
                 arrive(&part, &local, true)
             })
             .await?;
@@ -155,6 +158,7 @@ impl Down {
             if let Some(ms) = mtime {
                 file.set_modified(UNIX_EPOCH + Duration::from_millis(ms))?;
             }
+            be_program(&file, executable)?;
             arrive(&part, &local, replace)
         })
         .await?;
@@ -349,4 +353,13 @@ fn part_of(local: &Path, node: &api::Node) -> PathBuf {
             .fold(0u32, |n, b| n << 8 | u32::from(*b))
     ));
     local.with_file_name(hidden)
+}
+
+/// Lets those run a program who may read it.
+fn be_program(file: &File, executable: bool) -> std::io::Result<()> {
+    if !executable {
+        return Ok(());
+    }
+    let mode = file.metadata()?.permissions().mode();
+    file.set_permissions(Permissions::from_mode(mode | (mode & 0o444) >> 2))
 }

@@ -20,9 +20,21 @@ pub async fn send_large(up: &Up, item: &Item, parent: i64, name: &str) -> Result
     loop {
         match send_whole(up, item, parent, name).await {
             Err(e) if e.code() == Some("wrong_hash") && tries < TRIES => tries += 1,
+            Ok(()) => return say_program(up, item, parent, name).await,
             other => return other,
         }
     }
+}
+
+/// Says of what was sent whether it is a program, if the service has it otherwise.
+async fn say_program(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(), Error> {
+    let sent = up.at(parent, name).await?;
+    if sent.executable != item.executable {
+        let mark =
+            yellow_attic_client::api::Target { executable: Some(item.executable), ..Default::default() };
+        patiently(|| up.client.change(sent.id, &mark)).await?;
+    }
+    Ok(())
 }
 
 async fn send_whole(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(), Error> {

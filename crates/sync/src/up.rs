@@ -7,12 +7,13 @@ use crate::progress::Progress;
 use bytes::Bytes;
 use futures_util::StreamExt;
 use std::collections::HashMap;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Instant, UNIX_EPOCH};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinSet;
-use yellow_attic_client::{Body, Client, Error, When, api};
+use yellow_attic_client::{Body, Client, Error, Stated, When, api};
 use yellow_attic_core::tar;
 
 /// Files moved at a time.
@@ -31,6 +32,8 @@ pub struct Item {
     pub size: u64,
     /// Its time of modification, in milliseconds.
     pub mtime: i64,
+    /// Whether it is a program: its owner may run it.
+    pub executable: bool,
 }
 
 /// What a tree is sent with.
@@ -74,8 +77,9 @@ impl Up {
             self.progress.moved(bytes.len() as u64);
             let modified = (self.show_time)(item.mtime);
             let free = When::default();
-            patiently(|| self.client.put(parent, name, modified.as_deref(), &free, bytes.clone().into()))
-                .await?;
+            let stated = Stated { executable: Some(item.executable), ..Stated::default() };
+            let client = self.client.stating(stated);
+            patiently(|| client.put(parent, name, modified.as_deref(), &free, bytes.clone().into())).await?;
         }
         self.progress.done();
         self.at(parent, name).await
@@ -220,7 +224,8 @@ fn item(local: PathBuf, path: String, facts: &std::fs::Metadata) -> Item {
         Ok(after) => after.as_millis() as i64,
         Err(before) => -(before.duration().as_millis() as i64),
     });
-    Item { local, path, size: facts.len(), mtime }
+    let executable = facts.permissions().mode() & 0o100 != 0;
+    Item { local, path, size: facts.len(), mtime, executable }
 }
 
 async fn same(item: &Item, node: &api::Node) -> Result<bool, Error> {
@@ -346,7 +351,7 @@ impl Stream {
                             unanswered().remove(&path);
                         }
                     }
-                    None => lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?,
+                    None => lot.add(&tar::head(&path, tar::Entry::Folder, 0, 0, "long-names/folder"))?,
                 }
             }
             loop {
@@ -366,7 +371,7 @@ impl Stream {
                     // Noted before the line can break under it.
                     Some(Found::Folder(path)) => {
                         unanswered().insert(path.clone(), None);
-                        lot.add(&tar::head(&path, true, 0, 0, "long-names/folder"))?;
+                        lot.add(&tar::head(&path, tar::Entry::Folder, 0, 0, "long-names/folder"))?;
                     }
                     Some(Found::File(item)) => {
                         unanswered().insert(item.path.clone(), Some(item.clone()));
@@ -457,7 +462,13 @@ impl Up {
             self.progress.unmoved(item.size);
         }
         let size = bytes.len() as u64;
-        lot.add(&tar::head(&item.path, false, size, item.mtime, "long-names/file"))?;
+        lot.add(&tar::head(
+            &item.path,
+            tar::Entry::file(item.executable),
+            size,
+            item.mtime,
+            "long-names/file",
+        ))?;
         lot.add(&bytes)?;
         lot.add(&vec![0; tar::padding(size) as usize])?;
         self.progress.moved(item.size);

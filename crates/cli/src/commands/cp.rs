@@ -33,6 +33,7 @@ impl Cp {
             replace: false,
             onto: None,
             modified: None,
+            executable: None,
         };
         let copied = client.copy(from.node.id, &target).await?;
         output.object(&copied)?;

@@ -45,6 +45,7 @@ impl Mv {
                     replace: self.replace,
                     onto: None,
                     modified: None,
+                    executable: None,
                 },
             ));
         }

@@ -1,9 +1,12 @@
 //! Writes that say what they are of: which thing, how it was known, and by which request.
 
 use crate::strangers::member;
-use crate::support::{Service, wait_for};
+use crate::support::{Service, Yattic, eventually, program, wait_for};
 use futures_util::StreamExt;
 use serde_json::{Value, json};
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Command;
 use yellow_attic_client::{Client, Stated, api};
 
 async fn home(client: &Client) -> i64 {
@@ -16,7 +19,7 @@ fn new() -> Stated {
 
 /// As a node was when it was told last.
 fn as_it_was(node: &api::Node) -> Stated {
-    Stated { thing: Some(node.id.to_string()), seen: Some(node.moment.clone()), request: None }
+    Stated { thing: Some(node.id.to_string()), seen: Some(node.moment.clone()), ..Stated::default() }
 }
 
 fn called(request: &str) -> Stated {
@@ -455,4 +458,123 @@ async fn many_moves_are_one_change_by_one_request() {
         std::fs::read(service.data.join("shelves/main/home/ines").join(name)).unwrap_or_default()
     };
     assert!(wait_for(|| bytes("a") == b"b" && bytes("b") == b"a"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_program_stays_one_wherever_it_goes() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut service = Service::start_in(dir.path());
+    service.set_up().await;
+    let ines = service.client().await;
+    let top = home(&ines).await;
+    let on_disk = |path: &str| {
+        let path = dir.path().join("shelves/main/home/ines").join(path);
+        std::fs::metadata(path).is_ok_and(|facts| facts.permissions().mode() & 0o100 != 0)
+    };
+    let programs = ines.stating(Stated { executable: Some(true), ..Stated::default() });
+    let tool = put(&programs, top, "tool", b"#!/bin/sh\nexit 1\n").await.unwrap();
+    assert!(tool.executable && !put(&ines, top, "words", b"w").await.unwrap().executable);
+    assert!(eventually(async || on_disk("tool")).await, "its mode says so on the disk");
+    assert!(!on_disk("words"));
+    // New bytes of which nothing is said.
+    let newer = put(&ines, top, "tool", b"#!/bin/sh\nexit 2\n").await.unwrap();
+    assert!(newer.executable && newer.id == tool.id);
+    // The bit alone: the same bytes, another state, and those who follow hear it.
+    let since = ines.changes(top, &Default::default()).await.unwrap().upto;
+    let mark = |executable| api::Target { executable: Some(executable), ..Default::default() };
+    let plain = ines.change(tool.id, &mark(false)).await.unwrap();
+    assert!(!plain.executable && plain.etag == newer.etag && plain.moment != newer.moment);
+    assert_eq!(plain.how, "made not executable");
+    assert_eq!(ines.change(tool.id, &mark(false)).await.unwrap().moment, plain.moment, "it is so already");
+    let query = api::ChangesQuery { since: Some(since), ..Default::default() };
+    let told = ines.changes(top, &query).await.unwrap().changes;
+    assert_eq!(told.len(), 1);
+    assert!(told[0].what == "changed" && !told[0].node.executable);
+    assert!(eventually(async || !on_disk("tool")).await);
+    // As it was: its bytes and its bit.
+    let was = ines.place("home:/tool", Some(&newer.moment)).await.unwrap();
+    assert!(was.node.executable);
+    let back = api::Restore { at: Some(newer.moment.clone()), ..Default::default() };
+    assert!(ines.restore(tool.id, &back).await.unwrap().executable);
+    assert!(eventually(async || on_disk("tool")).await);
+    let folder = ines.make_folder(top, "bin").await.unwrap().id;
+    let into = api::Target { parent: Some(folder), ..Default::default() };
+    assert!(ines.copy(tool.id, &into).await.unwrap().executable);
+    let whole = api::Target { parent: Some(top), name: Some("bin2".into()), ..Default::default() };
+    ines.copy(folder, &whole).await.unwrap();
+    assert!(ines.place("home:/bin2/tool", None).await.unwrap().node.executable);
+    ines.remove(folder).await.unwrap();
+    ines.restore(folder, &api::Restore::default()).await.unwrap();
+    assert!(ines.place("home:/bin/tool", None).await.unwrap().node.executable);
+    assert!(eventually(async || on_disk("bin/tool") && on_disk("bin2/tool")).await);
+    // Equal bytes make no state; what is said of them counts.
+    let same =
+        ines.stating(Stated { thing: Some("new".into()), executable: Some(false), ..Stated::default() });
+    assert!(put(&same, top, "tool", b"#!/bin/sh\nexit 2\n").await.is_err(), "it is not new");
+    let known = Stated { thing: Some(tool.id.to_string()), executable: Some(false), ..Stated::default() };
+    assert!(!put(&ines.stating(known), top, "tool", b"#!/bin/sh\nexit 2\n").await.unwrap().executable);
+    // Folders and those who may only look.
+    assert_eq!(ines.change(folder, &mark(true)).await.unwrap_err().code(), Some("not_a_file"));
+    let (tomas, _) = member(&ines, "tomas").await;
+    let view =
+        api::NewGrant { to: "account:tomas".into(), can: "view".into(), until: None, message: String::new() };
+    ines.give(folder, &view).await.unwrap();
+    let inside = ines.place("home:/bin/tool", None).await.unwrap().node;
+    assert_eq!(tomas.change(inside.id, &mark(false)).await.unwrap_err().code(), Some("not_allowed"));
+    let to = inside.moment.clone();
+    assert!(!ines.change(inside.id, &mark(false)).await.unwrap().executable);
+    let begun =
+        ines.begin_rollback(folder, &api::NewRollback { to, keep: vec![], token: None }).await.unwrap();
+    assert!(eventually(async || ines.rollback(begun.id).await.unwrap().state == "done").await);
+    assert!(ines.place("home:/bin/tool", None).await.unwrap().node.executable, "rolled back");
+    // By a stream and back out of one, and by the client.
+    let yattic = Yattic::new();
+    yattic.connect(&service);
+    let local = tempfile::tempdir().unwrap();
+    std::fs::create_dir_all(local.path().join("sent/deep")).unwrap();
+    let large = vec![7; 9 << 20];
+    for (path, bytes) in [("sent/deep/small", &b"#!"[..]), ("sent/large", &large), ("single", b"#!x")] {
+        let path = local.path().join(path);
+        std::fs::write(&path, bytes).unwrap();
+        std::fs::set_permissions(&path, Permissions::from_mode(0o755)).unwrap();
+    }
+    std::fs::write(local.path().join("sent/plain"), b"p").unwrap();
+    let at = |path: &str| local.path().join(path).display().to_string();
+    yattic.ok(&["put", &at("sent"), "home:/"]);
+    yattic.ok(&["put", &at("single"), "home:/"]);
+    yattic.ok(&["get", "home:/sent", &at("got")]);
+    yattic.ok(&["get", "home:/single", &at("one")]);
+    let runs = |path: &str| std::fs::metadata(at(path)).unwrap().permissions().mode() & 0o100 != 0;
+    for path in ["deep/small", "large"] {
+        assert!(ines.place(&format!("home:/sent/{path}"), None).await.unwrap().node.executable, "{path}");
+        assert!(runs(&format!("got/{path}")), "{path}");
+    }
+    assert!(!ines.place("home:/sent/plain", None).await.unwrap().node.executable && !runs("got/plain"));
+    assert!(ines.place("home:/single", None).await.unwrap().node.executable && runs("one"));
+    let sent = ines.place("home:/sent", None).await.unwrap().node.id;
+    for format in ["tar", "zip"] {
+        let file = at(&format!("sent.{format}"));
+        let address = format!("{}/api/v1/nodes/{sent}/archive?format={format}", service.address);
+        let call = reqwest::Client::new().get(address).bearer_auth(ines.token().unwrap());
+        std::fs::write(&file, call.send().await.unwrap().bytes().await.unwrap()).unwrap();
+        let list = match format {
+            "tar" => Command::new("tar").args(["-tvf", &file]).output(),
+            _ => Command::new("unzip").args(["-Z", &file]).output(),
+        };
+        let list = String::from_utf8(list.unwrap().stdout).unwrap();
+        let line = |name: &str| list.lines().find(|l| l.ends_with(name)).unwrap_or_default().to_string();
+        assert!(line("deep/small").starts_with("-rwx") && line("plain").starts_with("-rw-"), "{list}");
+    }
+    // The tree is opened to others of the machine.
+    drop(service);
+    let data = dir.path().display().to_string();
+    let given = Command::new(program("yatticd"))
+        .args(["init", "--data", &data])
+        .env("YATTIC_SHELF_ACCESS", "open")
+        .output()
+        .unwrap();
+    assert!(given.status.success(), "{given:?}");
+    let mode =
+        std::fs::metadata(dir.path().join("shelves/main/home/ines/single")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o755);
 }

@@ -23,6 +23,7 @@ use yellow_attic_core::conditions::{Conditions, Known, RequestId, Thing};
 use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NameError, NodeId, PathError};
+use yellow_attic_store::FileFacts;
 use yellow_attic_store::{Actor, Engine, Outcome, Result, SMALL, Staged, StoreError};
 
 /// Small files being put at a time, in KiB of their bytes: 24 MiB. Each counts as 16 KiB at least, so
@@ -321,6 +322,9 @@ impl Taking {
             return Ok(None);
         }
         let mtime = mtime_of(entry).unwrap_or_else(|| self.engine.now_ms());
+        // A head without a mode says nothing.
+        let executable = entry.header().mode().ok().filter(|mode| *mode != 0).map(|mode| mode & 0o100 != 0);
+        let facts = FileFacts { mtime, executable };
         let staged = match self.read(entry, size) {
             Ok(staged) => staged,
             Err(ReadError::Refused(e)) => {
@@ -344,9 +348,9 @@ impl Taking {
             // What is named by its id gets its new state wherever it is by now.
             let done = match conditions.known.thing {
                 Some(Thing::Node(node)) if stated.parent.is_none() => {
-                    engine.files().put_onto(&actor, node, staged, mtime, conditions).await
+                    engine.files().put_onto(&actor, node, staged, facts, conditions).await
                 }
-                _ => engine.files().put(&actor, parent, name, staged, mtime, conditions).await,
+                _ => engine.files().put_with(&actor, parent, name, staged, facts, conditions).await,
             };
             let line = told(path, done, size, &sums);
             let _ = lines.send_timeout(written(&TarLine::Entry(line)), PATIENCE).await;

@@ -16,7 +16,7 @@ use yellow_attic_core::timeline::Kind;
 use yellow_attic_core::{AccountId, ContentId, DeviceId, Moment, NodeId, OrgId, ShelfId};
 
 /// The columns of an open row, in the order of [`RowJson`].
-pub(crate) const ROW_COLUMNS: &str = "e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, \
+pub(crate) const ROW_COLUMNS: &str = "e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.executable, e.since, e.at, \
      e.how, e.account, e.device, c.id, hex(c.hash), c.size, c.state, c.ino, c.btime, c.mark";
 /// Where they come from.
 pub(crate) const ROW_FROM: &str = "entries_now e LEFT JOIN contents c ON c.id = e.content";
@@ -34,6 +34,7 @@ pub(crate) struct RowJson<'a> {
     key: std::borrow::Cow<'a, str>,
     kind: i64,
     mtime: i64,
+    executable: i64,
     since: Moment,
     at: i64,
     how: i64,
@@ -104,6 +105,7 @@ impl RowJson<'_> {
             key: Arc::from(&*self.key),
             kind: if self.kind == 0 { Kind::Folder } else { Kind::File },
             mtime: self.mtime,
+            executable: self.executable != 0,
             content,
             since: self.since,
             at: self.at,

@@ -9,15 +9,15 @@ UPDATE contents SET state = j.value->>3, ino = j.value->>4, btime = j.value->>5,
 -- Ended rows leave before others take their names.
 DELETE FROM entries_now WHERE node IN (SELECT value FROM jsonb_each(?));
 INSERT INTO entries_now
-    (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device)
+    (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device, executable)
   SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7, value->>8,
-    value->>9, value->>10, value->>11, value->>12 FROM jsonb_each(?);
+    value->>9, value->>10, value->>11, value->>12, value->>13 FROM jsonb_each(?);
 INSERT INTO entries_past
-    (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device,
+    (node, org, shelf, parent, sort_key, kind, size, mtime, content, since, at, how, account, device, executable,
      until, fork, ended_at, ended_how, ended_account, ended_device, held)
   SELECT value->>0, 1, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7, value->>8,
     value->>9, value->>10, value->>11, value->>12, value->>13, value->>14, value->>15, value->>16, value->>17,
-    value->>18, value->>19 FROM jsonb_each(?);
+    value->>18, value->>19, value->>20 FROM jsonb_each(?);
 INSERT OR REPLACE INTO folders
     (node, lies, ino, btime, bytes, files, folders, past_bytes, past_files, changed_at, trash_bytes, trash_files)
   SELECT value->>0, value->>1, value->>2, value->>3, value->>4, value->>5, value->>6, value->>7, value->>8,

@@ -307,6 +307,7 @@ impl Placer {
                 to_file.push(File::Content(*id, task.node));
             }
             if arrived {
+                self.mark_program(task, &to, &to_name);
                 self.note_arrival(task, &to, &to_name);
             }
             // The rename itself may not be synced yet.
@@ -377,6 +378,7 @@ impl Placer {
             to_file.push(File::Content(*id, task.node));
         }
         self.note_arrival(task, &to, &to_name);
+        self.mark_program(task, &to, &to_name);
         touched.add(&from);
         touched.add(&to);
         Ok(())

@@ -19,6 +19,35 @@ impl Placer {
         }
     }
 
+    /// A program's mode says that it is one, if it still is one: looked at once more afterwards, because somebody may
+    /// say otherwise meanwhile.
+    pub(crate) fn mark_program(&self, task: &Task, to: &OwnedFd, to_name: &str) {
+        if !task.executable {
+            return;
+        }
+        let marked = || -> Result<()> {
+            let say = |e: &std::io::Error| StoreError::io("setting its mode", e);
+            let (file, look) = self.disk.open_file(to, to_name).map_err(|e| say(&e))?;
+            let is_program = || -> Result<bool> {
+                Ok(self.handle.block_on(self.view.row(task.node))?.is_none_or(|row| row.executable))
+            };
+            let mut runs = task.means(look.id) && is_program()?;
+            while runs {
+                crate::fs::disk::mark_executable(&file, true).map_err(|e| say(&e))?;
+                runs = is_program()?;
+                if runs {
+                    return Ok(());
+                }
+                crate::fs::disk::mark_executable(&file, false).map_err(|e| say(&e))?;
+                runs = is_program()?;
+            }
+            Ok(())
+        };
+        if let Err(error) = marked() {
+            tracing::warn!(%error, "the mode of \"{to_name}\" could not be set on the disk");
+        }
+    }
+
     /// The catalogue knows how things are in the end. Where a later mark moves the directory that a folder was then, that is
     /// the one which an earlier mark means, though the folder is another one by now.
     pub(crate) fn find_as_it_was(&self, place: &DiskLocation, later: &[Task]) -> Result<()> {

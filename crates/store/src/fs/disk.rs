@@ -449,6 +449,16 @@ fn from_statx(s: &fs::Statx) -> Look {
     }
 }
 
+/// Lets those run a file who may read it, or nobody.
+pub fn mark_executable(file: impl AsFd, executable: bool) -> io::Result<()> {
+    let mode = fs::fstat(file.as_fd())?.st_mode & 0o7777;
+    let wanted = mode & !0o111 | if executable { (mode & 0o444) >> 2 } else { 0 };
+    if wanted != mode {
+        fs::fchmod(file, Mode::from_raw_mode(wanted))?;
+    }
+    Ok(())
+}
+
 /// Sets a file's time of modification.
 pub fn set_mtime(file: &File, ms: i64) -> io::Result<()> {
     let at = Timespec { tv_sec: ms.div_euclid(1000), tv_nsec: ms.rem_euclid(1000) * 1_000_000 };

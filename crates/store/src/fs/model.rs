@@ -105,12 +105,14 @@ pub enum ChangeKind {
     Merged = 8,
     /// Went to another shelf (ends only).
     Left = 9,
+    /// Made a program, or no program any more: the same bytes.
+    Marked = 10,
 }
 
 impl ChangeKind {
     /// Reads what the catalogue holds.
     pub fn from_number(n: i64) -> ChangeKind {
-        const ALL: [ChangeKind; 10] = [
+        const ALL: [ChangeKind; 11] = [
             ChangeKind::Made,
             ChangeKind::Changed,
             ChangeKind::Moved,
@@ -121,6 +123,7 @@ impl ChangeKind {
             ChangeKind::Removed,
             ChangeKind::Merged,
             ChangeKind::Left,
+            ChangeKind::Marked,
         ];
         usize::try_from(n).ok().and_then(|i| ALL.get(i)).copied().unwrap_or(ChangeKind::Changed)
     }
@@ -138,6 +141,7 @@ impl ChangeKind {
             ChangeKind::Removed => "removed",
             ChangeKind::Merged => "saved over",
             ChangeKind::Left => "left",
+            ChangeKind::Marked => "marked executable or not",
         }
     }
 }
@@ -198,6 +202,8 @@ pub struct Row {
     pub kind: Kind,
     /// The file's own time of modification, in milliseconds.
     pub mtime: i64,
+    /// Whether the file is a program.
+    pub executable: bool,
     /// The bytes; none for a folder.
     pub content: Option<Content>,
     /// Valid from this number.
@@ -216,6 +222,15 @@ impl Row {
     /// The name.
     pub fn name(&self) -> &str {
         name_in(&self.key)
+    }
+
+    /// The word for how this state came to be.
+    pub fn how_word(&self) -> &'static str {
+        match (self.how, self.executable) {
+            (ChangeKind::Marked, true) => "made executable",
+            (ChangeKind::Marked, false) => "made not executable",
+            (how, _) => how.word(),
+        }
     }
 
     /// The size: of a file, in bytes.

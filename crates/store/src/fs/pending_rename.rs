@@ -42,6 +42,9 @@ pub struct Task {
     pub from: DiskLocation,
     /// To where.
     pub to: DiskLocation,
+    /// Whether the file is a program: its mode says so once it is in its place.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub executable: bool,
     /// What is known to lie at the target: it goes to `past/incoming` first.
     pub expect: Option<(ContentId, ObjectId)>,
 }
@@ -49,12 +52,17 @@ pub struct Task {
 impl Task {
     /// A rename of an object with nothing known at its target.
     pub fn new(object: ObjectId, node: NodeId, folder: bool, from: DiskLocation, to: DiskLocation) -> Task {
-        Task { mark: 0, object, seen: None, node, folder, from, to, expect: None }
+        Task { mark: 0, object, seen: None, node, folder, from, to, executable: false, expect: None }
     }
 
     /// The same, onto a state that goes to the past.
     pub fn onto(self, expect: Option<(ContentId, ObjectId)>) -> Task {
         Task { expect, ..self }
+    }
+
+    /// The same of a program, or not.
+    pub fn program(self, executable: bool) -> Task {
+        Task { executable, ..self }
     }
 
     /// Whether an object at the source is the one that is meant.

@@ -122,7 +122,10 @@ impl TreeAccess {
     fn give_path(self, data: &Path, path: &Path, folder: bool) -> Result<u64> {
         let failed = |e: &io::Error| StoreError::io(format!("changing {}", path.display()), e);
         let is = std::fs::symlink_metadata(path).map_err(|e| failed(&e))?;
-        let mode = self.mode(folder).as_raw_mode();
+        let readable = self.mode(folder).as_raw_mode();
+        // A program stays one, for those who may read it.
+        let runs = if !folder && is.mode() & 0o100 != 0 { (readable & 0o444) >> 2 } else { 0 };
+        let mode = readable | runs;
         let group = match self {
             TreeAccess::Group(id) => id,
             _ => is.gid(),

@@ -20,6 +20,7 @@ pub(crate) struct CopyItem {
     pub parent: NodeId,
     pub key: Arc<str>,
     pub mtime: i64,
+    pub executable: bool,
     /// None for a folder.
     pub staged: Option<Staged>,
     pub is_folder: bool,
@@ -71,6 +72,7 @@ pub(crate) async fn add_batch(
             key: item.key.clone(),
             kind: if item.is_folder { Kind::Folder } else { Kind::File },
             mtime: item.mtime,
+            executable: item.executable,
             content: None,
             since: moment,
             at: txn.now,
@@ -80,6 +82,7 @@ pub(crate) async fn add_batch(
         };
         let task = |from, object, folder| {
             Task::new(object, node, folder, from, DiskLocation::In(item.parent, name.clone()))
+                .program(item.executable)
         };
         let delta = match ready {
             Ready::File(a) => {

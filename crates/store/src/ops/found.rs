@@ -176,6 +176,7 @@ pub(crate) async fn enter_removed(
         key: key.clone(),
         kind: if foreign.is_some() { Kind::File } else { Kind::Folder },
         mtime: foreign.map_or(txn.now, |f| f.mtime),
+        executable: false,
         content,
         since: m,
         at: txn.now,

@@ -1,8 +1,8 @@
 //! Properties that programs keep with files and folders, and times that they set.
 
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Row};
-use crate::ops::Outcome;
+use crate::fs::model::{Actor, ChangeKind, Row};
+use crate::ops::{Outcome, stamped};
 use crate::txn::operation::{Around, Operation};
 use crate::txn::write_txn::WriteTxn;
 use std::collections::HashMap;
@@ -89,6 +89,37 @@ pub(crate) async fn take_on(
         }
     }
     done
+}
+
+/// Says of a file whether it is a program: another state, of the same bytes.
+pub(crate) struct Mark {
+    pub actor: Actor,
+    pub node: NodeId,
+    pub executable: bool,
+}
+
+impl Operation for Mark {
+    type Told = ();
+
+    async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<()> {
+        let chain = txn.require(&self.actor, self.node, Level::Edit).await?;
+        txn.check_lock(&self.actor, &chain)?;
+        let row = chain[0].clone();
+        if row.is_folder() {
+            return Err(StoreError::NotAFile(row.name().into()));
+        }
+        if row.executable == self.executable {
+            return Ok(());
+        }
+        let what = txn.path(self.node).await?;
+        let moment = txn.next_moment();
+        txn.end_row(&row, moment, ChangeKind::Marked, &self.actor);
+        let next = stamped(&row, moment, ChangeKind::Marked, &self.actor, txn.now);
+        txn.open_row(Row { executable: self.executable, shelf: chain[chain.len() - 1].shelf, ..next }, true);
+        let told = if self.executable { "a program" } else { "no program" };
+        txn.add_record(&self.actor, "file marked", Some(self.node), &what, told);
+        Ok(())
+    }
 }
 
 /// Sets and removes properties.

@@ -18,13 +18,35 @@ use yellow_attic_core::path::MAX_DEPTH;
 use yellow_attic_core::timeline::{Kind, Occupant, PutPlan, plan_put};
 use yellow_attic_core::{Moment, Name, NodeId};
 
+/// What a file brings beside its bytes.
+#[derive(Clone, Copy, Debug)]
+pub struct FileFacts {
+    /// Its own time of modification, in milliseconds.
+    pub mtime: i64,
+    /// Whether it is a program; if nothing is said, what stands there is asked.
+    pub executable: Option<bool>,
+}
+
+impl Row {
+    /// What a copy of it brings beside its bytes.
+    pub(crate) fn facts(&self) -> FileFacts {
+        FileFacts { mtime: self.mtime, executable: Some(self.executable) }
+    }
+}
+
+impl From<i64> for FileFacts {
+    fn from(mtime: i64) -> FileFacts {
+        FileFacts { mtime, executable: None }
+    }
+}
+
 /// Puts staged bytes at a name.
 pub(crate) struct Put {
     pub actor: Actor,
     pub parent: NodeId,
     pub name: Name,
     pub staged: Staged,
-    pub mtime: i64,
+    pub facts: FileFacts,
     pub conditions: Conditions,
     /// The file that gets a new state, wherever it is by then; else whatever the name says.
     pub onto: Option<NodeId>,
@@ -43,7 +65,7 @@ impl Operation for Put {
     type Told = Outcome;
 
     fn bring(&mut self, _disk: &Arc<Disk>, _staging: &Arc<Staging>) -> Result<Brought> {
-        self.content = Some(self.staged.lie_down(self.mtime)?);
+        self.content = Some(self.staged.lie_down(self.facts.mtime)?);
         Ok(Brought::Something)
     }
 
@@ -78,7 +100,7 @@ impl Operation for Put {
             self.parent,
             &self.name,
             content,
-            self.mtime,
+            self.facts,
             &self.conditions,
             self.how,
         )
@@ -110,7 +132,7 @@ pub(crate) async fn put(
     parent: NodeId,
     name: &Name,
     arrived: &StagedContent,
-    mtime: i64,
+    FileFacts { mtime, executable }: FileFacts,
     conditions: &Conditions,
     how: ChangeKind,
 ) -> Result<Outcome> {
@@ -173,6 +195,7 @@ pub(crate) async fn put(
         key,
         kind: Kind::File,
         mtime,
+        executable: executable.unwrap_or_else(|| there.as_ref().is_some_and(|r| r.executable)),
         content: None,
         since: moment,
         at: txn.now,
@@ -217,7 +240,8 @@ pub(crate) async fn put(
         DiskLocation::Staging(arrived.id),
         DiskLocation::In(parent, row.name().into()),
     )
-    .onto(old.map(|c| (c.id, c.object)));
+    .onto(old.map(|c| (c.id, c.object)))
+    .program(row.executable);
     let mark = txn.add_task(task);
     let content = Content {
         id: arrived.id,

@@ -22,7 +22,7 @@ pub(crate) async fn revive_file(
     place: &Place,
     last: Option<(NodeId, Arc<str>)>,
     arrived: &StagedContent,
-    mtime: i64,
+    (mtime, executable): (i64, bool),
 ) -> Result<Outcome> {
     if let Some(row) = txn.row(node).await? {
         let chain = txn.chain(node).await?.ok_or(StoreError::PlaceGone)?;
@@ -35,7 +35,8 @@ pub(crate) async fn revive_file(
         txn.need_space(parent, None, arrived.size, row.size()).await?;
         let moment = txn.next_moment();
         txn.end_row(&row, moment, ChangeKind::Restored, actor);
-        let next = Row { shelf, mtime, ..stamped(&row, moment, ChangeKind::Restored, actor, txn.now) };
+        let next =
+            Row { shelf, mtime, executable, ..stamped(&row, moment, ChangeKind::Restored, actor, txn.now) };
         let content = place_bytes(txn, node, parent, &next, arrived, old);
         let what = format!("{}/{}", txn.folder_path(parent).await?, row.name());
         txn.open_row(Row { content: Some(content), ..next }, true);
@@ -60,6 +61,7 @@ pub(crate) async fn revive_file(
         key,
         kind: Kind::File,
         mtime,
+        executable,
         content: None,
         since: moment,
         at: txn.now,
@@ -93,7 +95,8 @@ fn place_bytes(
             DiskLocation::Staging(arrived.id),
             DiskLocation::In(parent, row.name().into()),
         )
-        .onto(old.map(|c| (c.id, c.object))),
+        .onto(old.map(|c| (c.id, c.object)))
+        .program(row.executable),
     );
     if let Some(old) = old {
         txn.set_content(Content { life: ContentState::Past, ..old });
@@ -164,6 +167,7 @@ pub(crate) async fn revive_folder(
         key,
         kind: Kind::Folder,
         mtime: txn.now,
+        executable: false,
         content: None,
         since: moment,
         at: txn.now,
@@ -203,6 +207,7 @@ pub(crate) struct ReviveFile {
     pub last: Option<(NodeId, Arc<str>)>,
     pub staged: Staged,
     pub mtime: i64,
+    pub executable: bool,
     /// The bytes as they lie in staging.
     pub content: Option<StagedContent>,
 }
@@ -225,7 +230,16 @@ impl Operation for ReviveFile {
 
     async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Outcome> {
         let content = self.content.as_ref().ok_or(StoreError::Stopping)?;
-        revive_file(txn, &self.actor, self.node, &self.place, self.last.take(), content, self.mtime).await
+        revive_file(
+            txn,
+            &self.actor,
+            self.node,
+            &self.place,
+            self.last.take(),
+            content,
+            (self.mtime, self.executable),
+        )
+        .await
     }
 
     fn kept(self) {

@@ -154,15 +154,15 @@ impl History {
         let json = |list: &[i64]| serde_json::to_string(list).unwrap_or_default();
         let text: String = sqlx::query_scalar(sql(format!(
             "SELECT json_group_array(json_array({ROW_COLUMNS})) FROM (
-               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.executable, e.since, e.at, e.how, e.account, e.device, e.content
                  FROM json_each(?2) j CROSS JOIN entries_past e INDEXED BY entries_past_to
                  WHERE e.parent = ?1 AND e.fork = j.value AND e.until > ?4
                UNION ALL
-               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.executable, e.since, e.at, e.how, e.account, e.device, e.content
                  FROM json_each(?3) j CROSS JOIN entries_past e INDEXED BY entries_past_from
                  WHERE e.parent = ?1 AND e.fork = j.value AND e.since <= ?4
                UNION ALL
-               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.since, e.at, e.how, e.account, e.device, e.content
+               SELECT e.node, e.shelf, e.parent, e.sort_key, e.kind, e.mtime, e.executable, e.since, e.at, e.how, e.account, e.device, e.content
                  FROM entries_now e WHERE e.parent = ?1 AND e.since <= ?4
              ) e LEFT JOIN contents c ON c.id = e.content"
         )))

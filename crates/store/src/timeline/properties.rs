@@ -1,10 +1,10 @@
 //! What programs keep with files, asked for and set.
 
 use crate::catalogue::rows::parse;
-use crate::fs::disk::set_mtime;
+use crate::fs::disk::{mark_executable, set_mtime};
 use crate::fs::error::{Result, StoreError};
 use crate::fs::model::{Actor, Row};
-use crate::ops::properties::{Properties, SetProperties};
+use crate::ops::properties::{Mark, Properties, SetProperties};
 use crate::timeline::Files;
 use async_recursion::async_recursion as boxed;
 use std::collections::HashMap;
@@ -75,6 +75,23 @@ impl Files {
             Err(StoreError::Busy) => Ok(()),
             other => other,
         }
+    }
+
+    /// Says of a file whether it is a program. The bytes stay.
+    #[boxed]
+    pub async fn set_executable(&self, actor: &Actor, node: NodeId, executable: bool) -> Result<()> {
+        let actor = actor.clone();
+        self.0.ask(Mark { actor, node, executable }).await?;
+        // On the disk it is a convenience for whoever reads the tree there: the catalogue knows it.
+        let row = self.0.shared.view.row(node).await?.filter(|row| row.executable == executable);
+        let Some(row) = row else { return Ok(()) };
+        if let Ok((file, _)) = self.open_bytes(&row).await {
+            let set = tokio::task::spawn_blocking(move || mark_executable(&file, executable)).await;
+            if let Ok(Err(error)) = set {
+                tracing::warn!(%error, "the mode of \"{}\" could not be set on the disk", row.name());
+            }
+        }
+        Ok(())
     }
 
     /// Sets the time of the file on the disk, first: a stop between this and the catalogue is a file that

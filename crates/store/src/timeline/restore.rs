@@ -75,7 +75,7 @@ impl History {
             let put = self
                 .0
                 .files()
-                .put_as(actor, parent, name.clone(), staged, source.mtime, free, ChangeKind::Copied, like)
+                .put_as(actor, parent, name.clone(), staged, source.facts(), free, ChangeKind::Copied, like)
                 .await;
             let done = match put {
                 Err(StoreError::ConditionFailed { .. }) => Err(StoreError::NameTaken(name.to_string())),
@@ -102,6 +102,7 @@ impl History {
                         parent: to,
                         key: entry.row.key.clone(),
                         mtime: entry.row.mtime,
+                        executable: entry.row.executable,
                         staged,
                         is_folder: entry.row.is_folder(),
                     });
@@ -240,6 +241,6 @@ impl History {
             };
         }
         let staged = self.stage_copy(&state).await?;
-        self.0.files().revive_file(actor, node, place, was, staged, state.mtime).await
+        self.0.files().revive_file(actor, node, place, was, staged, &state).await
     }
 }

@@ -296,6 +296,7 @@ impl History {
                     parent: parent.0,
                     key: row.key.to_string(),
                     bytes: row.content.map(|c| c.hash),
+                    executable: row.executable,
                     size: sums.map_or(row.size(), |s| s.bytes),
                     files: sums.map_or(i64::from(!row.is_folder()), |s| s.files),
                     within,

@@ -262,7 +262,16 @@ impl History {
                 match self
                     .0
                     .files()
-                    .put_as(actor, above, own.clone(), staged, state.mtime, free, ChangeKind::Restored, None)
+                    .put_as(
+                        actor,
+                        above,
+                        own.clone(),
+                        staged,
+                        state.facts(),
+                        free,
+                        ChangeKind::Restored,
+                        None,
+                    )
                     .await
                 {
                     Err(StoreError::ConditionFailed { .. }) => {

@@ -23,6 +23,8 @@ pub struct TreeItem {
     pub size: u64,
     /// In milliseconds.
     pub mtime: i64,
+    /// Whether it is a program.
+    pub executable: bool,
 }
 
 /// A tree at a moment.
@@ -77,6 +79,7 @@ impl Files {
                 folder: row.is_folder(),
                 size: row.size().max(0) as u64,
                 mtime: if row.is_folder() { row.at } else { row.mtime },
+                executable: row.executable,
             });
             if row.is_folder() {
                 let mut children = self.0.history().children_at(row.node, at).await?;

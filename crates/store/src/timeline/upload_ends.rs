@@ -82,7 +82,7 @@ impl Files {
                 parent: place.parent,
                 name: place.name,
                 staged,
-                mtime,
+                facts: mtime.into(),
                 conditions: place.conditions,
                 onto: None,
                 how: crate::fs::model::ChangeKind::Made,

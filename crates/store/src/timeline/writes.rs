@@ -2,10 +2,10 @@
 
 use crate::catalogue::rows::{self, Made};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, ChangeKind};
+use crate::fs::model::{Actor, ChangeKind, Row};
 use crate::fs::staging::Staged;
 use crate::ops::make::MakeFolder;
-use crate::ops::put::Put;
+use crate::ops::put::{FileFacts, Put};
 use crate::ops::relocate::{MoveNode, Remove};
 use crate::ops::repeats;
 use crate::ops::revive::{ReviveFile, ReviveFolder};
@@ -50,7 +50,7 @@ impl Files {
         actor: &Actor,
         node: NodeId,
         staged: Staged,
-        mtime: i64,
+        facts: FileFacts,
         conditions: Conditions,
     ) -> Result<Outcome> {
         let place = self.0.shared.view.row(node).await?;
@@ -64,7 +64,7 @@ impl Files {
                 parent,
                 name: Name::new(row.name())?,
                 staged,
-                mtime,
+                facts,
                 conditions,
                 onto: Some(node),
                 how: ChangeKind::Made,
@@ -74,7 +74,7 @@ impl Files {
                 needless: false,
             })
             .await?;
-        self.keep_time(&who, done, mtime).await
+        self.keep_facts(&who, done, facts).await
     }
 
     /// What a request that its sender named was answered with, if it came before.
@@ -146,7 +146,21 @@ impl Files {
         mtime: i64,
         conditions: Conditions,
     ) -> Result<Outcome> {
-        self.put_as(actor, parent, name, staged, mtime, conditions, ChangeKind::Made, None).await
+        self.put_with(actor, parent, name, staged, mtime.into(), conditions).await
+    }
+
+    /// The same, with all that a file brings.
+    #[boxed]
+    pub async fn put_with(
+        &self,
+        actor: &Actor,
+        parent: NodeId,
+        name: Name,
+        staged: Staged,
+        facts: FileFacts,
+        conditions: Conditions,
+    ) -> Result<Outcome> {
+        self.put_as(actor, parent, name, staged, facts, conditions, ChangeKind::Made, None).await
     }
 
     #[allow(clippy::too_many_arguments)]
@@ -156,7 +170,7 @@ impl Files {
         parent: NodeId,
         name: Name,
         staged: Staged,
-        mtime: i64,
+        facts: FileFacts,
         conditions: Conditions,
         how: ChangeKind,
         like: Option<NodeId>,
@@ -168,7 +182,7 @@ impl Files {
                 parent,
                 name,
                 staged,
-                mtime,
+                facts,
                 conditions,
                 onto: None,
                 how,
@@ -178,16 +192,20 @@ impl Files {
                 needless: false,
             })
             .await?;
-        self.keep_time(actor, done, mtime).await
+        self.keep_facts(actor, done, facts).await
     }
 
-    /// Bytes that were there already made no state; their time is the file's from here on.
-    async fn keep_time(&self, actor: &Actor, done: Outcome, mtime: i64) -> Result<Outcome> {
-        let Some(row) = done.row.as_ref().filter(|row| done.same && row.mtime != mtime) else {
-            return Ok(done);
-        };
-        let node = row.node;
-        match self.set_time_of(actor, node, mtime).await {
+    /// Bytes that were there already made no state; their time is the file's from here on, and whether it is a program.
+    async fn keep_facts(&self, actor: &Actor, done: Outcome, facts: FileFacts) -> Result<Outcome> {
+        let Some(row) = done.row.as_ref().filter(|_| done.same) else { return Ok(done) };
+        let (node, mut kept) = (row.node, Ok(()));
+        if row.mtime != facts.mtime {
+            kept = self.set_time_of(actor, node, facts.mtime).await;
+        }
+        if let (Ok(()), Some(executable)) = (&kept, facts.executable) {
+            kept = self.set_executable(actor, node, executable).await;
+        }
+        match kept {
             Ok(()) => Ok(Outcome { row: self.0.shared.view.row(node).await?, ..done }),
             // Somebody removed it meanwhile.
             Err(StoreError::NotFound(_)) => Ok(done),
@@ -285,10 +303,10 @@ impl Files {
         place: Place,
         last: Option<(NodeId, Arc<str>)>,
         staged: Staged,
-        mtime: i64,
+        state: &Row,
     ) -> Result<Outcome> {
-        let actor = actor.clone();
-        self.0.ask(ReviveFile { actor, node, place, last, staged, mtime, content: None }).await
+        let (actor, mtime, executable) = (actor.clone(), state.mtime, state.executable);
+        self.0.ask(ReviveFile { actor, node, place, last, staged, mtime, executable, content: None }).await
     }
 
     pub(crate) async fn revive_folder(

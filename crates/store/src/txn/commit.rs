@@ -46,7 +46,8 @@ pub fn row_json(r: &Row) -> Value {
         r.at,
         r.how as i64,
         r.account,
-        r.device
+        r.device,
+        i64::from(r.executable)
     ])
 }
 

@@ -16,6 +16,7 @@ use yellow_attic_api as api;
 use yellow_attic_core::conditions::{Conditions, Thing};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId, ShelfPath};
+use yellow_attic_store::FileFacts;
 use yellow_attic_store::StoreError;
 
 /// The answer to a put.
@@ -30,12 +31,13 @@ fn answer(shown: &api::Node, created: bool, told: Option<String>) -> HttpRespons
     answer.json(shown)
 }
 
-fn modified_at(state: &State, modified: Option<&str>) -> Result<i64, Refusal> {
-    match modified {
-        None => Ok(state.engine.now_ms()),
+fn facts(state: &State, query: &api::PutQuery) -> Result<FileFacts, Refusal> {
+    let mtime = match query.modified.as_deref() {
+        None => state.engine.now_ms(),
         Some(text) => times::read(text)
-            .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time."))),
-    }
+            .ok_or_else(|| refusals::TIME_MALFORMED.of(&format!("modified={text} is no RFC 3339 time.")))?,
+    };
+    Ok(FileFacts { mtime, executable: query.executable })
 }
 
 async fn put(
@@ -44,7 +46,7 @@ async fn put(
     who: &Who,
     parent: NodeId,
     name: Name,
-    modified: Option<&str>,
+    query: &api::PutQuery,
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
     // Rights and conditions are looked at before a byte is taken, and again at the commit.
@@ -62,10 +64,11 @@ async fn put(
     if !waits && !conditions.hold(there.as_ref().map(|row| row.standing()).as_ref()) {
         return Err(StoreError::ConditionFailed { present: there.map(|row| Box::new(row.standing())) }.into());
     }
-    let mtime = modified_at(state, modified)?;
+    let facts = facts(state, query)?;
     let replaced = there.map_or(0, |row| row.size().max(0) as u64);
     let arrived = receive(state, request, payload, parent, replaced).await?;
-    let done = state.engine.files().put(&who.actor, parent, name, arrived.staged, mtime, conditions).await?;
+    let done =
+        state.engine.files().put_with(&who.actor, parent, name, arrived.staged, facts, conditions).await?;
     drop(arrived.claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
@@ -100,9 +103,9 @@ pub async fn put_onto(
     if !conditions.hold(Some(&row.standing())) {
         return Err(StoreError::ConditionFailed { present: Some(Box::new(row.standing())) }.into());
     }
-    let mtime = modified_at(&state, query.modified.as_deref())?;
+    let facts = facts(&state, &query)?;
     let arrived = receive(&state, &request, payload, parent, row.size().max(0) as u64).await?;
-    let done = state.engine.files().put_onto(&who.actor, node, arrived.staged, mtime, conditions).await?;
+    let done = state.engine.files().put_onto(&who.actor, node, arrived.staged, facts, conditions).await?;
     drop(arrived.claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     state.metrics.received.inc_by(row.size().max(0) as u64);
@@ -126,7 +129,7 @@ pub async fn put_in_folder(
 ) -> Result<HttpResponse, Refusal> {
     let (node, name) = path.into_inner();
     let name = name_in_address(&request, &name)?;
-    put(&request, &state, &who, NodeId(node), name, query.modified.as_deref(), payload).await
+    put(&request, &state, &who, NodeId(node), name, &query, payload).await
 }
 
 /// A name from the address. A name that is no UTF-8 must be told from one with odd characters.
@@ -196,7 +199,7 @@ pub async fn put_by_path(
 ) -> Result<HttpResponse, Refusal> {
     let (shelf, names) = names_in_address(&request)?;
     let (parent, name) = state.engine.files().target(&who.actor, &ShelfPath { shelf, names }).await?;
-    put(&request, &state, &who, parent, name, query.modified.as_deref(), payload).await
+    put(&request, &state, &who, parent, name, &query, payload).await
 }
 
 /// Takes a tar stream into a folder: many files in one request. The answer tells each entry's

@@ -257,14 +257,20 @@ pub async fn change(
             })?),
         };
     let mut row = None;
-    if modified.is_none() || body.parent.is_some() || body.name.is_some() {
+    let only_facts = modified.is_some() || body.executable.is_some();
+    if !only_facts || body.parent.is_some() || body.name.is_some() {
         let (parent, name) = target(&state, &who, node, &body).await?;
         let files = state.engine.files();
         row = files.move_node(&who.actor, node, parent, name, body.replace, conditions).await?.row;
     }
-    if let Some(modified) = modified {
-        let node = row.as_ref().map_or(node, |row| row.node);
-        state.engine.files().set_time_of(&who.actor, node, modified).await?;
+    if only_facts {
+        let (node, files) = (row.as_ref().map_or(node, |row| row.node), state.engine.files());
+        if let Some(modified) = modified {
+            files.set_time_of(&who.actor, node, modified).await?;
+        }
+        if let Some(executable) = body.executable {
+            files.set_executable(&who.actor, node, executable).await?;
+        }
         row = state.engine.files().chain(&who.actor, node, Level::View).await?.into_iter().next();
     }
     let row = row.ok_or_else(|| Refusal::not_found("The file or folder"))?;

@@ -12,7 +12,13 @@ pub struct Layout {
 }
 
 fn entry(item: &TreeItem) -> zip::Entry<'_> {
-    zip::Entry { path: escaped(&item.path), folder: item.folder, size: item.size, mtime: item.mtime }
+    zip::Entry {
+        path: escaped(&item.path),
+        folder: item.folder,
+        size: item.size,
+        mtime: item.mtime,
+        executable: item.executable,
+    }
 }
 
 impl Layout {
@@ -97,5 +103,9 @@ impl Layout {
 }
 
 fn tar_head(item: &TreeItem) -> Vec<u8> {
-    tar::head(&item.path, item.folder, item.size, item.mtime, &format!("long-names/{}", item.node))
+    let kind = match item.folder {
+        true => tar::Entry::Folder,
+        false => tar::Entry::file(item.executable),
+    };
+    tar::head(&item.path, kind, item.size, item.mtime, &format!("long-names/{}", item.node))
 }
