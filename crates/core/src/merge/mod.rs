@@ -1,0 +1,469 @@
+//! A folder on a computer and a folder of the service, kept the same: what is to be done, decided by three states.
+//!
+//! Of each thing in a [`Pair`] there is what the service has ([`There`]), what lies on the computer ([`Here`]), and what both
+//! last had in common ([`Common`]). A difference from the common state is a change; who changed what decides what is done.
+//! A pair does nothing itself: what was seen is told to it ([`observe`]), it says what to do next ([`Pair::next`], [`plan`]),
+//! and it is told what became of that ([`outcome`]). All that it knows is in it, so a copy of it kept on a disk goes on where
+//! it stood: an action that was begun and whose end is not known is simply decided anew.
+//!
+//! The rules, in short:
+//! - A removal never takes an edit: what was changed on one side and removed on the other stays, with the folders on its way.
+//! - Two edits of one file are both kept: the service's under the name, the computer's beside it ([`names::beside`]).
+//! - Where both moved a thing, it is where the service has it.
+//! - A file of which another program makes a new object under the same name stays that file; an object that is found
+//!   elsewhere has moved.
+//! - Nothing is removed that was not held in the state that is removed, and no folder that holds anything else.
+
+pub mod names;
+pub mod observe;
+pub mod outcome;
+pub mod plan;
+mod settle;
+#[cfg(test)]
+mod trial;
+
+use crate::ids::{Moment, NodeId};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A thing of a pair, by its own number: the same on both sides.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Item(pub u64);
+
+/// The top of a pair.
+pub const TOP: Item = Item(0);
+
+/// BLAKE3 of a file's bytes.
+pub type Hash = [u8; 32];
+
+/// An object of the computer's file system. Inode numbers are used again, so the time of its birth belongs to it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, Default)]
+pub struct Object {
+    /// The device that it lies on.
+    pub device: u64,
+    /// The number of the inode.
+    pub inode: u64,
+    /// When it was made, in nanoseconds; 0 if the file system does not say: then it is known by its name and bytes alone.
+    pub born: i64,
+}
+
+/// What a file system tells of a file without its bytes being read: while it is the same, so are they.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, Default)]
+pub struct Stat {
+    /// In bytes.
+    pub size: u64,
+    /// When it was modified, in nanoseconds.
+    pub modified: i64,
+    /// When anything of it changed, in nanoseconds.
+    pub changed: i64,
+    /// Whether its owner may run it.
+    pub executable: bool,
+}
+
+/// What the service has.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct There {
+    /// Its id there.
+    pub node: NodeId,
+    /// The folder that it is in.
+    pub parent: Item,
+    /// Its name.
+    pub name: String,
+    /// The hash of its bytes and how many; none for a folder.
+    pub bytes: Option<(Hash, u64)>,
+    /// Whether it is a program.
+    pub executable: bool,
+    /// The last moment that is known of it.
+    pub moment: Moment,
+}
+
+/// What lies on the computer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Here {
+    /// The object.
+    pub object: Object,
+    /// The folder that it lies in.
+    pub parent: Item,
+    /// Its name, as the service would call it.
+    pub name: String,
+    /// What is known without reading; none for a folder.
+    pub stat: Option<Stat>,
+    /// The hash of its bytes, if they were read since.
+    pub hash: Option<Hash>,
+}
+
+/// What both sides last had in common.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Common {
+    /// The folder.
+    pub parent: Item,
+    /// The name.
+    pub name: String,
+    /// The hash of the bytes; none for a folder.
+    pub hash: Option<Hash>,
+    /// Whether it is a program.
+    pub executable: bool,
+}
+
+/// One thing, as far as it is known.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Facets {
+    /// What the service has.
+    pub there: Option<There>,
+    /// What lies here.
+    pub here: Option<Here>,
+    /// What both last had.
+    pub common: Option<Common>,
+    /// The bytes that were last sent up, whose answer may have been lost.
+    pub sent: Option<Hash>,
+    /// The node that it was, if the service has it no more: so that it can be brought back.
+    pub was: Option<NodeId>,
+    /// It is being removed here because the service has it no more: if it is gone, nobody here did away with it.
+    pub removing: bool,
+    /// How many of its actions have come to a known end.
+    pub turn: u32,
+    /// It is seen no more, which is no removal: what lies here stays as it is.
+    pub out_of_sight: bool,
+    /// Why nothing is done with it for now.
+    pub held: Option<Held>,
+    /// Whether it is known yet what it is: something that came up, or whose place is empty, is not.
+    pub unsettled: Option<Unsettled>,
+}
+
+/// What is not known yet of something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Unsettled {
+    /// It came up here, and may be something that has moved.
+    Fresh,
+    /// It is not in its place here, and may have moved.
+    Lost,
+}
+
+impl Facets {
+    /// Whether it is a folder on the side that knows it.
+    pub fn is_folder(&self) -> bool {
+        match (&self.here, &self.there, &self.common) {
+            (Some(here), _, _) => here.stat.is_none(),
+            (_, Some(there), _) => there.bytes.is_none(),
+            (_, _, Some(common)) => common.hash.is_none(),
+            _ => false,
+        }
+    }
+}
+
+/// Why nothing is done with a thing, until something happens that lets it go on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Held {
+    /// It may not be seen any more on the service.
+    OutOfSight,
+    /// The service refused it for good: its code says why.
+    Refused(String),
+    /// This computer cannot hold it: the reason, as people read it.
+    NotHere(String),
+    /// This pair only goes the other way.
+    OtherWay,
+    /// It is being written to.
+    Busy,
+}
+
+/// Which way a pair goes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Way {
+    /// Both ways.
+    #[default]
+    Both,
+    /// Only from the service to the computer.
+    Down,
+    /// Only from the computer to the service.
+    Up,
+}
+
+/// A pair of folders, with all that is known of what is in them.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Pair {
+    /// What this computer is called in the names of copies.
+    pub device: String,
+    /// Which way it goes.
+    pub way: Way,
+    items: BTreeMap<Item, Facets>,
+    next: u64,
+    /// Up to here the service's changes are known.
+    upto: Moment,
+    #[serde(skip)]
+    index: Index,
+}
+
+/// What can be told from the items, and what is under way: not kept.
+#[derive(Clone, Debug, Default)]
+struct Index {
+    by_node: BTreeMap<NodeId, Item>,
+    there: BTreeMap<(Item, String), Item>,
+    here: BTreeMap<(Item, String), Item>,
+    /// Things whose place here is empty, or another's: what became of them is decided by [`Pair::settle`].
+    lost: BTreeSet<Item>,
+    /// Things that came up since, of which it is not known yet what they were.
+    fresh: BTreeSet<Item>,
+    /// Folders here that must be listed before anything is decided.
+    unlisted: BTreeSet<Item>,
+    /// What is to be looked at.
+    dirty: BTreeSet<Item>,
+    /// What waits for something else.
+    waiting: BTreeMap<Item, BTreeSet<Item>>,
+    /// What is under way.
+    busy: BTreeSet<Item>,
+    /// What waits for the service's changes to be read.
+    until_told: BTreeSet<Item>,
+    /// What waits for its folder here to be listed.
+    until_listed: BTreeSet<Item>,
+    /// Things whose object came up a second time, and whose folders were listed once more for that.
+    doubled: BTreeSet<Item>,
+    /// Lost things that were gone once before when all was quiet: only then it is believed.
+    missed: BTreeSet<Item>,
+}
+
+impl Pair {
+    /// A new pair: nothing is known but its two tops.
+    pub fn new(device: &str, way: Way, node: NodeId, object: Object) -> Pair {
+        let there = There {
+            node,
+            parent: TOP,
+            name: String::new(),
+            bytes: None,
+            executable: false,
+            moment: Moment(0),
+        };
+        let here = Here { object, parent: TOP, name: String::new(), stat: None, hash: None };
+        let common = Common { parent: TOP, name: String::new(), hash: None, executable: false };
+        let top = Facets { there: Some(there), here: Some(here), common: Some(common), ..Facets::default() };
+        let mut pair = Pair {
+            device: device.into(),
+            way,
+            items: BTreeMap::from([(TOP, top)]),
+            next: 1,
+            upto: Moment(0),
+            index: Index::default(),
+        };
+        pair.begin();
+        pair
+    }
+
+    /// After it was read from where it was kept: all folders here are to be listed, and nothing is under way.
+    pub fn begin(&mut self) {
+        let mut index = Index::default();
+        // What came up is found once more.
+        self.items.retain(|_, facets| facets.unsettled != Some(Unsettled::Fresh));
+        for (item, facets) in &self.items {
+            if let Some(there) = &facets.there {
+                index.by_node.insert(there.node, *item);
+                if *item != TOP {
+                    index.there.insert((there.parent, there.name.clone()), *item);
+                }
+            }
+            if facets.unsettled == Some(Unsettled::Lost) {
+                index.lost.insert(*item);
+            } else if let Some(here) = &facets.here {
+                if *item != TOP {
+                    index.here.insert((here.parent, here.name.clone()), *item);
+                }
+                if here.stat.is_none() {
+                    index.unlisted.insert(*item);
+                }
+            }
+            index.dirty.insert(*item);
+        }
+        self.index = index;
+    }
+
+    /// What is known of a thing.
+    pub fn facets(&self, item: Item) -> Option<&Facets> {
+        self.items.get(&item)
+    }
+
+    /// All things, with what is known of them.
+    pub fn items(&self) -> impl Iterator<Item = (Item, &Facets)> {
+        self.items.iter().map(|(item, facets)| (*item, facets))
+    }
+
+    /// The thing that a node is.
+    pub fn of_node(&self, node: NodeId) -> Option<Item> {
+        self.index.by_node.get(&node).copied()
+    }
+
+    /// Up to here the service's changes are known.
+    pub fn upto(&self) -> Moment {
+        self.upto
+    }
+
+    /// Folders here that are to be listed.
+    pub fn unlisted(&self) -> Vec<Item> {
+        self.index.unlisted.iter().copied().collect()
+    }
+
+    /// Whether nothing is to be done, nothing is under way, and nothing waits but what is held.
+    pub fn is_quiet(&self) -> bool {
+        let index = &self.index;
+        index.dirty.is_empty()
+            && index.busy.is_empty()
+            && index.unlisted.is_empty()
+            && index.lost.is_empty()
+            && index.fresh.is_empty()
+            && index.waiting.is_empty()
+            && index.until_told.is_empty()
+            && index.until_listed.is_empty()
+    }
+
+    /// What is not at rest, for whoever looks for the reason.
+    pub fn restless(&self) -> String {
+        let i = &self.index;
+        format!(
+            "to do {:?}, under way {:?}, to list {:?}, missed {:?}, new {:?}, waiting {:?}, for the service {:?}, for folders {:?}",
+            i.dirty, i.busy, i.unlisted, i.lost, i.fresh, i.waiting, i.until_told, i.until_listed
+        )
+    }
+
+    /// The way to a thing here, from the top.
+    pub fn path_here(&self, item: Item) -> Option<Vec<String>> {
+        let (mut path, mut next) = (Vec::new(), item);
+        while next != TOP {
+            let here = self.items.get(&next)?.here.as_ref()?;
+            path.push(here.name.clone());
+            next = here.parent;
+            if path.len() > 1000 {
+                return None;
+            }
+        }
+        path.reverse();
+        Some(path)
+    }
+
+    fn get(&self, item: Item) -> Facets {
+        self.items.get(&item).cloned().unwrap_or_default()
+    }
+
+    fn at_mut(&mut self, item: Item) -> &mut Facets {
+        self.items.entry(item).or_default()
+    }
+
+    fn new_item(&mut self) -> Item {
+        let item = Item(self.next);
+        self.next += 1;
+        self.items.insert(item, Facets::default());
+        item
+    }
+
+    fn children_here(&self, folder: Item) -> Vec<Item> {
+        children(&self.index.here, folder)
+    }
+
+    fn children_there(&self, folder: Item) -> Vec<Item> {
+        children(&self.index.there, folder)
+    }
+
+    fn set_there(&mut self, item: Item, there: Option<There>) {
+        if let Some(old) = self.at_mut(item).there.take() {
+            let slot = (old.parent, old.name);
+            if self.index.there.get(&slot) == Some(&item) {
+                self.index.there.remove(&slot);
+            }
+            if self.index.by_node.get(&old.node) == Some(&item) {
+                self.index.by_node.remove(&old.node);
+            }
+            self.at_mut(item).was = Some(old.node);
+        }
+        if let Some(new) = there {
+            self.index.by_node.insert(new.node, item);
+            if item != TOP {
+                self.index.there.insert((new.parent, new.name.clone()), item);
+            }
+            self.at_mut(item).there = Some(new);
+        }
+        self.touch(item);
+    }
+
+    fn set_here(&mut self, item: Item, here: Option<Here>) {
+        if let Some(old) = self.at_mut(item).here.take() {
+            let slot = (old.parent, old.name);
+            if self.index.here.get(&slot) == Some(&item) {
+                self.index.here.remove(&slot);
+            }
+        }
+        self.index.lost.remove(&item);
+        self.index.missed.remove(&item);
+        if self.at_mut(item).unsettled == Some(Unsettled::Lost) {
+            self.at_mut(item).unsettled = None;
+        }
+        match here {
+            Some(new) => {
+                let slot = (new.parent, new.name.clone());
+                self.at_mut(item).here = Some(new);
+                self.at_mut(item).removing = false;
+                // Where this one is, no other can be.
+                if item != TOP
+                    && let Some(other) = self.index.here.insert(slot, item).filter(|other| *other != item)
+                {
+                    self.lose(other);
+                }
+            }
+            None => {
+                // What was in it is not where it was.
+                for child in self.children_here(item) {
+                    self.lose(child);
+                }
+                self.index.fresh.remove(&item);
+                self.index.unlisted.remove(&item);
+                self.index.until_listed.remove(&item);
+            }
+        }
+        self.touch(item);
+    }
+
+    /// Something about it changed: it is looked at again, and so is what waits for it.
+    fn touch(&mut self, item: Item) {
+        self.index.dirty.insert(item);
+        if let Some(waiting) = self.index.waiting.remove(&item) {
+            self.index.dirty.extend(waiting);
+        }
+        // A folder goes when what is in it has gone.
+        let facets = self.get(item);
+        let above =
+            [facets.here.map(|h| h.parent), facets.there.map(|t| t.parent), facets.common.map(|c| c.parent)];
+        self.index.dirty.extend(above.into_iter().flatten().filter(|above| *above != item));
+    }
+
+    /// What lies in one folder here lies in another from now on.
+    fn hand_over(&mut self, from: Item, to: Item) {
+        for child in self.children_here(from) {
+            if let Some(here) = self.get(child).here {
+                self.set_here(child, Some(Here { parent: to, ..here }));
+            }
+        }
+    }
+
+    /// What the service has in one folder it has in another from now on: both are one.
+    fn hand_over_there(&mut self, from: Item, to: Item) {
+        for child in self.children_there(from) {
+            if let Some(there) = self.get(child).there {
+                self.set_there(child, Some(There { parent: to, ..there }));
+            }
+            if let Some(common) = self.at_mut(child).common.as_mut().filter(|common| common.parent == from) {
+                common.parent = to;
+            }
+        }
+    }
+
+    fn forget(&mut self, item: Item) {
+        self.set_here(item, None);
+        self.set_there(item, None);
+        self.items.remove(&item);
+        self.index.dirty.remove(&item);
+        self.index.busy.remove(&item);
+        self.index.until_told.remove(&item);
+        self.index.until_listed.remove(&item);
+    }
+}
+
+fn children(index: &BTreeMap<(Item, String), Item>, folder: Item) -> Vec<Item> {
+    let range = (folder, String::new())..;
+    index.range(range).take_while(|((parent, _), _)| *parent == folder).map(|(_, item)| *item).collect()
+}

@@ -1,0 +1,240 @@
+//! What was seen: on the computer folder by folder, on the service by its changes.
+
+use super::{Facets, Hash, Held, Here, Item, Object, Pair, Stat, There, Unsettled};
+use crate::ids::{Moment, NodeId};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A file or folder, as a folder here holds it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// Its name, as the service would call it.
+    pub name: String,
+    /// The object.
+    pub object: Object,
+    /// What is known of a file without reading it; none for a folder.
+    pub stat: Option<Stat>,
+}
+
+/// A file or folder, as the service tells of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Node {
+    /// Its id.
+    pub node: NodeId,
+    /// The folder that it is in.
+    pub parent: NodeId,
+    /// Its name.
+    pub name: String,
+    /// The hash of its bytes and how many; none for a folder.
+    pub bytes: Option<(Hash, u64)>,
+    /// Whether it is a program.
+    pub executable: bool,
+    /// The moment from which this is so.
+    pub moment: Moment,
+}
+
+/// A change on the service.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It is so now.
+    Is(Node),
+    /// It was removed, or went where the pair does not reach, with all beneath.
+    Gone(NodeId, Moment),
+    /// It may not be seen any more, with all beneath.
+    OutOfSight(NodeId, Moment),
+}
+
+impl Pair {
+    /// A folder here was listed: only its files and folders, under names that the service takes.
+    pub fn listed(&mut self, folder: Item, entries: Vec<Entry>) {
+        if self.get(folder).here.is_none_or(|here| here.stat.is_some()) {
+            return;
+        }
+        self.index.unlisted.remove(&folder);
+        let children = self.children_here(folder);
+        let mut gone: BTreeMap<String, Item> =
+            children.into_iter().filter_map(|child| Some((self.get(child).here?.name, child))).collect();
+        for entry in entries {
+            let known = gone.remove(&entry.name).filter(|child| {
+                let here = self.get(*child).here;
+                let same = here
+                    .is_some_and(|h| h.object == entry.object && h.stat.is_none() == entry.stat.is_none());
+                if !same {
+                    self.lose(*child);
+                }
+                same
+            });
+            match known {
+                Some(child) => self.seen_again(child, entry.stat),
+                None => self.found(folder, entry),
+            }
+        }
+        gone.into_values().for_each(|child| self.lose(child));
+        // What waited for this look is looked at again.
+        let waited: Vec<Item> = self.index.until_listed.iter().copied().collect();
+        for item in waited {
+            if self.get(item).here.is_none_or(|here| here.parent == folder) {
+                self.index.until_listed.remove(&item);
+                self.index.dirty.insert(item);
+            }
+        }
+        self.touch(folder);
+    }
+
+    /// A folder here has changed: it is to be listed before anything more is decided.
+    pub fn stirred(&mut self, folder: Item) {
+        if self.get(folder).here.is_some_and(|here| here.stat.is_none()) {
+            self.index.unlisted.insert(folder);
+        }
+    }
+
+    fn seen_again(&mut self, child: Item, stat: Option<Stat>) {
+        if !self.index.busy.contains(&child) {
+            self.at_mut(child).removing = false;
+        }
+        let Some(mut here) = self.get(child).here else { return };
+        if here.stat != stat {
+            here.stat = stat;
+            here.hash = None;
+            self.free(child);
+            self.set_here(child, Some(here));
+        }
+    }
+
+    fn found(&mut self, folder: Item, entry: Entry) {
+        let item = self.new_item();
+        let Entry { name, object, stat } = entry;
+        self.set_here(item, Some(Here { object, parent: folder, name, stat, hash: None }));
+        self.index.fresh.insert(item);
+        self.at_mut(item).unsettled = Some(Unsettled::Fresh);
+        if stat.is_none() {
+            self.index.unlisted.insert(item);
+        }
+    }
+
+    /// What stood here is not in its place any more. Its slot is free; what became of it is decided when all is listed.
+    pub(super) fn lose(&mut self, item: Item) {
+        let Some(here) = self.get(item).here else { return };
+        let slot = (here.parent, here.name);
+        if self.index.here.get(&slot) == Some(&item) {
+            self.index.here.remove(&slot);
+        }
+        self.index.unlisted.remove(&item);
+        if self.index.fresh.contains(&item) {
+            for child in self.children_here(item) {
+                self.lose(child);
+            }
+            self.forget(item);
+            return;
+        }
+        self.index.lost.insert(item);
+        self.at_mut(item).unsettled = Some(Unsettled::Lost);
+    }
+
+    /// Whatever held it may be over.
+    pub(super) fn free(&mut self, item: Item) {
+        self.at_mut(item).held = None;
+        self.index.until_told.remove(&item);
+        self.index.dirty.insert(item);
+    }
+
+    /// What changed on the service since the last time, in its order, and up to which moment all is told. Returns folders
+    /// of which only themselves are known: what is in them is to be told by [`Pair::told`] as well, before anything is decided.
+    pub fn told(&mut self, changes: Vec<Change>, upto: Moment) -> Vec<NodeId> {
+        let mut unknown = BTreeSet::new();
+        for change in changes {
+            match change {
+                Change::Is(node) => unknown.extend(self.is_so(node)),
+                Change::Gone(node, moment) => {
+                    unknown.remove(&node);
+                    self.gone(node, moment, false);
+                }
+                Change::OutOfSight(node, moment) => {
+                    unknown.remove(&node);
+                    self.gone(node, moment, true);
+                }
+            }
+        }
+        self.upto = self.upto.max(upto);
+        let waited = std::mem::take(&mut self.index.until_told);
+        self.index.dirty.extend(waited);
+        unknown.into_iter().collect()
+    }
+
+    /// All that is beneath the top at one moment: what is not among it is not there.
+    pub fn told_all(&mut self, nodes: Vec<Node>, moment: Moment) {
+        let named: BTreeSet<NodeId> = nodes.iter().map(|node| node.node).collect();
+        let top = self.get(super::TOP).there.map(|there| there.node);
+        let known: Vec<(NodeId, Moment)> =
+            self.items.values().filter_map(|f| f.there.as_ref()).map(|t| (t.node, t.moment)).collect();
+        for (node, its) in known {
+            if !named.contains(&node) && Some(node) != top && its <= moment {
+                self.gone(node, moment, false);
+            }
+        }
+        self.told(nodes.into_iter().map(Change::Is).collect(), moment);
+    }
+
+    fn is_so(&mut self, node: Node) -> Option<NodeId> {
+        let known = self.index.by_node.get(&node.node).copied();
+        if known.is_some_and(|item| {
+            item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > node.moment)
+        }) {
+            return None;
+        }
+        let Some(parent) = self.index.by_node.get(&node.parent).copied() else {
+            // It is where the pair does not reach.
+            self.gone(node.node, node.moment, false);
+            return None;
+        };
+        let is_new = known.is_none();
+        let folder = node.bytes.is_none();
+        let was = || {
+            let mut was = self.items.iter().filter(|(_, f)| f.there.is_none() && f.was == Some(node.node));
+            was.find(|(_, f)| f.here.is_some() && f.is_folder() == folder).map(|(item, _)| *item)
+        };
+        let item = known.or_else(was).unwrap_or_else(|| self.new_item());
+        let Node { node, name, bytes, executable, moment, .. } = node;
+        self.at_mut(item).out_of_sight = false;
+        self.free(item);
+        self.set_there(item, Some(There { node, parent, name, bytes, executable, moment }));
+        (is_new && folder).then_some(node)
+    }
+
+    pub(super) fn gone(&mut self, node: NodeId, moment: Moment, out_of_sight: bool) {
+        let Some(item) = self.index.by_node.get(&node).copied() else { return };
+        if item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > moment) {
+            return;
+        }
+        for child in self.children_there(item) {
+            if let Some(there) = self.get(child).there {
+                self.gone(there.node, moment, out_of_sight);
+            }
+        }
+        self.at_mut(item).out_of_sight = out_of_sight;
+        self.set_there(item, None);
+        self.free(item);
+    }
+
+    /// Puts what lies at one item to another: they are the same thing.
+    pub(super) fn relink(&mut self, item: Item, found: Item) {
+        let (Some(here), old) = (self.get(found).here, self.get(item).here) else { return };
+        self.hand_over(found, item);
+        let unlisted = self.index.unlisted.contains(&found);
+        self.forget(found);
+        // The same object with the same look has the same bytes.
+        let hash = match &old {
+            Some(old) if old.object == here.object && old.stat == here.stat => old.hash,
+            _ => here.hash,
+        };
+        self.free(item);
+        self.set_here(item, Some(Here { hash, ..here }));
+        if unlisted {
+            self.index.unlisted.insert(item);
+        }
+    }
+
+    /// Things of this pair with why nothing is done with them.
+    pub fn held(&self) -> impl Iterator<Item = (Item, &Facets, &Held)> {
+        self.items.iter().filter_map(|(item, facets)| Some((*item, facets, facets.held.as_ref()?)))
+    }
+}

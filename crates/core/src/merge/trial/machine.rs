@@ -1,0 +1,383 @@
+//! A computer: its disk, the person at it, and the program that carries out what a pair says.
+
+use super::chance::Chance;
+use super::disk::{Disk, Is, TOP};
+use super::service::Service;
+use super::{Ledger, new_bytes};
+use crate::ids::{Moment, NodeId};
+use crate::merge::observe::Entry;
+use crate::merge::outcome::Outcome;
+use crate::merge::plan::{Action, Does};
+use crate::merge::{self, Hash, Item, Pair, Way};
+
+const NAMES: [&str; 6] = ["a.txt", "b.txt", "c", "d", "e.odt", "f"];
+
+pub struct Machine {
+    pub name: String,
+    pub disk: Disk,
+    pub pair: Pair,
+    /// As it was kept last.
+    saved: Pair,
+    pub doing: Vec<Action>,
+    pub quietly: bool,
+    pub actions: usize,
+}
+
+impl Machine {
+    pub fn new(name: &str) -> Machine {
+        let disk = Disk::new();
+        let pair = Pair::new(name, Way::Both, NodeId(super::service::PAIR), disk.object(TOP));
+        Machine {
+            name: name.into(),
+            disk,
+            saved: pair.clone(),
+            pair,
+            doing: Vec::new(),
+            quietly: false,
+            actions: 0,
+        }
+    }
+
+    // --- the person ---
+
+    /// Something that somebody does to the files.
+    pub fn person(&mut self, chance: &mut Chance, ledger: &mut Ledger) -> String {
+        let folders = self.disk.folders();
+        let all = self.disk.all();
+        let files: Vec<u64> = all.iter().copied().filter(|n| self.disk.hash(*n).is_some()).collect();
+        let name = NAMES[chance.below(NAMES.len())];
+        let (folder, file, any) =
+            (chance.pick(&folders).unwrap_or(TOP), chance.pick(&files), chance.pick(&all));
+        match chance.below(11) {
+            0 | 1 => {
+                let bytes = new_bytes(chance, ledger);
+                let is = Is::File { hash: bytes.0, size: bytes.1, executable: false };
+                if self.disk.make(folder, name, is).is_some() {
+                    ledger.saved(bytes.0);
+                }
+                format!("makes {name} in {folder} #{}", bytes.0[7])
+            }
+            2 => {
+                self.disk.make(folder, name, Is::Folder(Default::default()));
+                format!("makes folder {name} in {folder}")
+            }
+            3 => {
+                let Some(file) = file else { return String::new() };
+                let bytes = new_bytes(chance, ledger);
+                ledger.killed(self.disk.hash(file));
+                self.disk.write(file, bytes, None);
+                ledger.saved(bytes.0);
+                format!("writes {file} #{}", bytes.0[7])
+            }
+            4 | 5 => {
+                // By a file beside it that takes its place; or the old one is put aside first.
+                let Some(file) = file else { return String::new() };
+                let Some((folder, name)) = self.disk.parent(file) else { return String::new() };
+                let bytes = new_bytes(chance, ledger);
+                let is = Is::File { hash: bytes.0, size: bytes.1, executable: false };
+                if chance.percent(50) {
+                    let Some(new) = self.disk.make(folder, &format!("{name}.tmp"), is) else {
+                        return String::new();
+                    };
+                    ledger.killed(self.disk.hash(file));
+                    self.disk.rename(new, (folder, &name), true);
+                } else {
+                    let old = format!("{name}~");
+                    if let Some(old) = self.disk.child(folder, &old) {
+                        if self.disk.hash(old).is_none() {
+                            return String::new();
+                        }
+                        ledger.killed(self.disk.hash(old));
+                    }
+                    self.disk.rename(file, (folder, &old), true);
+                    self.disk.make(folder, &name, is);
+                }
+                ledger.saved(bytes.0);
+                format!("saves {name} in {folder} #{}", bytes.0[7])
+            }
+            6 | 7 => {
+                let Some(any) = any else { return String::new() };
+                let over = chance.percent(30);
+                if over
+                    && let Some(there) = self.disk.child(folder, name)
+                    && there != any
+                    && self.disk.hash(any).is_some()
+                {
+                    ledger.killed(self.disk.hash(there));
+                }
+                let done = self.disk.rename(any, (folder, name), over);
+                format!("moves {any} to {name} in {folder}: {done}")
+            }
+            8 => {
+                // Two change their names.
+                let (Some(one), Some(two)) = (any, chance.pick(&all)) else { return String::new() };
+                let (Some(a), Some(b)) = (self.disk.parent(one), self.disk.parent(two)) else {
+                    return String::new();
+                };
+                if one == two || self.disk.is_beneath(one, two) || self.disk.is_beneath(two, one) {
+                    return String::new();
+                }
+                if self.disk.rename(one, (a.0, "passing"), false) {
+                    self.disk.rename(two, (a.0, &a.1), false);
+                    self.disk.rename(one, (b.0, &b.1), false);
+                }
+                format!("swaps {one} and {two}")
+            }
+            9 => {
+                let Some(file) = file else { return String::new() };
+                let on = chance.percent(50);
+                self.disk.mark(file, on);
+                format!("marks {file} {on}")
+            }
+            _ => {
+                let Some(any) = any else { return String::new() };
+                let mut waiting = vec![any];
+                while let Some(inode) = waiting.pop() {
+                    ledger.killed(self.disk.hash(inode));
+                    waiting
+                        .extend(self.disk.names(inode).into_iter().flat_map(|names| names.values().copied()));
+                }
+                self.disk.remove(any);
+                format!("removes {any}")
+            }
+        }
+    }
+
+    // --- the program ---
+
+    fn inode(&self, item: Item) -> Option<u64> {
+        self.disk.of(self.pair.facets(item)?.here.as_ref()?.object)
+    }
+
+    /// The inode of a thing, if it is where the pair knows it.
+    fn in_place(&self, item: Item) -> Option<u64> {
+        let here = self.pair.facets(item)?.here.as_ref()?;
+        let inode = self.disk.of(here.object)?;
+        let above = self.inode(here.parent)?;
+        (self.disk.parent(inode)? == (above, here.name.clone())).then_some(inode)
+    }
+
+    /// Hears of some folders in which something happened; some of it is lost.
+    pub fn notice(&mut self, chance: &mut Chance, lossy: bool) {
+        let many =
+            if self.quietly { self.disk.stirred.len() } else { chance.below(self.disk.stirred.len() + 1) };
+        for inode in self.disk.stirred.drain(..many).collect::<Vec<_>>() {
+            if lossy && chance.percent(3) {
+                continue;
+            }
+            let object = self.disk.object(inode);
+            let is_it = |f: &merge::Facets| f.here.as_ref().is_some_and(|h| h.object == object);
+            let item = self.pair.items().find(|(_, f)| is_it(f)).map(|(item, _)| item);
+            if let Some(item) = item {
+                self.pair.stirred(item);
+            }
+        }
+    }
+
+    /// Looks at everything, as once a day.
+    pub fn walk(&mut self) {
+        let all: Vec<Item> = self.pair.items().map(|(item, _)| item).collect();
+        all.into_iter().for_each(|item| self.pair.stirred(item));
+    }
+
+    pub fn list(&mut self, chance: &mut Chance) -> bool {
+        let Some(item) = chance.pick(&self.pair.unlisted()) else { return false };
+        let entries = match self.inode(item).and_then(|inode| self.disk.names(inode)) {
+            Some(names) => names
+                .iter()
+                .map(|(name, inode)| Entry {
+                    name: name.clone(),
+                    object: self.disk.object(*inode),
+                    stat: self.disk.stat(*inode),
+                })
+                .collect(),
+            None => {
+                // It is not there: its folder says so.
+                if let Some(here) = self.pair.facets(item).and_then(|f| f.here.clone()) {
+                    self.pair.stirred(here.parent);
+                }
+                Vec::new()
+            }
+        };
+        self.pair.listed(item, entries);
+        true
+    }
+
+    pub fn settle(&mut self) -> bool {
+        (self.disk.stirred.is_empty() || self.quietly) && self.pair.settle()
+    }
+
+    /// Reads the service's changes, all there are.
+    pub fn hear(&mut self, service: &Service, chance: &mut Chance) -> bool {
+        let before = self.pair.upto();
+        loop {
+            let (changes, upto) = service.changes(self.pair.upto(), 1 + chance.below(6));
+            let mut unknown = self.pair.told(changes, upto);
+            while let Some(folder) = unknown.pop() {
+                // What is in a folder that comes into sight.
+                let mut told = Vec::new();
+                let mut waiting = vec![folder.0];
+                while let Some(folder) = waiting.pop() {
+                    for child in service.children(folder) {
+                        told.push(merge::observe::Change::Is(service.node(child)));
+                        waiting.push(child);
+                    }
+                }
+                self.pair.told(told, upto);
+            }
+            if self.pair.upto() >= Moment(service.moment) {
+                return before != self.pair.upto();
+            }
+        }
+    }
+
+    pub fn think(&mut self, chance: &mut Chance) -> usize {
+        let actions = self.pair.next(1 + chance.below(4), "2026-11-29 14.03");
+        let many = actions.len();
+        self.doing.extend(actions);
+        self.actions += many;
+        // What is about to be sent is known after a stop.
+        self.saved = self.pair.clone();
+        many
+    }
+
+    pub fn keep(&mut self) {
+        self.saved = self.pair.clone();
+    }
+
+    /// The power goes: what was under way is done, or not.
+    pub fn stop(&mut self) {
+        self.pair = self.saved.clone();
+        self.pair.begin();
+        self.doing.clear();
+        self.disk.stirred.clear();
+    }
+
+    /// Carries out one of the things that are under way; sometimes its answer is lost.
+    pub fn act(&mut self, service: &mut Service, chance: &mut Chance, faulty: bool) -> Option<String> {
+        if self.doing.is_empty() {
+            return None;
+        }
+        let action = self.doing.swap_remove(chance.below(self.doing.len()));
+        if faulty && chance.percent(5) {
+            self.pair.ended(&action, Outcome::Unknown);
+            return Some(super::short(&format!("{action:?}: never sent")));
+        }
+        let outcome = self.carry_out(&action, service);
+        let told = super::short(&format!("{action:?}: {outcome:?}"));
+        let lost = faulty && chance.percent(10);
+        self.pair.ended(&action, if lost { Outcome::Unknown } else { outcome });
+        if lost {
+            return Some(format!("{told}, and nobody heard"));
+        }
+        Some(told)
+    }
+
+    fn carry_out(&mut self, action: &Action, service: &mut Service) -> Outcome {
+        let there = |done: Result<Vec<merge::observe::Node>, super::service::Otherwise>| match done {
+            Ok(nodes) => Outcome::There(nodes),
+            Err(_) => Outcome::OtherwiseThere,
+        };
+        let request = format!("{} {} {} {:?}", self.name, action.item.0, action.turn, action.does);
+        match &action.does {
+            Does::ReadHash(stat) => match self.in_place(action.item) {
+                Some(inode) if self.disk.stat(inode) == Some(*stat) => {
+                    Outcome::Read(self.disk.hash(inode).unwrap_or_default())
+                }
+                _ => Outcome::OtherwiseHere,
+            },
+            Does::MakeFolderHere((folder, name)) => {
+                let made =
+                    self.inode(*folder).and_then(|f| self.disk.make(f, name, Is::Folder(Default::default())));
+                match made {
+                    Some(inode) => Outcome::Here(self.disk.object(inode), None),
+                    None => Outcome::OtherwiseHere,
+                }
+            }
+            Does::Fetch { slot: (folder, name), state, over } => {
+                let Some((hash, size)) = state.bytes else { return Outcome::Unknown };
+                let Some(folder) = self.inode(*folder) else { return Outcome::OtherwiseHere };
+                if over.is_some() {
+                    match self.in_place(action.item) {
+                        Some(inode) if self.disk.stat(inode) == *over => self.disk.remove(inode),
+                        _ => return Outcome::OtherwiseHere,
+                    }
+                }
+                match self.disk.make(folder, name, Is::File { hash, size, executable: state.executable }) {
+                    Some(inode) => Outcome::Here(self.disk.object(inode), self.disk.stat(inode)),
+                    None => Outcome::OtherwiseHere,
+                }
+            }
+            Does::MoveHere { slot: (folder, name), was, .. } | Does::SetAside((folder, name), was) => {
+                let (Some(inode), Some(folder)) = (self.in_place(action.item), self.inode(*folder)) else {
+                    return Outcome::OtherwiseHere;
+                };
+                if self.disk.stat(inode) != *was {
+                    return Outcome::OtherwiseHere;
+                }
+                match self.disk.child(folder, name).is_none()
+                    && self.disk.rename(inode, (folder, name), false)
+                {
+                    true => Outcome::Here(self.disk.object(inode), self.disk.stat(inode)),
+                    false => Outcome::OtherwiseHere,
+                }
+            }
+            Does::RemoveHere(stat) => {
+                let Some(inode) = self.in_place(action.item) else { return Outcome::OtherwiseHere };
+                let empty = self.disk.names(inode).is_none_or(|names| names.is_empty());
+                if self.disk.stat(inode) != *stat || !empty {
+                    return Outcome::OtherwiseHere;
+                }
+                self.disk.remove(inode);
+                Outcome::Removed
+            }
+            Does::MarkHere(executable, was) => {
+                let Some(inode) = self.in_place(action.item) else { return Outcome::OtherwiseHere };
+                if self.disk.stat(inode) != *was {
+                    return Outcome::OtherwiseHere;
+                }
+                self.disk.mark(inode, *executable);
+                Outcome::Here(self.disk.object(inode), self.disk.stat(inode))
+            }
+            Does::MakeFolderThere { parent, name } => {
+                there(service.once(request, |s| s.make(parent.0, name, None, false)))
+            }
+            Does::PutNew { parent, name, bytes, stat } => match self.sends(action.item, *stat, bytes) {
+                false => Outcome::OtherwiseHere,
+                true => {
+                    let bytes = Some((*bytes, stat.size));
+                    there(service.once(request, |s| s.make(parent.0, name, bytes, stat.executable)))
+                }
+            },
+            Does::PutOnto { node, seen, bytes, stat } => match self.sends(action.item, *stat, bytes) {
+                false => Outcome::OtherwiseHere,
+                true => {
+                    let bytes = (*bytes, stat.size);
+                    there(service.once(request, |s| s.put_onto(node.0, seen.0, bytes, stat.executable)))
+                }
+            },
+            Does::Revive { node, .. }
+                if service.rows.get(&node.0).is_some_and(|row| row.alive && !service.is_told(node.0)) =>
+            {
+                Outcome::Elsewhere
+            }
+            Does::Revive { node, parent, name } => {
+                there(service.once(request, |s| s.revive(node.0, parent.0, name)))
+            }
+            Does::MoveThere(moves) => there(service.once(request, |s| s.moves(moves))),
+            Does::RemoveThere { node, seen } => match service.once(request, |s| s.remove(node.0, seen.0)) {
+                Ok(_) => Outcome::Removed,
+                Err(_) => Outcome::OtherwiseThere,
+            },
+            Does::MarkThere { node, executable } => {
+                there(service.once(request, |s| s.mark(node.0, *executable)))
+            }
+        }
+    }
+
+    /// Whether a file can be sent as it was seen.
+    fn sends(&self, item: Item, stat: merge::Stat, bytes: &Hash) -> bool {
+        let Some(inode) = self.in_place(item) else { return false };
+        self.disk.stat(inode) == Some(stat) && self.disk.hash(inode).as_ref() == Some(bytes)
+    }
+}

@@ -1,0 +1,368 @@
+//! Computers, a service, people at each of them, and everything that can go wrong between: after all is quiet, all have the
+//! same, and nothing that somebody saved is missing.
+
+mod chance;
+mod disk;
+mod machine;
+mod service;
+
+use super::Hash;
+use super::plan::Move;
+use crate::ids::{Moment, NodeId};
+use chance::Chance;
+use machine::Machine;
+use service::{ELSEWHERE, PAIR, Service};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Paths to what is there: none for a folder, else the bytes and whether it is a program.
+type Tree = BTreeMap<String, Option<(Hash, bool)>>;
+
+/// What people saved, and what of it somebody who saw it did away with.
+#[derive(Default)]
+pub struct Ledger {
+    next: u64,
+    saved: BTreeSet<Hash>,
+    killed: BTreeSet<Hash>,
+}
+
+impl Ledger {
+    fn saved(&mut self, hash: Hash) {
+        if hash != [0; 32] {
+            self.saved.insert(hash);
+        }
+    }
+
+    fn killed(&mut self, hash: Option<Hash>) {
+        self.killed.extend(hash);
+    }
+}
+
+/// Bytes that nobody saved before; sometimes none at all.
+fn new_bytes(chance: &mut Chance, ledger: &mut Ledger) -> (Hash, u64) {
+    if chance.percent(4) {
+        return ([0; 32], 0);
+    }
+    ledger.next += 1;
+    let mut hash = [1; 32];
+    hash[..8].copy_from_slice(&ledger.next.to_be_bytes());
+    (hash, 1 + ledger.next % 3)
+}
+
+/// Hashes and objects as people read them.
+fn short(text: &str) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find("[0, 0, 0, 0, 0, 0, ") {
+        let Some(end) = rest[at..].find(']') else { break };
+        let numbers: Vec<&str> = rest[at + 1..at + end].split(", ").collect();
+        out.push_str(&rest[..at]);
+        out.push_str(&format!("#{}", numbers.get(7).unwrap_or(&"?")));
+        rest = &rest[at + end + 1..];
+    }
+    out.push_str(rest);
+    for (long, brief) in [
+        ("Action { item: ", ""),
+        ("Item", "i"),
+        ("NodeId", "n"),
+        ("Moment", "m"),
+        ("executable: ", "x "),
+        ("device: 1, ", ""),
+        ("modified", "mod"),
+        ("changed", "ch"),
+    ] {
+        out = out.replace(long, brief);
+    }
+    out
+}
+
+struct World {
+    chance: Chance,
+    service: Service,
+    machines: Vec<Machine>,
+    ledger: Ledger,
+    log: Vec<String>,
+    telling: bool,
+}
+
+const NAMES: [&str; 5] = ["a.txt", "b.txt", "c", "d", "f"];
+
+impl World {
+    fn new(seed: u64, machines: usize, telling: bool) -> World {
+        let machines = (0..machines).map(|n| Machine::new(&format!("DESK{n}"))).collect();
+        let (chance, service) = (Chance::new(seed), Service::new());
+        World { chance, service, machines, ledger: Ledger::default(), log: Vec::new(), telling }
+    }
+
+    fn tell(&mut self, text: impl FnOnce() -> String) {
+        if self.telling {
+            let text = text();
+            if !text.is_empty() {
+                self.log.push(text);
+            }
+        }
+    }
+
+    /// Somebody works in the browser.
+    fn in_the_browser(&mut self) {
+        let living: Vec<i64> = self
+            .service
+            .rows
+            .iter()
+            .filter(|(id, r)| r.alive && **id > ELSEWHERE)
+            .map(|(id, _)| *id)
+            .collect();
+        let mut folders: Vec<i64> =
+            living.iter().copied().filter(|id| self.service.rows[id].bytes.is_none()).collect();
+        folders.extend([PAIR, PAIR, ELSEWHERE]);
+        let folder = self.chance.pick(&folders).unwrap_or(PAIR);
+        let any = self.chance.pick(&living);
+        let name = NAMES[self.chance.below(NAMES.len())];
+        let now = self.service.moment;
+        let what = match self.chance.below(7) {
+            0 => {
+                let bytes = new_bytes(&mut self.chance, &mut self.ledger);
+                if self.service.make(folder, name, Some(bytes), false).is_ok() {
+                    self.ledger.saved(bytes.0);
+                }
+                format!("makes {name} in {folder} #{}", bytes.0[7])
+            }
+            1 => {
+                let _ = self.service.make(folder, name, None, false);
+                format!("makes folder {name} in {folder}")
+            }
+            2 | 3 => {
+                let Some(any) = any else { return };
+                if let Some((hash, _)) = self.service.rows[&any].bytes {
+                    let bytes = new_bytes(&mut self.chance, &mut self.ledger);
+                    if self.service.put_onto(any, now, bytes, false).is_ok() {
+                        self.ledger.killed(Some(hash));
+                        self.ledger.saved(bytes.0);
+                    }
+                }
+                format!("writes {any}")
+            }
+            4 | 5 => {
+                let Some(any) = any else { return };
+                let (node, parent) = (NodeId(any), NodeId(folder));
+                let step = Move { item: super::TOP, node, parent, name: name.into(), seen: Moment(now) };
+                let done = self.service.moves(&[step]).is_ok();
+                format!("moves {any} to {name} in {folder}: {done}")
+            }
+            _ => {
+                let Some(any) = any else { return };
+                for id in std::iter::once(any).chain(self.service.beneath(any)) {
+                    self.ledger.killed(self.service.rows[&id].bytes.map(|(hash, _)| hash));
+                }
+                let _ = self.service.remove(any, now);
+                format!("removes {any}")
+            }
+        };
+        self.tell(|| format!("browser {what}"));
+    }
+
+    /// Anything happens.
+    fn step(&mut self, faulty: bool, people: bool) {
+        let n = self.chance.below(self.machines.len());
+        let what = self.chance.below(100);
+        let (machine, chance) = (&mut self.machines[n], &mut self.chance);
+        let told = match what {
+            0..12 if people => machine.person(chance, &mut self.ledger),
+            12..16 if people => return self.in_the_browser(),
+            16..30 => {
+                machine.notice(chance, faulty);
+                return;
+            }
+            30..50 => {
+                machine.list(chance);
+                return;
+            }
+            50..58 => {
+                machine.settle();
+                return;
+            }
+            58..68 => {
+                machine.hear(&self.service, chance);
+                let upto = machine.pair.upto();
+                return self.tell(|| format!("{n} hears up to {}", upto.0));
+            }
+            68..78 => {
+                machine.think(chance);
+                return;
+            }
+            78..97 => machine.act(&mut self.service, chance, faulty).unwrap_or_default(),
+            97 => {
+                machine.keep();
+                return;
+            }
+            98 if faulty => {
+                machine.stop();
+                "stops".to_string()
+            }
+            _ => return,
+        };
+        self.tell(|| if told.is_empty() { told } else { format!("{} {told}", n) });
+    }
+
+    /// Nobody does anything any more, and nothing goes wrong: until all is done.
+    fn quiet(&mut self) -> Result<(), String> {
+        for machine in &mut self.machines {
+            machine.walk();
+            machine.quietly = true;
+        }
+        for round in 0..600 {
+            let mut still = true;
+            for n in 0..self.machines.len() {
+                let (machine, chance) = (&mut self.machines[n], &mut self.chance);
+                machine.notice(chance, false);
+                while machine.list(chance) {
+                    still = false;
+                }
+                still &= machine.settle() && !machine.pair.misses();
+                still &= !machine.hear(&self.service, chance);
+                still &= machine.think(chance) == 0;
+                while let Some(told) = machine.act(&mut self.service, chance, false) {
+                    still = false;
+                    if self.telling {
+                        self.log.push(format!("{n} {told}"));
+                    }
+                }
+                machine.pair.try_busy_again();
+                still &= machine.pair.is_quiet() && machine.disk.stirred.is_empty();
+            }
+            if still {
+                for machine in &mut self.machines {
+                    machine.quietly = false;
+                }
+                return Ok(());
+            }
+            self.tell(|| format!("--- round {round}"));
+        }
+        let mut why = String::new();
+        for machine in self.machines.iter().filter(|m| !m.pair.is_quiet()) {
+            why.push_str(&format!("\n{}: {}", machine.name, machine.pair.restless()));
+            for (item, facets) in machine.pair.items() {
+                why.push_str(&short(&format!("\n   {item:?}: {facets:?}")));
+            }
+        }
+        Err(format!("it never comes to rest: {why}"))
+    }
+
+    fn check(&self) -> Result<(), String> {
+        let there = self.service.tree();
+        for machine in &self.machines {
+            let here = machine.disk.tree();
+            if here != there {
+                let only = |a: &Tree, b: &Tree| -> Vec<String> {
+                    a.iter()
+                        .filter(|(k, v)| b.get(*k) != Some(v))
+                        .map(|(k, v)| format!("{k} {:?}", v.map(|v| (v.0[7], v.1))))
+                        .collect()
+                };
+                let mut items = String::new();
+                for (item, facets) in machine.pair.items() {
+                    items.push_str(&short(&format!("\n   {item:?}: {facets:?}")));
+                }
+                return Err(format!(
+                    "{} has {:?}, the service {:?}; held {:?}{items}",
+                    machine.name,
+                    only(&here, &there),
+                    only(&there, &here),
+                    machine.pair.held().map(|(item, _, why)| (item, why.clone())).collect::<Vec<_>>()
+                ));
+            }
+        }
+        let alive: BTreeSet<Hash> = self
+            .service
+            .rows
+            .values()
+            .filter(|row| row.alive)
+            .filter_map(|row| row.bytes)
+            .map(|(hash, _)| hash)
+            .collect();
+        for hash in &self.ledger.saved {
+            let killed = self.ledger.killed.contains(hash);
+            if !killed && !alive.contains(hash) {
+                return Err(format!(
+                    "what was saved as {:?} is nowhere; the service had it: {}",
+                    &hash[..8],
+                    self.service.held.contains(hash)
+                ));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Runs a schedule in which anything happens at any time.
+fn racing(seed: u64, telling: bool) -> (World, Result<(), String>) {
+    let mut world = World::new(seed, 2 + (seed % 3) as usize, telling);
+    let steps = 100 + world.chance.below(500);
+    for _ in 0..steps {
+        world.step(seed % 4 != 0, true);
+    }
+    let mut outcome = world.quiet().and_then(|()| world.check());
+    // Once more, from a state that is not empty.
+    if outcome.is_ok() {
+        for _ in 0..steps / 2 {
+            world.step(seed % 4 != 0, true);
+        }
+        outcome = world.quiet().and_then(|()| world.check());
+    }
+    (world, outcome)
+}
+
+/// Runs a schedule in which people do one thing at a time, and wait until it is everywhere.
+fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
+    let mut world = World::new(seed, 2, telling);
+    let mut outcome = Ok(());
+    for _ in 0..12 {
+        let n = world.chance.below(3);
+        match n {
+            2 => world.in_the_browser(),
+            n => {
+                let told = world.machines[n].person(&mut world.chance, &mut world.ledger);
+                world.tell(|| format!("{n} {told}"));
+            }
+        }
+        for _ in 0..world.chance.below(60) {
+            world.step(seed % 2 == 0, false);
+        }
+        outcome = world.quiet().and_then(|()| world.check());
+        if outcome.is_ok()
+            && let Some(copy) = world.service.tree().keys().find(|path| path.contains("(DESK"))
+        {
+            outcome = Err(format!("{copy} is a copy that nobody needs"));
+        }
+        if outcome.is_err() {
+            break;
+        }
+    }
+    (world, outcome)
+}
+
+/// How many schedules are run: more if it is asked for.
+fn schedules() -> u64 {
+    std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000)
+}
+
+fn run(what: fn(u64, bool) -> (World, Result<(), String>)) {
+    let first = std::env::var("YATTIC_SEED").ok().and_then(|n| n.parse::<u64>().ok());
+    let seeds = first.map_or(1..schedules() + 1, |seed| seed..seed + 1);
+    for seed in seeds {
+        if let (_, Err(error)) = what(seed, false) {
+            let (world, _) = what(seed, true);
+            let log = world.log.join("\n");
+            panic!("seed {seed}: {error}\n{log}\nseed {seed}: {error}");
+        }
+    }
+}
+
+#[test]
+fn whatever_happens_at_once_all_have_the_same_in_the_end_and_nothing_is_missing() {
+    run(racing);
+}
+
+#[test]
+fn who_waits_until_all_is_everywhere_gets_no_copies() {
+    run(calm);
+}
