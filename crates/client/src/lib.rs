@@ -408,6 +408,8 @@ pub struct NewUpload {
     pub modified: Option<String>,
     /// The BLAKE3 hash that the whole will have, in hexadecimal digits: other bytes are refused at the end.
     pub blake3: Option<String>,
+    /// Whether the bytes are only kept when they are all there, until [`Client::place_upload`] says where they go.
+    pub only_kept: bool,
 }
 
 const TUS: (&str, &str) = ("tus-resumable", "1.0.0");
@@ -433,6 +435,7 @@ impl Client {
             .header(TUS.0, TUS.1)
             .header("upload-length", new.size)
             .header("upload-metadata", said);
+        let call = if new.only_kept { call.header("upload-concat", "partial") } else { call };
         let answer = Self::send(call).await?;
         let location = answer.headers().get("location").and_then(|v| v.to_str().ok());
         let id = location.and_then(|l| l.rsplit('/').next()).map(str::to_string);

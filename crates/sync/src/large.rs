@@ -42,7 +42,14 @@ async fn send_whole(up: &Up, item: &Item, parent: i64, name: &str) -> Result<(),
     let item = &Item { size: facts.len(), ..item.clone() };
     let blake3 = hash_of(&item.local).await?;
     let modified = (up.show_time)(item.mtime);
-    let new = NewUpload { parent, name: name.to_string(), size: item.size, modified, blake3: Some(blake3) };
+    let new = NewUpload {
+        parent,
+        name: name.to_string(),
+        size: item.size,
+        modified,
+        blake3: Some(blake3),
+        only_kept: false,
+    };
     let known =
         patiently(|| up.client.uploads()).await?.uploads.into_iter().find(|u| {
             u.parent == parent && u.name == new.name && u.size == new.size && u.blake3 == new.blake3

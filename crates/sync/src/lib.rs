@@ -5,14 +5,15 @@
 //! - [`patience`]: trying again while the line is broken.
 //! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
 //! - [`down`]: from a shelf to a local folder. [`delta`]: both ways, only what differs.
-
-#![forbid(unsafe_code)]
+//! - [`pairs`]: folders that are kept the same.
 
 pub mod delta;
 pub mod down;
 pub mod large;
+pub mod pairs;
 pub mod patience;
 pub mod progress;
+mod syscalls;
 pub mod up;
 
 pub use progress::{Fate, Progress, Sum};

@@ -34,6 +34,7 @@ pub mod share;
 pub mod shelf;
 pub mod snapshot;
 pub mod space;
+pub mod sync;
 pub mod trash;
 pub mod unlock;
 pub mod unshare;

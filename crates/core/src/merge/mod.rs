@@ -73,6 +73,9 @@ pub struct There {
     pub bytes: Option<(Hash, u64)>,
     /// Whether it is a program.
     pub executable: bool,
+    /// The file's own time of modification, in milliseconds. It decides nothing.
+    #[serde(default)]
+    pub modified: i64,
     /// The last moment that is known of it.
     pub moment: Moment,
 }
@@ -192,6 +195,9 @@ pub struct Pair {
     upto: Moment,
     #[serde(skip)]
     index: Index,
+    /// What was changed since it was kept last.
+    #[serde(skip)]
+    changed: BTreeSet<Item>,
 }
 
 /// What can be told from the items, and what is under way: not kept.
@@ -206,6 +212,8 @@ struct Index {
     fresh: BTreeSet<Item>,
     /// Folders here that must be listed before anything is decided.
     unlisted: BTreeSet<Item>,
+    /// Folders here, by their objects.
+    folders: BTreeMap<Object, Item>,
     /// What is to be looked at.
     dirty: BTreeSet<Item>,
     /// What waits for something else.
@@ -231,6 +239,7 @@ impl Pair {
             name: String::new(),
             bytes: None,
             executable: false,
+            modified: 0,
             moment: Moment(0),
         };
         let here = Here { object, parent: TOP, name: String::new(), stat: None, hash: None };
@@ -243,6 +252,7 @@ impl Pair {
             next: 1,
             upto: Moment(0),
             index: Index::default(),
+            changed: BTreeSet::from([TOP]),
         };
         pair.begin();
         pair
@@ -267,6 +277,7 @@ impl Pair {
                     index.here.insert((here.parent, here.name.clone()), *item);
                 }
                 if here.stat.is_none() {
+                    index.folders.insert(here.object, *item);
                     index.unlisted.insert(*item);
                 }
             }
@@ -290,6 +301,11 @@ impl Pair {
         self.index.by_node.get(&node).copied()
     }
 
+    /// The folder here that is this object.
+    pub fn folder_of(&self, object: Object) -> Option<Item> {
+        self.index.folders.get(&object).copied()
+    }
+
     /// Up to here the service's changes are known.
     pub fn upto(&self) -> Moment {
         self.upto
@@ -311,6 +327,11 @@ impl Pair {
             && index.waiting.is_empty()
             && index.until_told.is_empty()
             && index.until_listed.is_empty()
+    }
+
+    /// Whether something waits for the service's changes to be read.
+    pub fn waits_for_service(&self) -> bool {
+        !self.index.until_told.is_empty()
     }
 
     /// What is not at rest, for whoever looks for the reason.
@@ -341,7 +362,36 @@ impl Pair {
         self.items.get(&item).cloned().unwrap_or_default()
     }
 
+    /// What was changed since this was asked last: it is to be kept.
+    pub fn take_changed(&mut self) -> Vec<Item> {
+        std::mem::take(&mut self.changed).into_iter().collect()
+    }
+
+    /// It could not be kept.
+    pub fn mark_changed(&mut self, items: impl Iterator<Item = Item>) {
+        self.changed.extend(items);
+    }
+
+    /// The pair without its things, which are kept one by one.
+    pub fn bare(&self) -> Pair {
+        Pair {
+            device: self.device.clone(),
+            way: self.way,
+            items: BTreeMap::new(),
+            next: self.next,
+            upto: self.upto,
+            index: Index::default(),
+            changed: BTreeSet::new(),
+        }
+    }
+
+    /// A thing, as it was kept. [`Pair::begin`] comes after all of them.
+    pub fn put_back(&mut self, item: Item, facets: Facets) {
+        self.items.insert(item, facets);
+    }
+
     fn at_mut(&mut self, item: Item) -> &mut Facets {
+        self.changed.insert(item);
         self.items.entry(item).or_default()
     }
 
@@ -349,6 +399,7 @@ impl Pair {
         let item = Item(self.next);
         self.next += 1;
         self.items.insert(item, Facets::default());
+        self.changed.insert(item);
         item
     }
 
@@ -358,6 +409,21 @@ impl Pair {
 
     fn children_there(&self, folder: Item) -> Vec<Item> {
         children(&self.index.there, folder)
+    }
+
+    /// All that the service has beneath a folder. While its changes are read, folders may lie in each other.
+    fn beneath_there(&self, folder: Item) -> Vec<Item> {
+        let (mut seen, mut waiting) = (BTreeSet::from([folder]), vec![folder]);
+        let mut found = Vec::new();
+        while let Some(above) = waiting.pop() {
+            for child in self.children_there(above) {
+                if seen.insert(child) {
+                    found.push(child);
+                    waiting.push(child);
+                }
+            }
+        }
+        found
     }
 
     fn set_there(&mut self, item: Item, there: Option<There>) {
@@ -383,6 +449,9 @@ impl Pair {
 
     fn set_here(&mut self, item: Item, here: Option<Here>) {
         if let Some(old) = self.at_mut(item).here.take() {
+            if self.index.folders.get(&old.object) == Some(&item) {
+                self.index.folders.remove(&old.object);
+            }
             let slot = (old.parent, old.name);
             if self.index.here.get(&slot) == Some(&item) {
                 self.index.here.remove(&slot);
@@ -396,6 +465,9 @@ impl Pair {
         match here {
             Some(new) => {
                 let slot = (new.parent, new.name.clone());
+                if new.stat.is_none() {
+                    self.index.folders.insert(new.object, item);
+                }
                 self.at_mut(item).here = Some(new);
                 self.at_mut(item).removing = false;
                 // Where this one is, no other can be.
@@ -456,6 +528,7 @@ impl Pair {
         self.set_here(item, None);
         self.set_there(item, None);
         self.items.remove(&item);
+        self.changed.insert(item);
         self.index.dirty.remove(&item);
         self.index.busy.remove(&item);
         self.index.until_told.remove(&item);

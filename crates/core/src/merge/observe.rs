@@ -28,6 +28,8 @@ pub struct Node {
     pub bytes: Option<(Hash, u64)>,
     /// Whether it is a program.
     pub executable: bool,
+    /// The file's own time of modification, in milliseconds.
+    pub modified: i64,
     /// The moment from which this is so.
     pub moment: Moment,
 }
@@ -193,10 +195,10 @@ impl Pair {
             was.find(|(_, f)| f.here.is_some() && f.is_folder() == folder).map(|(item, _)| *item)
         };
         let item = known.or_else(was).unwrap_or_else(|| self.new_item());
-        let Node { node, name, bytes, executable, moment, .. } = node;
+        let Node { node, name, bytes, executable, modified, moment, .. } = node;
         self.at_mut(item).out_of_sight = false;
         self.free(item);
-        self.set_there(item, Some(There { node, parent, name, bytes, executable, moment }));
+        self.set_there(item, Some(There { node, parent, name, bytes, executable, modified, moment }));
         (is_new && folder).then_some(node)
     }
 
@@ -205,14 +207,16 @@ impl Pair {
         if item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > moment) {
             return;
         }
-        for child in self.children_there(item) {
-            if let Some(there) = self.get(child).there {
-                self.gone(there.node, moment, out_of_sight);
+        let beneath = self.beneath_there(item);
+        for item in beneath.into_iter().chain([item]) {
+            // What went elsewhere after that is told by itself.
+            if item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > moment) {
+                continue;
             }
+            self.at_mut(item).out_of_sight = out_of_sight;
+            self.set_there(item, None);
+            self.free(item);
         }
-        self.at_mut(item).out_of_sight = out_of_sight;
-        self.set_there(item, None);
-        self.free(item);
     }
 
     /// Puts what lies at one item to another: they are the same thing.

@@ -57,8 +57,9 @@ impl Pair {
                 }
                 Does::RemoveThere { node, .. } => {
                     if let Some(there) = self.get(item).there.filter(|there| there.node == *node) {
-                        self.gone(*node, there.moment, false);
-                        self.gone_beneath(item);
+                        // With all that was known beneath: else it would have been refused.
+                        let moment = self.upto.max(there.moment);
+                        self.gone(*node, moment, false);
                     }
                 }
                 _ => {}
@@ -93,11 +94,11 @@ impl Pair {
         self.touch(item);
     }
 
-    /// What was held because it was being written to is looked at again.
-    pub fn try_busy_again(&mut self) {
-        let busy: Vec<Item> =
-            self.items.iter().filter(|(_, f)| f.held == Some(Held::Busy)).map(|(item, _)| *item).collect();
-        busy.into_iter().for_each(|item| self.free(item));
+    /// What was being written to, or was refused, is tried again.
+    pub fn try_again(&mut self) {
+        let may = |f: &Facets| matches!(f.held, Some(Held::Busy | Held::Refused(_)));
+        let held: Vec<Item> = self.items.iter().filter(|(_, f)| may(f)).map(|(item, _)| *item).collect();
+        held.into_iter().for_each(|item| self.free(item));
     }
 
     fn was_read(&mut self, item: Item, does: &Does, hash: Hash) {
@@ -187,8 +188,11 @@ impl Pair {
                 None if node.moment <= self.upto => return self.went_since(item, node),
                 None => {
                     if let Some(parent) = self.index.by_node.get(&node.parent).copied() {
-                        let Node { node, name, bytes, executable, moment, .. } = node.clone();
-                        self.set_there(item, Some(There { node, parent, name, bytes, executable, moment }));
+                        let Node { node, name, bytes, executable, modified, moment, .. } = node.clone();
+                        self.set_there(
+                            item,
+                            Some(There { node, parent, name, bytes, executable, modified, moment }),
+                        );
                     }
                 }
                 // The service's changes told of it first, and maybe of more: both are one.
@@ -254,14 +258,6 @@ impl Pair {
         let facets = self.at_mut(item);
         facets.common = Some(Common { parent, name, hash, executable: node.executable });
         (facets.was, facets.sent) = (Some(node.node), None);
-    }
-
-    /// What was beneath a folder that was removed there went with it.
-    fn gone_beneath(&mut self, item: Item) {
-        for child in self.children_there(item) {
-            self.gone_beneath(child);
-            self.set_there(child, None);
-        }
     }
 }
 

@@ -274,12 +274,14 @@ impl Pair {
 
     /// Whether something was removed here, with all that the service has beneath it, and nothing of it changed there.
     fn is_removable(&self, item: Item) -> bool {
-        let Some(facets) = self.items.get(&item) else { return true };
-        let gone =
-            facets.here.is_none() && facets.common.is_some() && facets.held.is_none() && !facets.removing;
-        gone && !self.index.busy.contains(&item)
-            && !self.has_changed_there(facets)
-            && self.children_there(item).into_iter().all(|child| self.is_removable(child))
+        let all = self.beneath_there(item).into_iter().chain([item]);
+        all.into_iter().all(|item| {
+            let Some(facets) = self.items.get(&item) else { return true };
+            let gone = facets.here.is_none() && facets.common.is_some() && !facets.removing;
+            gone && facets.held.is_none()
+                && !self.index.busy.contains(&item)
+                && !self.has_changed_there(facets)
+        })
     }
 
     /// A file here of this size whose bytes are not known yet, and that is nothing which the service has.
@@ -451,7 +453,23 @@ impl Pair {
                 return Some(self.move_here(above, slot));
             }
         }
-        Some(Look::Told)
+        // It goes on when what it is to go into has left it.
+        Some(self.leaves_first(item, folder).map_or(Look::Told, Look::Wait))
+    }
+
+    /// Of the folders on the way from one up to another, the first that the service has elsewhere.
+    fn leaves_first(&self, item: Item, folder: Item) -> Option<Item> {
+        let (mut next, mut steps) = (folder, 0);
+        while next != TOP && next != item && steps < 1000 {
+            let facets = self.items.get(&next)?;
+            let here = facets.here.as_ref()?;
+            let elsewhere = |there: &There| (there.parent, &there.name) != (here.parent, &here.name);
+            if facets.there.as_ref().is_some_and(elsewhere) {
+                return Some(next);
+            }
+            (next, steps) = (here.parent, steps + 1);
+        }
+        None
     }
 
     fn is_beneath_here(&self, item: Item, folder: Item) -> bool {
@@ -500,6 +518,9 @@ impl Pair {
         if there.parent != TOP && self.items.get(&there.parent).is_some_and(|above| above.here.is_none()) {
             return Some(there.parent);
         }
+        if self.is_beneath_here(there.parent, item) {
+            return self.leaves_first(item, there.parent);
+        }
         let slot = (there.parent, there.name.clone());
         self.index.here.get(&slot).copied().filter(|other| *other != item)
     }
@@ -538,7 +559,10 @@ impl Pair {
             return Look::Hold(Held::OtherWay);
         }
         // Changed here, removed there: it comes back, with the folders on its way.
-        let Some(node) = facets.was else { return self.anew(item) };
+        // If another thing here is that one by now, this is a new one.
+        let Some(node) = facets.was.filter(|node| !self.index.by_node.contains_key(node)) else {
+            return self.anew(item);
+        };
         match self.parent_there(here.parent) {
             Ok(parent) => {
                 let slot = (here.parent, here.name.clone());

@@ -149,6 +149,7 @@ async fn an_upload_is_gone_on_with_only_for_the_bytes_that_it_was_begun_for() {
         size: first.len() as u64,
         modified: Some("2025-06-15T15:06:40Z".into()),
         blake3: Some(blake3::hash(&first).to_hex().to_string()),
+        only_kept: false,
     };
     let id = client.begin_upload(&new).await.unwrap();
     client.append(&id, 0, first[..8 << 20].to_vec().into()).await.unwrap();

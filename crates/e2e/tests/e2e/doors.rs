@@ -358,7 +358,14 @@ async fn what_strangers_announce_takes_nobodys_room_and_ends_with_the_intake() {
     // So members have theirs; and many announcements of one leave room for others.
     let begin = async |name: &str, tenths: u64| {
         let size = free / 100 * tenths;
-        let new = NewUpload { parent: home, name: name.into(), size, modified: None, blake3: None };
+        let new = NewUpload {
+            parent: home,
+            name: name.into(),
+            size,
+            modified: None,
+            blake3: None,
+            only_kept: false,
+        };
         owner.begin_upload(&new).await
     };
     let first = begin("first", 40).await.unwrap();

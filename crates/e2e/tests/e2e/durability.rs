@@ -218,6 +218,7 @@ async fn an_upload_in_parts_goes_on_after_a_power_cut_with_its_own_bytes() {
             size: bytes.len() as u64,
             modified: None,
             blake3: None,
+            only_kept: false,
         };
         let id = client.begin_upload(&new).await.unwrap();
         let answered = client.append(&id, 0, bytes[..3 << 20].to_vec().into()).await.unwrap();

@@ -20,6 +20,7 @@ mod feed;
 mod hidden;
 mod history;
 mod looking_back;
+mod pairs;
 mod people;
 mod refusals;
 mod rights;

@@ -827,6 +827,7 @@ async fn every_operation_answers_every_caller_as_it_is_written_down() {
                     size: 4,
                     modified: None,
                     blake3: None,
+                    only_kept: false,
                 };
                 cell.upload = mine.begin_upload(&new).await.unwrap();
             }

@@ -299,6 +299,14 @@ impl Yattic {
         assert_eq!(said, "");
     }
 
+    /// Connects under a name for the computer.
+    pub fn connect_as(&self, service: &Service, device: &str) {
+        let asked =
+            ["connect", &service.address, "--sign-in", "ines", "--password-stdin", "--device", device];
+        let done = self.fed(&asked, format!("{PASSWORD}\n").as_bytes());
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+
     /// Turns to where the service listens by now, with the token it has.
     pub fn follow(&self, service: &Service) {
         let file = self.home.path().join("connection.toml");

@@ -466,6 +466,7 @@ async fn an_upload_that_cannot_be_put_keeps_its_bytes_for_another_place() {
         size: 10,
         modified: None,
         blake3: None,
+        only_kept: false,
     };
     let part = |text: &str| text.as_bytes().to_vec().into();
 

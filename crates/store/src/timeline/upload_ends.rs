@@ -45,7 +45,8 @@ impl Files {
             }));
         }
         let more_to_come = upload.received < upload.new.size || upload.new.open_length;
-        if more_to_come || upload.new.joining == Joining::Part {
+        // A part goes nowhere by itself, but where it is sent.
+        if more_to_come || upload.new.joining == Joining::Part && other.is_none() {
             return Ok(None);
         }
         let (_, mut progress) = self.take_over(&upload).await?;

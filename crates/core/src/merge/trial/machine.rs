@@ -166,9 +166,7 @@ impl Machine {
                 continue;
             }
             let object = self.disk.object(inode);
-            let is_it = |f: &merge::Facets| f.here.as_ref().is_some_and(|h| h.object == object);
-            let item = self.pair.items().find(|(_, f)| is_it(f)).map(|(item, _)| item);
-            if let Some(item) = item {
+            if let Some(item) = self.pair.folder_of(object) {
                 self.pair.stirred(item);
             }
         }

@@ -226,7 +226,7 @@ impl World {
                         self.log.push(format!("{n} {told}"));
                     }
                 }
-                machine.pair.try_busy_again();
+                machine.pair.try_again();
                 still &= machine.pair.is_quiet() && machine.disk.stirred.is_empty();
             }
             if still {
@@ -342,7 +342,7 @@ fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
 
 /// How many schedules are run: more if it is asked for.
 fn schedules() -> u64 {
-    std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000)
+    std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(50_000)
 }
 
 fn run(what: fn(u64, bool) -> (World, Result<(), String>)) {
@@ -352,7 +352,7 @@ fn run(what: fn(u64, bool) -> (World, Result<(), String>)) {
         if let (_, Err(error)) = what(seed, false) {
             let (world, _) = what(seed, true);
             let log = world.log.join("\n");
-            panic!("seed {seed}: {error}\n{log}\nseed {seed}: {error}");
+            panic!("YATTIC_SEED={seed} replays it\n{log}\nseed {seed}: {error}");
         }
     }
 }

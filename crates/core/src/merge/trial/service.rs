@@ -65,6 +65,7 @@ impl Service {
             name: row.name.clone(),
             bytes: row.bytes,
             executable: row.executable,
+            modified: 0,
             moment: Moment(row.moment),
         }
     }

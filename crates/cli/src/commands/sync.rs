@@ -1,0 +1,406 @@
+//! `yattic sync`
+
+use crate::connection::{self, sure};
+use crate::output::{Done, Failure, Output, table, time};
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use yellow_attic_client::api;
+use yellow_attic_core::merge::Way;
+use yellow_attic_sync::pairs::ground::Ground;
+use yellow_attic_sync::pairs::run::{Running, machine};
+use yellow_attic_sync::pairs::state::{About, State, StateError, file_of};
+use yellow_attic_sync::pairs::status::Status;
+
+/// Keep folders on this computer the same as folders of the service.
+///
+/// A pair is a folder here and one there. What changes on one side is carried to the other: names, moves and removals
+/// too. What two change at once is kept twice, and what was changed on one side is never removed by the other.
+#[derive(clap::Args)]
+pub struct Sync {
+    #[command(subcommand)]
+    act: Act,
+}
+
+#[derive(clap::Subcommand)]
+enum Act {
+    /// Make a pair of a folder here and a folder there. Nothing is carried over before yattic sync run.
+    Add {
+        /// The folder here; made if it is not there.
+        local: PathBuf,
+        /// The folder there, as shelf:/path.
+        remote: String,
+        /// Only carry what changes there to here.
+        #[arg(long, conflicts_with = "up")]
+        down: bool,
+        /// Only carry what changes here to there.
+        #[arg(long)]
+        up: bool,
+    },
+    /// List your pairs.
+    Ls,
+    /// Keep all pairs the same until it is stopped.
+    Run {
+        /// Stop when both sides of every pair are the same.
+        #[arg(long)]
+        once: bool,
+    },
+    /// Show what each pair is doing, what it left out, and why.
+    Status {
+        /// The pair's number, or its folder here; all if it is not given.
+        pair: Option<String>,
+    },
+    /// List copies that keep what two changed at once, until you remove or rename them.
+    Conflicts,
+    /// End a pair. The files on both sides stay as they are.
+    End {
+        /// The pair's number, or its folder here.
+        pair: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// Where the states of pairs lie.
+fn folder() -> Result<PathBuf, Failure> {
+    let base = std::env::var_os("YATTIC_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("XDG_STATE_HOME").map(|d| PathBuf::from(d).join("yattic")))
+        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".local/state/yattic")));
+    let folder = base.map(|base| base.join("pairs")).ok_or_else(|| {
+        Failure::failed("there is no home folder", "Set YATTIC_HOME to a folder for yattic's settings.")
+    })?;
+    fs::create_dir_all(&folder)?;
+    fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o700))?;
+    Ok(folder)
+}
+
+fn state_failed(error: StateError) -> Failure {
+    let remedy = match &error {
+        StateError::Later(_) => "",
+        _ => {
+            "End the pair and add it again: both sides are compared, nothing is removed, and what is equal is not sent."
+        }
+    };
+    Failure::failed(error.to_string(), remedy)
+}
+
+/// All pairs, by their folders here.
+async fn pairs(folder: &Path) -> Result<Vec<About>, Failure> {
+    let mut pairs = Vec::new();
+    for entry in fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|e| e == "db") {
+            let mut state = State::open(&path).await.map_err(state_failed)?;
+            let about = state.about().await.map_err(state_failed)?;
+            state.close().await.map_err(state_failed)?;
+            pairs.push(about);
+        }
+    }
+    pairs.sort_by(|a, b| a.local.cmp(&b.local));
+    Ok(pairs)
+}
+
+/// One pair, by its number or its folder here.
+fn pick<'a>(pairs: &'a [About], which: &str) -> Result<&'a About, Failure> {
+    let path = fs::canonicalize(which).ok();
+    pairs
+        .iter()
+        .enumerate()
+        .find(|(i, pair)| {
+            which == (i + 1).to_string() || which == pair.id || Some(&pair.local) == path.as_ref()
+        })
+        .map(|(_, pair)| pair)
+        .ok_or_else(|| {
+            Failure::usage(
+                format!("there is no pair \"{which}\""),
+                "yattic sync ls names them, with their numbers.",
+            )
+        })
+}
+
+/// Only one process works on the pairs.
+fn lock(folder: &Path) -> Result<File, Failure> {
+    let file = File::options().create(true).truncate(false).write(true).open(folder.join("lock"))?;
+    file.try_lock().map_err(|_| {
+        Failure::failed("yattic sync run is at work already", "Stop that one first, or leave it to it.")
+            .coded("at_work")
+    })?;
+    Ok(file)
+}
+
+impl Sync {
+    pub async fn run(self, output: Output) -> Done {
+        let folder = folder()?;
+        match self.act {
+            Act::Add { local, remote, down, up } => {
+                let way = match (down, up) {
+                    (true, _) => Way::Down,
+                    (_, true) => Way::Up,
+                    _ => Way::Both,
+                };
+                add(&folder, &local, &remote, way, output).await
+            }
+            Act::Ls => ls(&folder, output).await,
+            Act::Run { once } => run(&folder, once, output).await,
+            Act::Status { pair } => status(&folder, pair.as_deref(), output).await,
+            Act::Conflicts => conflicts(&folder, output).await,
+            Act::End { pair, yes } => end(&folder, &pair, yes, output).await,
+        }
+    }
+}
+
+async fn add(folder: &Path, local: &Path, remote: &str, way: Way, output: Output) -> Done {
+    let connected = connection::load()?;
+    let client = connection::client()?;
+    let facts = connection::place(&client, remote, None).await?;
+    if facts.node.kind != api::Kind::Folder {
+        return Err(Failure::usage(format!("{} is a file", facts.path), "Name the folder that it is in."));
+    }
+    fs::create_dir_all(local)?;
+    let local = fs::canonicalize(local)?;
+    for other in pairs(folder).await? {
+        if local.starts_with(&other.local) || other.local.starts_with(&local) {
+            return Err(Failure::failed(
+                format!("{} and {} lie in each other", local.display(), other.local.display()),
+                "Choose a folder that is in no other pair, and holds none.",
+            )
+            .coded("pairs_overlap"));
+        }
+    }
+    let device = client.devices().await?.devices.into_iter().find(|d| d.this).map(|d| d.name);
+    let about = About {
+        id: blake3_of(&format!("{} {} {}", local.display(), facts.node.id, jiff::Timestamp::now())),
+        service: connected.address.clone(),
+        local: local.clone(),
+        remote: facts.path.clone(),
+        node: facts.node.id,
+        shelf: facts.node.id,
+        device: device.unwrap_or_else(|| "computer".into()),
+        way,
+        machine: machine(),
+        paused: false,
+    };
+    Ground::open(&local, &about.id, true).map_err(|why| {
+        Failure::failed(format!("{}: {why}", local.display()), "Choose a folder that you may write to.")
+    })?;
+    let path = file_of(folder, &about.id);
+    let mut state = State::open(&path).await.map_err(state_failed)?;
+    state.set_about(&about).await.map_err(state_failed)?;
+    state.close().await.map_err(state_failed)?;
+    output.done(
+        &about,
+        format!(
+            "{} and {} are a pair. yattic sync run keeps them the same: what is equal is matched, what differs is kept twice.",
+            local.display(),
+            facts.path
+        ),
+    )
+}
+
+fn blake3_of(text: &str) -> String {
+    yellow_attic_sync::pairs::name_of(text)
+}
+
+fn way_word(way: Way) -> &'static str {
+    match way {
+        Way::Both => "both ways",
+        Way::Down => "only down",
+        Way::Up => "only up",
+    }
+}
+
+async fn ls(folder: &Path, output: Output) -> Done {
+    let pairs = pairs(folder).await?;
+    if output.object(&pairs)? {
+        return Ok(());
+    }
+    if pairs.is_empty() {
+        output.say("There is no pair yet. Make one: yattic sync add ~/Museum home:/");
+        return Ok(());
+    }
+    let mut rows = vec![["", "here", "there", "way", "state"].map(String::from).to_vec()];
+    for (i, pair) in pairs.iter().enumerate() {
+        let state = Status::read(folder, &pair.id)?.map_or("never ran".into(), |s| shown_state(&s));
+        rows.push(vec![
+            (i + 1).to_string(),
+            pair.local.display().to_string(),
+            pair.remote.clone(),
+            way_word(pair.way).into(),
+            state,
+        ]);
+    }
+    table(&rows, &[]);
+    Ok(())
+}
+
+fn shown_state(status: &Status) -> String {
+    let live = status.is_live();
+    match status.state.as_str() {
+        "in_step" if live => "the same".into(),
+        "trouble" => "in trouble".into(),
+        "working" if live => "at work".into(),
+        _ => "not running".into(),
+    }
+}
+
+async fn run(folder: &Path, once: bool, output: Output) -> Done {
+    let _lock = lock(folder)?;
+    let connected = connection::load()?;
+    let pairs = pairs(folder).await?;
+    if pairs.is_empty() {
+        return Err(Failure::failed("there is no pair", "Make one: yattic sync add ~/Museum home:/"));
+    }
+    let (stop, stopped) = tokio::sync::watch::channel(false);
+    tokio::spawn(async move {
+        let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
+        let terminated = async {
+            match &mut term {
+                Some(term) => drop(term.recv().await),
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            _ = tokio::signal::ctrl_c() => {}
+            () = terminated => {}
+        }
+        let _ = stop.send(true);
+        // Kept until the end: a channel without a sender is none to wait on.
+        std::future::pending::<()>().await;
+    });
+    let mut running = tokio::task::JoinSet::new();
+    let mut failed = Vec::new();
+    for pair in pairs {
+        if pair.service != connected.address {
+            failed.push(format!(
+                "{}: this pair is of {}, and this computer is connected to {}",
+                pair.local.display(),
+                pair.service,
+                connected.address
+            ));
+            continue;
+        }
+        let (folder, stopped, client) = (folder.to_path_buf(), stopped.clone(), connection::client()?);
+        running.spawn(async move {
+            let local = pair.local.display().to_string();
+            let opened = Running::open(&folder, &pair.id, client).await;
+            let done = match opened {
+                Ok(running) => running.run(stopped, once).await,
+                Err(e) => Err(e),
+            };
+            done.map_err(|e| (local, e.to_string()))
+        });
+    }
+    let mut done = Vec::new();
+    while let Some(ended) = running.join_next().await {
+        match ended {
+            Ok(Ok(status)) => done.push(status),
+            Ok(Err((local, why))) => failed.push(format!("{local}: {why}")),
+            Err(e) => failed.push(e.to_string()),
+        }
+    }
+    if !output.object(&done)? {
+        for status in &done {
+            let left = match status.left.len() {
+                0 => String::new(),
+                n => format!("; {n} left out, yattic sync status says why"),
+            };
+            output.say(format!("{}: {} the same{left}", status.local, status.same));
+        }
+    }
+    match failed.is_empty() {
+        true => Ok(()),
+        false => {
+            failed.iter().for_each(|why| eprintln!("yattic: {why}"));
+            Err(Failure::partly(format!("{} of your pairs did not run", failed.len())))
+        }
+    }
+}
+
+async fn status(folder: &Path, which: Option<&str>, output: Output) -> Done {
+    let all = pairs(folder).await?;
+    let picked: Vec<&About> = match which {
+        Some(which) => vec![pick(&all, which)?],
+        None => all.iter().collect(),
+    };
+    let mut told = Vec::new();
+    for pair in picked {
+        let status = Status::read(folder, &pair.id)?.unwrap_or_else(|| Status {
+            id: pair.id.clone(),
+            local: pair.local.display().to_string(),
+            remote: pair.remote.clone(),
+            state: "stopped".into(),
+            ..Status::default()
+        });
+        told.push(status);
+    }
+    if output.object(&told)? {
+        return Ok(());
+    }
+    if told.is_empty() {
+        output.say("There is no pair yet. Make one: yattic sync add ~/Museum home:/");
+    }
+    for status in &told {
+        println!("{}  <->  {}", status.local, status.remote);
+        println!("  {}; {} the same, {} to do", shown_state(status), status.same, status.to_do);
+        if let Some(trouble) = &status.trouble {
+            println!("  trouble: {trouble}");
+        }
+        if let Some(at) = &status.in_step_at {
+            println!("  all was the same at {}", time(at));
+        }
+        list("under way", status.doing.iter().cloned());
+        list("left out", status.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
+        list("kept twice", status.copies.iter().cloned());
+        list(
+            "lately",
+            status.lately.iter().take(10).map(|d| format!("{}  {} {}", time(&d.at), d.what, d.path)),
+        );
+    }
+    Ok(())
+}
+
+fn list(head: &str, lines: impl Iterator<Item = String>) {
+    let lines: Vec<String> = lines.collect();
+    if !lines.is_empty() {
+        println!("  {head}:");
+        lines.iter().for_each(|line| println!("    {line}"));
+    }
+}
+
+async fn conflicts(folder: &Path, output: Output) -> Done {
+    let mut found = Vec::new();
+    for pair in pairs(folder).await? {
+        if let Some(status) = Status::read(folder, &pair.id)? {
+            found.extend(status.copies.iter().map(|path| pair.local.join(path).display().to_string()));
+        }
+    }
+    if output.object(&found)? {
+        return Ok(());
+    }
+    match found.is_empty() {
+        true => output.say("Nothing is kept twice."),
+        false => found.iter().for_each(|path| println!("{path}")),
+    }
+    Ok(())
+}
+
+async fn end(folder: &Path, which: &str, yes: bool, output: Output) -> Done {
+    let all = pairs(folder).await?;
+    let pair = pick(&all, which)?;
+    let what = format!(
+        "{} and {} are kept the same no more; the files stay on both sides",
+        pair.local.display(),
+        pair.remote
+    );
+    sure(yes, &what, "End the pair?")?;
+    let _lock = lock(folder)?;
+    for ending in ["db", "db-wal", "db-shm", "status.json"] {
+        match fs::remove_file(folder.join(format!("{}.{ending}", pair.id))) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
+            _ => {}
+        }
+    }
+    Ground::leave(&pair.local)?;
+    output.done(&serde_json::json!({ "ended": pair.local }), what)
+}

@@ -1,0 +1,270 @@
+//! Folders on two computers that are kept the same: by the real client, against the real service.
+
+use crate::support::{PATIENCE, Service, Yattic};
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Stdio};
+use std::time::Instant;
+
+/// Paths to what is there: none for a folder, else the bytes and whether it is a program.
+type Tree = BTreeMap<String, Option<(Vec<u8>, bool)>>;
+
+/// A computer with one pair.
+struct Computer {
+    yattic: Yattic,
+    folder: tempfile::TempDir,
+    running: Option<Child>,
+}
+
+impl Computer {
+    fn new(service: &Service, device: &str) -> Computer {
+        let yattic = Yattic::new();
+        yattic.connect_as(service, device);
+        let folder = tempfile::tempdir().unwrap();
+        Computer { yattic, folder, running: None }
+    }
+
+    fn at(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    fn pair(&self, remote: &str) {
+        self.yattic.ok(&["sync", "add", &self.folder.path().display().to_string(), remote]);
+    }
+
+    fn once(&self) -> String {
+        self.yattic.ok(&["sync", "run", "--once"])
+    }
+
+    fn run(&mut self) {
+        let mut command = self.yattic.command(&["sync", "run"]);
+        self.running = Some(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
+    }
+
+    fn kill(&mut self) {
+        if let Some(mut child) = self.running.take() {
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+    }
+
+    fn tree(&self) -> Tree {
+        tree(self.folder.path())
+    }
+}
+
+impl Drop for Computer {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// What a folder holds: none for a folder, else the bytes and whether it is a program.
+fn tree(top: &Path) -> Tree {
+    fn walk(dir: &Path, prefix: &str, tree: &mut Tree) {
+        let Ok(entries) = fs::read_dir(dir) else { return };
+        for entry in entries.flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if prefix.is_empty() && name == ".yattic" {
+                continue;
+            }
+            let path = format!("{prefix}{name}");
+            let Ok(facts) = fs::symlink_metadata(entry.path()) else { continue };
+            if facts.is_dir() {
+                tree.insert(path.clone(), None);
+                walk(&entry.path(), &format!("{path}/"), tree);
+            } else if facts.is_file() {
+                let bytes = fs::read(entry.path()).unwrap_or_default();
+                tree.insert(path, Some((bytes, facts.permissions().mode() & 0o100 != 0)));
+            }
+        }
+    }
+    let mut found = BTreeMap::new();
+    walk(top, "", &mut found);
+    found
+}
+
+/// Waits until both have the same, and it is what is wanted.
+fn same(one: &Computer, two: &Computer, wanted: impl Fn(&Tree) -> bool) {
+    let begun = Instant::now();
+    loop {
+        let (a, b) = (one.tree(), two.tree());
+        if a == b && wanted(&a) {
+            return;
+        }
+        if begun.elapsed() > PATIENCE {
+            let told = |c: &Computer| c.yattic.ok(&["sync", "status"]);
+            let only = |a: &Tree, b: &Tree| -> Vec<String> {
+                a.iter().filter(|(k, v)| b.get(*k) != Some(*v)).map(|(k, _)| k.clone()).collect()
+            };
+            panic!(
+                "they are not the same: {:?} and {:?}\n{}\n{}",
+                only(&a, &b),
+                only(&b, &a),
+                told(one),
+                told(two)
+            );
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_changes_on_one_computer_is_on_the_other() {
+    let (service, ines) = Service::ready().await;
+    let (mut desk, mut laptop) = (Computer::new(&service, "DESK"), Computer::new(&service, "LAPTOP"));
+    fs::create_dir_all(desk.at("Letters/1987")).unwrap();
+    fs::write(desk.at("Letters/1987/a.txt"), b"a").unwrap();
+    fs::write(desk.at("Letters/b.txt"), b"b").unwrap();
+    fs::write(desk.at("tool"), b"#!/bin/sh\n").unwrap();
+    fs::set_permissions(desk.at("tool"), fs::Permissions::from_mode(0o755)).unwrap();
+    let large: Vec<u8> = (0..9_000_000_u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    fs::write(desk.at("film"), &large).unwrap();
+    // Equal on both sides already: matched, and not carried over. Different: kept twice.
+    fs::write(laptop.at("tool"), b"#!/bin/sh\n").unwrap();
+    fs::write(laptop.at("film"), b"another film").unwrap();
+    desk.pair("home:/");
+    laptop.pair("home:/");
+    desk.once();
+    laptop.once();
+    desk.once();
+    let copy = |tree: &Tree| tree.keys().filter(|k| k.starts_with("film (LAPTOP, ")).count() == 1;
+    same(&desk, &laptop, |tree| tree.len() == 7 && copy(tree));
+    assert_eq!(fs::read(laptop.at("film")).unwrap(), large);
+    assert!(laptop.yattic.ok(&["sync", "conflicts"]).contains("film (LAPTOP, "));
+    let on_service = ines.place("home:/Letters/1987/a.txt", None).await.unwrap().node;
+    // Both at once from here on.
+    desk.run();
+    laptop.run();
+    fs::rename(desk.at("Letters"), desk.at("Post")).unwrap();
+    same(&desk, &laptop, |tree| tree.contains_key("Post/1987/a.txt"));
+    let moved = ines.place("home:/Post/1987/a.txt", None).await.unwrap().node;
+    assert_eq!(moved.id, on_service.id, "a folder that is moved is moved, not sent again");
+    fs::write(laptop.at("Post/1987/a.txt"), b"aa").unwrap();
+    same(&desk, &laptop, |tree| tree["Post/1987/a.txt"].as_ref().is_some_and(|f| f.0 == b"aa"));
+    // By a file beside it that takes its place.
+    fs::write(desk.at("Post/.b.txt.swp"), b"bb").unwrap();
+    fs::rename(desk.at("Post/.b.txt.swp"), desk.at("Post/b.txt")).unwrap();
+    same(&desk, &laptop, |tree| tree["Post/b.txt"].as_ref().is_some_and(|f| f.0 == b"bb"));
+    let saved = ines.place("home:/Post/b.txt", None).await.unwrap().node;
+    assert_eq!(
+        ines.history(saved.id).await.unwrap().states.len(),
+        2,
+        "made, and changed: it is the same file"
+    );
+    fs::remove_dir_all(laptop.at("Post/1987")).unwrap();
+    same(&desk, &laptop, |tree| !tree.contains_key("Post/1987") && tree.contains_key("Post/b.txt"));
+    // In the browser.
+    let folder = ines.place("home:/Post", None).await.unwrap().node.id;
+    ines.put(folder, "new", None, &Default::default(), b"from the browser".to_vec().into()).await.unwrap();
+    same(&desk, &laptop, |tree| tree.contains_key("Post/new"));
+    let said = desk.yattic.ok(&["sync", "status"]);
+    assert!(said.contains("home:/") && !said.contains("trouble"), "{said}");
+}
+
+/// Something a program or a person does in a folder; what is never touched again is noted.
+fn works(chance: &mut u64, computer: &Computer, name: &str, n: usize, kept: &mut Vec<Vec<u8>>) {
+    let mut below = |most: u64| {
+        *chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (*chance >> 33) % most
+    };
+    let bytes = format!("{name} {n} ").repeat(1 + below(2000) as usize).into_bytes();
+    let folder = computer.at(&format!("f{}", below(4)));
+    let file = folder.join(format!("d{}", below(6)));
+    match below(9) {
+        0 | 1 => {
+            // A file of its own, that nobody touches again.
+            let _ = fs::create_dir_all(&folder);
+            if fs::write(computer.at(&format!("{name}-{n}")), &bytes).is_ok() {
+                kept.push(bytes);
+            }
+        }
+        2 => {
+            let _ = fs::create_dir_all(&folder);
+            let _ = fs::write(&file, &bytes);
+        }
+        3 => {
+            let beside = folder.join(format!(".d.{n}.tmp"));
+            if fs::write(&beside, &bytes).is_ok() {
+                let _ = fs::rename(&beside, &file);
+            }
+        }
+        4 => {
+            let old = file.with_extension("bak");
+            if fs::rename(&file, old).is_ok() {
+                let _ = fs::write(&file, &bytes);
+            }
+        }
+        5 => drop(fs::remove_file(&file)),
+        6 => drop(fs::rename(&folder, computer.at(&format!("f{}", below(6))))),
+        7 => drop(fs::rename(&file, computer.at(&format!("f{}/d{}", below(4), below(6))))),
+        _ => {
+            let git = |arguments: &[&str]| {
+                let mut command = std::process::Command::new("git");
+                command.current_dir(computer.at(&format!("repository-{name}"))).args(arguments);
+                command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("HOME", "/nonexistent");
+                let as_whom =
+                    ["GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"];
+                for variable in as_whom {
+                    command.env(variable, "ines@museum.example");
+                }
+                let done = command.output().unwrap();
+                assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+            };
+            let repository = computer.at(&format!("repository-{name}"));
+            if !repository.exists() {
+                fs::create_dir(&repository).unwrap();
+                git(&["init", "--quiet"]);
+            }
+            fs::write(repository.join(format!("t{}", n % 5)), &bytes).unwrap();
+            git(&["add", "."]);
+            git(&["commit", "--quiet", "-m", "more"]);
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_that_work_at_once_and_are_killed_now_and_then_end_with_the_same() {
+    let (service, _ines) = Service::ready().await;
+    let mut both = [Computer::new(&service, "DESK"), Computer::new(&service, "LAPTOP")];
+    both.iter().for_each(|computer| computer.pair("home:/"));
+    both.iter_mut().for_each(Computer::run);
+    let (mut chance, mut kept) = (7_u64, Vec::new());
+    for n in 0..150 {
+        let which = n % 2;
+        works(&mut chance, &both[which], ["desk", "laptop"][which], n, &mut kept);
+        std::thread::sleep(std::time::Duration::from_millis(chance >> 33 & 127));
+        if n % 25 == 24 {
+            let which = (n / 25) % 2;
+            both[which].kill();
+            works(&mut chance, &both[which], ["desk", "laptop"][which], n + 1000, &mut kept);
+            both[which].run();
+        }
+    }
+    let [desk, laptop] = &both;
+    same(desk, laptop, |_| true);
+    // Nothing comes after that.
+    std::thread::sleep(std::time::Duration::from_secs(4));
+    same(desk, laptop, |tree| {
+        let there: std::collections::HashSet<&Vec<u8>> = tree.values().flatten().map(|f| &f.0).collect();
+        kept.iter().all(|bytes| there.contains(bytes))
+    });
+    for name in ["desk", "laptop"] {
+        for computer in &both {
+            let repository = computer.at(&format!("repository-{name}"));
+            let checked = std::process::Command::new("git")
+                .current_dir(&repository)
+                .args(["fsck", "--strict"])
+                .env("GIT_CONFIG_GLOBAL", "/dev/null")
+                .output()
+                .unwrap();
+            assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stderr));
+        }
+    }
+    let tree = desk.tree();
+    let service_has =
+        tree.keys().filter(|path| path.starts_with("desk-") || path.starts_with("laptop-")).count();
+    assert_eq!(service_has, kept.len());
+}

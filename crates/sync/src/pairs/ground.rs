@@ -1,0 +1,425 @@
+//! The folder of a pair on this computer: everything is reached beneath its handle, no link is followed, and no other file
+//! system is entered. What is replaced or removed is looked at once more after it was taken out of its place.
+
+use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags};
+use rustix::io::Errno;
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, UNIX_EPOCH};
+use yellow_attic_core::merge::{Hash, Object, Stat};
+
+/// Our own folder in the top of a pair: what arrives lies there until it is whole.
+pub const OWN: &str = ".yattic";
+
+const DIR: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
+const BENEATH: ResolveFlags = ResolveFlags::BENEATH
+    .union(ResolveFlags::NO_SYMLINKS)
+    .union(ResolveFlags::NO_XDEV)
+    .union(ResolveFlags::NO_MAGICLINKS);
+
+/// A way below the top: names as the file system has them.
+pub type Way = Vec<Vec<u8>>;
+
+/// Something in a folder, as the file system has it.
+pub struct Found {
+    /// Its name.
+    pub name: Vec<u8>,
+    /// What it is; none for what is neither a file nor a folder, or lies on another file system.
+    pub is: Option<(Object, Option<Stat>)>,
+}
+
+/// Why something was not done.
+#[derive(Debug)]
+pub enum NotDone {
+    /// It is otherwise than it was seen.
+    Otherwise,
+    /// It is being written to.
+    Busy,
+    /// The file system says so.
+    Failed(io::Error),
+}
+
+impl From<io::Error> for NotDone {
+    fn from(error: io::Error) -> NotDone {
+        match error.kind() {
+            io::ErrorKind::NotFound
+            | io::ErrorKind::AlreadyExists
+            | io::ErrorKind::NotADirectory
+            | io::ErrorKind::IsADirectory
+            | io::ErrorKind::DirectoryNotEmpty => NotDone::Otherwise,
+            _ => NotDone::Failed(error),
+        }
+    }
+}
+
+impl From<Errno> for NotDone {
+    fn from(error: Errno) -> NotDone {
+        match error {
+            // A link on the way, or another file system.
+            Errno::LOOP | Errno::XDEV => NotDone::Otherwise,
+            other => io::Error::from(other).into(),
+        }
+    }
+}
+
+type Done<T> = Result<T, NotDone>;
+
+/// What stands there now.
+pub type Stands = (Object, Option<Stat>);
+
+/// The folder of a pair.
+pub struct Ground {
+    top: OwnedFd,
+    own: OwnedFd,
+    path: PathBuf,
+}
+
+impl Ground {
+    /// Opens it, and makes our own folder in it. `mark`: what names the pair; it must be there already unless `new`: else
+    /// this is another folder, or the disk that belongs here is not mounted.
+    pub fn open(path: &Path, mark: &str, new: bool) -> io::Result<Ground> {
+        let top = fs::open(path, DIR, Mode::empty())?;
+        match fs::mkdirat(&top, OWN, Mode::from_raw_mode(0o700)) {
+            Ok(()) | Err(Errno::EXIST) => {}
+            Err(e) => return Err(e.into()),
+        }
+        let own = fs::openat2(&top, OWN, DIR, Mode::empty(), BENEATH)?;
+        let file = path.join(OWN).join("pair");
+        match std::fs::read_to_string(&file) {
+            Ok(there) if there.trim() == mark => {}
+            Ok(_) => {
+                return Err(io::Error::other(
+                    "this folder belongs to another pair; end that one, or choose another folder",
+                ));
+            }
+            Err(e) if e.kind() == io::ErrorKind::NotFound && new => {
+                let mut file = File::create_new(&file)?;
+                file.write_all(mark.as_bytes())?;
+                file.sync_all()?;
+            }
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                return Err(io::Error::other(
+                    "this is not the folder that was kept the same: its disk may not be mounted, or it was made anew",
+                ));
+            }
+            Err(e) => return Err(e),
+        }
+        Ok(Ground { top, own, path: path.to_path_buf() })
+    }
+
+    /// Gives the folder back: nothing of ours stays in it.
+    pub fn leave(path: &Path) -> io::Result<()> {
+        match std::fs::remove_dir_all(path.join(OWN)) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(e),
+            _ => Ok(()),
+        }
+    }
+
+    /// Where it lies.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The top.
+    pub fn object(&self) -> io::Result<Object> {
+        Ok(look_at(&self.top)?.0)
+    }
+
+    /// Drops what arrived and never came to its place, as far as nothing goes on with it.
+    pub fn sweep(&self) -> io::Result<()> {
+        for entry in fs::Dir::read_from(&self.own)? {
+            let entry = entry?;
+            let name = entry.file_name().to_bytes();
+            if name.starts_with(b"new-") {
+                let _ = fs::unlinkat(&self.own, entry.file_name(), AtFlags::empty());
+            }
+            if name.starts_with(b"out-") {
+                // It was taken out of its place, and nobody looked at it: it goes back under a name that is free.
+                let back = format!("kept {}", String::from_utf8_lossy(&name[4..]));
+                let _ =
+                    fs::renameat_with(&self.own, entry.file_name(), &self.top, back, RenameFlags::NOREPLACE);
+            }
+        }
+        Ok(())
+    }
+
+    fn folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
+        if way.is_empty() {
+            return Ok(fs::openat(&self.top, ".", DIR, Mode::empty())?);
+        }
+        Ok(fs::openat2(&self.top, joined(way), DIR, Mode::empty(), BENEATH)?)
+    }
+
+    /// A folder, open, for whoever watches it.
+    pub fn open_folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
+        self.folder(way)
+    }
+
+    /// What a folder holds, and which folder it is.
+    pub fn list(&self, way: &[Vec<u8>]) -> Done<(Object, Vec<Found>)> {
+        let dir = self.folder(way)?;
+        let (object, _) = look_at(&dir)?;
+        let mut found = Vec::new();
+        for entry in fs::Dir::read_from(&dir)? {
+            let entry = entry?;
+            let name = entry.file_name().to_bytes();
+            if name == b"." || name == b".." || way.is_empty() && name == OWN.as_bytes() {
+                continue;
+            }
+            let is = match look(&dir, name) {
+                Ok(is) => is.filter(|(child, _)| child.device == object.device),
+                // Gone again.
+                Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
+                Err(e) => return Err(NotDone::Failed(e)),
+            };
+            found.push(Found { name: name.to_vec(), is });
+        }
+        Ok((object, found))
+    }
+
+    /// Opens a file that is as it was seen.
+    fn open_file(&self, dir: &OwnedFd, name: &[u8], seen: (Object, Stat), write: bool) -> Done<File> {
+        let flags = if write { OFlags::RDWR } else { OFlags::RDONLY };
+        let flags = flags | OFlags::CLOEXEC | OFlags::NOFOLLOW | OFlags::NONBLOCK;
+        let file = File::from(fs::openat2(dir, name, flags, Mode::empty(), BENEATH)?);
+        match look_at(&file)? == (seen.0, Some(seen.1)) {
+            true => Ok(file),
+            false => Err(NotDone::Otherwise),
+        }
+    }
+
+    /// A file for reading, if it is as it was seen and nobody writes to it; [`Ground::is_still`] says the same afterwards.
+    pub fn read(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<File> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let file = self.open_file(&self.folder(above)?, name, seen, false)?;
+        match is_written(&file) {
+            true => Err(NotDone::Busy),
+            false => Ok(file),
+        }
+    }
+
+    /// Whether an open file is still as it was seen.
+    pub fn is_still(file: &File, seen: (Object, Stat)) -> bool {
+        look_at(file).is_ok_and(|now| now == (seen.0, Some(seen.1))) && !is_written(file)
+    }
+
+    /// The hash of a file that is as it was seen, before and after.
+    pub fn hash(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<Hash> {
+        let mut file = self.read(way, seen)?;
+        let mut hasher = blake3::Hasher::new();
+        let mut buffer = vec![0; 256 * 1024];
+        loop {
+            match file.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(n) => drop(hasher.update(&buffer[..n])),
+                Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+                Err(e) => return Err(NotDone::Failed(e)),
+            }
+        }
+        match Ground::is_still(&file, seen) {
+            true => Ok(*hasher.finalize().as_bytes()),
+            false => Err(NotDone::Busy),
+        }
+    }
+
+    /// Makes a folder where nothing stands.
+    pub fn make_folder(&self, above: &[Vec<u8>], name: &[u8]) -> Done<Stands> {
+        let dir = self.folder(above)?;
+        fs::mkdirat(&dir, name, Mode::from_raw_mode(0o777))?;
+        look(&dir, name)?.ok_or(NotDone::Otherwise)
+    }
+
+    /// A file of our own in which something arrives: gone on with if it is there.
+    pub fn arriving(&self, name: &str) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+        Ok(File::from(fs::openat2(&self.own, name, flags, Mode::from_raw_mode(0o666), BENEATH)?))
+    }
+
+    /// Forgets it.
+    pub fn drop_arriving(&self, name: &str) {
+        let _ = fs::unlinkat(&self.own, name, AtFlags::empty());
+    }
+
+    /// Brings what has arrived to its place: over the file that was seen there, or where nothing stands. The bytes and the
+    /// folder are on the disk when it returns.
+    pub fn land(
+        &self,
+        arrived: &str,
+        above: &[Vec<u8>],
+        name: &[u8],
+        over: Option<(Object, Stat)>,
+        (modified_ms, executable): (i64, bool),
+    ) -> Done<Stands> {
+        let dir = self.folder(above)?;
+        let file = self.arriving(arrived)?;
+        let mut mode = fs::fstat(&file)?.st_mode & 0o7777;
+        if let Some(seen) = over {
+            let old = self.open_file(&dir, name, seen, false)?;
+            if is_written(&old) {
+                return Err(NotDone::Busy);
+            }
+            // What others may do with it stays, and what other programs keep with it.
+            mode = fs::fstat(&old)?.st_mode & 0o7777;
+            carry_over(&old, &file);
+        }
+        let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
+        fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
+        let time = match u64::try_from(modified_ms) {
+            Ok(after) => UNIX_EPOCH + Duration::from_millis(after),
+            Err(_) => UNIX_EPOCH - Duration::from_millis(modified_ms.unsigned_abs()),
+        };
+        file.set_modified(time)?;
+        file.sync_all()?;
+        match over {
+            None => fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::NOREPLACE)?,
+            Some(seen) => {
+                fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::EXCHANGE)?;
+                // What came out is judged now that nobody finds it by its name any more.
+                let out = look(&self.own, arrived.as_bytes())?;
+                let same = out.is_some_and(|(object, stat)| {
+                    object == seen.0
+                        && stat.is_some_and(|s| (s.size, s.modified) == (seen.1.size, seen.1.modified))
+                });
+                if !same {
+                    fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::EXCHANGE)?;
+                    return Err(NotDone::Otherwise);
+                }
+                fs::unlinkat(&self.own, arrived, AtFlags::empty())?;
+            }
+        }
+        fs::fsync(&dir)?;
+        look(&dir, name)?.ok_or(NotDone::Otherwise)
+    }
+
+    /// Renames or moves what was seen, to where nothing stands.
+    pub fn rename(
+        &self,
+        from: &[Vec<u8>],
+        seen: (Object, Option<Stat>),
+        above: &[Vec<u8>],
+        name: &[u8],
+    ) -> Done<Stands> {
+        let (old, from) = from.split_last().ok_or(NotDone::Otherwise)?;
+        let (from, to) = (self.folder(from)?, self.folder(above)?);
+        match look(&from, old)? {
+            Some((object, stat)) if object == seen.0 && (seen.1.is_none() || stat == seen.1) => {}
+            _ => return Err(NotDone::Otherwise),
+        }
+        fs::renameat_with(&from, old.as_slice(), &to, name, RenameFlags::NOREPLACE)?;
+        let there = look(&to, name)?;
+        if there.is_none_or(|(object, _)| object != seen.0) {
+            // Another took its name in between.
+            let _ = fs::renameat_with(&to, name, &from, old.as_slice(), RenameFlags::NOREPLACE);
+            return Err(NotDone::Otherwise);
+        }
+        fs::fsync(&to)?;
+        there.ok_or(NotDone::Otherwise)
+    }
+
+    /// Removes a file that is as it was seen.
+    pub fn remove_file(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<()> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let dir = self.folder(above)?;
+        let file = self.open_file(&dir, name, seen, false)?;
+        if is_written(&file) {
+            return Err(NotDone::Busy);
+        }
+        let out = format!("out-{:x}", seen.0.inode);
+        fs::renameat_with(&dir, name.as_slice(), &self.own, &out, RenameFlags::NOREPLACE)?;
+        let same = look(&self.own, out.as_bytes())?.is_some_and(|(object, stat)| {
+            object == seen.0 && stat.is_some_and(|s| (s.size, s.modified) == (seen.1.size, seen.1.modified))
+        });
+        if !same || is_written(&file) {
+            fs::renameat_with(&self.own, &out, &dir, name.as_slice(), RenameFlags::NOREPLACE)?;
+            return Err(NotDone::Otherwise);
+        }
+        fs::unlinkat(&self.own, &out, AtFlags::empty())?;
+        Ok(fs::fsync(&dir)?)
+    }
+
+    /// Removes an empty folder.
+    pub fn remove_folder(&self, way: &[Vec<u8>], seen: Object) -> Done<()> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let dir = self.folder(above)?;
+        if look(&dir, name)?.is_none_or(|(object, stat)| object != seen || stat.is_some()) {
+            return Err(NotDone::Otherwise);
+        }
+        fs::unlinkat(&dir, name.as_slice(), AtFlags::REMOVEDIR)?;
+        Ok(fs::fsync(&dir)?)
+    }
+
+    /// Lets those run a file that is as it was seen who may read it, or nobody.
+    pub fn mark(&self, way: &[Vec<u8>], seen: (Object, Stat), executable: bool) -> Done<Stands> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let file = self.open_file(&self.folder(above)?, name, seen, false)?;
+        let mode = fs::fstat(&file)?.st_mode & 0o7777;
+        let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
+        fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
+        Ok(look_at(&file)?)
+    }
+
+    /// Free bytes of its file system.
+    pub fn free(&self) -> u64 {
+        fs::fstatvfs(&self.top).map_or(u64::MAX, |s| s.f_bavail.saturating_mul(s.f_frsize))
+    }
+}
+
+fn joined(way: &[Vec<u8>]) -> PathBuf {
+    way.iter().map(|part| Path::new(std::ffi::OsStr::from_bytes(part))).collect()
+}
+
+fn look(dir: &OwnedFd, name: &[u8]) -> io::Result<Option<Stands>> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    let s = fs::statx(dir, name, flags, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
+    Ok(stands(&s))
+}
+
+fn look_at(file: impl AsFd) -> io::Result<Stands> {
+    let s = fs::statx(file, "", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
+    stands(&s).ok_or_else(|| io::ErrorKind::InvalidInput.into())
+}
+
+fn stands(s: &fs::Statx) -> Option<Stands> {
+    let nanoseconds = |t: &fs::StatxTimestamp| t.tv_sec.saturating_mul(1_000_000_000) + i64::from(t.tv_nsec);
+    let born = StatxFlags::from_bits_retain(s.stx_mask).contains(StatxFlags::BTIME);
+    let object = Object {
+        device: u64::from(s.stx_dev_major) << 32 | u64::from(s.stx_dev_minor),
+        inode: s.stx_ino,
+        born: if born { nanoseconds(&s.stx_btime) } else { 0 },
+    };
+    match u32::from(s.stx_mode) & 0o170_000 {
+        0o040_000 => Some((object, None)),
+        0o100_000 => Some((
+            object,
+            Some(Stat {
+                size: s.stx_size,
+                modified: nanoseconds(&s.stx_mtime),
+                changed: nanoseconds(&s.stx_ctime),
+                executable: s.stx_mode & 0o100 != 0,
+            }),
+        )),
+        _ => None,
+    }
+}
+
+/// Whether some process has a file open for writing: then no lease on reading is given. Where leases are not to be had
+/// (not one's own file, a network), nobody is taken to write.
+fn is_written(file: &File) -> bool {
+    crate::syscalls::is_open_for_writing(file)
+}
+
+/// Copies what other programs keep with a file: extended attributes, and with them its access list.
+fn carry_over(from: &File, to: &File) {
+    let mut names = vec![0_u8; 64 * 1024];
+    let Ok(length) = fs::flistxattr(from, names.as_mut_slice()) else { return };
+    for name in names[..length].split(|b| *b == 0).filter(|name| !name.is_empty()) {
+        let Ok(name) = std::ffi::CString::new(name) else { continue };
+        let mut value = vec![0_u8; 64 * 1024];
+        if let Ok(length) = fs::fgetxattr(from, &name, value.as_mut_slice()) {
+            let _ = fs::fsetxattr(to, &name, &value[..length], fs::XattrFlags::empty());
+        }
+    }
+}

@@ -1,0 +1,37 @@
+//! Folders on this computer that are kept the same as folders of a service.
+//!
+//! What is to be done is decided by [`yellow_attic_core::merge`]; here is what sees and what acts:
+//!
+//! - [`ground`]: the folder here. [`watch`]: what stirs in it.
+//! - [`feed`]: what the service tells.
+//! - [`act`]: carries out what was decided.
+//! - [`state`]: what is known of a pair, kept in SQLite.
+//! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks.
+
+pub mod act;
+pub mod feed;
+pub mod ground;
+pub mod run;
+pub mod state;
+pub mod status;
+pub mod watch;
+
+/// RFC 3339 to milliseconds since 1970.
+pub fn read_time(text: &str) -> Option<i64> {
+    text.parse::<jiff::Timestamp>().ok().map(jiff::Timestamp::as_millisecond)
+}
+
+/// Milliseconds since 1970 to RFC 3339.
+pub fn show_time(ms: i64) -> Option<String> {
+    jiff::Timestamp::from_millisecond(ms).ok().map(|at| at.to_string())
+}
+
+/// Now, in milliseconds since 1970.
+pub fn now_ms() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
+
+/// A number of its own for something that is told by a text.
+pub fn name_of(text: &str) -> String {
+    blake3::hash(text.as_bytes()).to_hex()[..16].to_string()
+}

@@ -1,0 +1,176 @@
+//! What is known of a pair, kept on this computer: in SQLite, so that it opens after any crash. It can be thrown away: then
+//! both sides are compared anew, and nothing is removed.
+
+use serde::{Deserialize, Serialize};
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqliteSynchronous};
+use sqlx::{Connection, SqliteConnection};
+use std::path::{Path, PathBuf};
+use yellow_attic_core::merge::{Facets, Item, Pair, Way};
+
+/// The version of the tables: a later one is not opened.
+const VERSION: i64 = 1;
+
+/// What a pair is of.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct About {
+    /// Its own number, as hexadecimal digits.
+    pub id: String,
+    /// The service's address.
+    pub service: String,
+    /// The folder on this computer.
+    pub local: PathBuf,
+    /// The folder on the service, as it was named.
+    pub remote: String,
+    /// Its node.
+    pub node: i64,
+    /// The top of the shelf on which it lies.
+    pub shelf: i64,
+    /// What this computer is called.
+    pub device: String,
+    /// Which way it goes.
+    pub way: Way,
+    /// The machine to which this belongs: on another one, inode numbers mean other files.
+    pub machine: String,
+    /// Whether nothing is to be done for now.
+    #[serde(default)]
+    pub paused: bool,
+}
+
+/// Why a state cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum StateError {
+    /// SQLite says so.
+    #[error("the local state cannot be read or written: {0}")]
+    Sqlite(#[from] sqlx::Error),
+    /// A row cannot be read.
+    #[error("the local state is damaged: {0}")]
+    Damaged(#[from] serde_json::Error),
+    /// It is of a later version of this program.
+    #[error(
+        "the local state is of a later version of this program ({0}, and this one knows {VERSION}): install that one"
+    )]
+    Later(i64),
+    /// It is no state of a pair.
+    #[error("this is no state of a pair")]
+    Nothing,
+}
+
+/// The state of a pair on the disk.
+pub struct State {
+    conn: SqliteConnection,
+}
+
+/// The file of a pair.
+pub fn file_of(folder: &Path, id: &str) -> PathBuf {
+    folder.join(format!("{id}.db"))
+}
+
+impl State {
+    /// Opens it, making it if it is missing.
+    pub async fn open(path: &Path) -> Result<State, StateError> {
+        let options = SqliteConnectOptions::new()
+            .filename(path)
+            .create_if_missing(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Normal);
+        let mut conn = SqliteConnection::connect_with(&options).await?;
+        let version: i64 = sqlx::query_scalar("PRAGMA user_version").fetch_one(&mut conn).await?;
+        if version > VERSION {
+            return Err(StateError::Later(version));
+        }
+        sqlx::raw_sql(
+            "CREATE TABLE IF NOT EXISTS about (name TEXT PRIMARY KEY, value TEXT NOT NULL);
+             CREATE TABLE IF NOT EXISTS items (item INTEGER PRIMARY KEY, facets TEXT NOT NULL);
+             PRAGMA user_version = 1;",
+        )
+        .execute(&mut conn)
+        .await?;
+        Ok(State { conn })
+    }
+
+    async fn value<T: for<'a> Deserialize<'a>>(&mut self, name: &str) -> Result<Option<T>, StateError> {
+        let text: Option<String> = sqlx::query_scalar("SELECT value FROM about WHERE name = ?")
+            .bind(name)
+            .fetch_optional(&mut self.conn)
+            .await?;
+        Ok(text.map(|text| serde_json::from_str(&text)).transpose()?)
+    }
+
+    async fn set<T: Serialize>(&mut self, name: &str, value: &T) -> Result<(), StateError> {
+        sqlx::query("INSERT OR REPLACE INTO about VALUES (?, ?)")
+            .bind(name)
+            .bind(serde_json::to_string(value)?)
+            .execute(&mut self.conn)
+            .await?;
+        Ok(())
+    }
+
+    /// What it is of.
+    pub async fn about(&mut self) -> Result<About, StateError> {
+        self.value("about").await?.ok_or(StateError::Nothing)
+    }
+
+    /// Says what it is of.
+    pub async fn set_about(&mut self, about: &About) -> Result<(), StateError> {
+        self.set("about", about).await
+    }
+
+    /// The timeline of the service that ids and moments are of.
+    pub async fn timeline(&mut self) -> Result<Option<String>, StateError> {
+        self.value("timeline").await
+    }
+
+    /// The pair, as it was kept last.
+    pub async fn pair(&mut self) -> Result<Option<Pair>, StateError> {
+        let Some(mut pair) = self.value::<Pair>("pair").await? else { return Ok(None) };
+        let rows: Vec<(i64, String)> =
+            sqlx::query_as("SELECT item, facets FROM items").fetch_all(&mut self.conn).await?;
+        for (item, text) in rows {
+            pair.put_back(Item(item as u64), serde_json::from_str(&text)?);
+        }
+        pair.begin();
+        Ok(Some(pair))
+    }
+
+    /// Keeps what has changed since the last time, all of it or nothing.
+    pub async fn keep(&mut self, pair: &mut Pair, timeline: &str) -> Result<(), StateError> {
+        let changed = pair.take_changed();
+        if changed.is_empty() {
+            return Ok(());
+        }
+        let rows: Vec<(u64, Option<Facets>)> =
+            changed.into_iter().map(|item| (item.0, pair.facets(item).cloned())).collect();
+        let gone: Vec<u64> = rows.iter().filter(|(_, f)| f.is_none()).map(|(item, _)| *item).collect();
+        let there: Vec<(u64, String)> = rows
+            .iter()
+            .filter_map(|(item, f)| Some((*item, serde_json::to_string(f.as_ref()?).ok()?)))
+            .collect();
+        sqlx::raw_sql("BEGIN IMMEDIATE").execute(&mut self.conn).await?;
+        let kept = async {
+            sqlx::query("DELETE FROM items WHERE item IN (SELECT value FROM json_each(?))")
+                .bind(serde_json::to_string(&gone)?)
+                .execute(&mut self.conn)
+                .await?;
+            sqlx::query("INSERT OR REPLACE INTO items SELECT value->>0, value->>1 FROM json_each(?)")
+                .bind(serde_json::to_string(&there)?)
+                .execute(&mut self.conn)
+                .await?;
+            self.set("pair", &pair.bare()).await?;
+            self.set("timeline", &timeline).await
+        };
+        let kept = kept.await;
+        let end = if kept.is_ok() { "COMMIT" } else { "ROLLBACK" };
+        let ended = sqlx::raw_sql(end).execute(&mut self.conn).await;
+        if kept.is_err() || ended.is_err() {
+            pair.mark_changed(rows.into_iter().map(|(item, _)| Item(item)));
+        }
+        kept?;
+        ended?;
+        Ok(())
+    }
+
+    /// Closes it.
+    pub async fn close(self) -> Result<(), StateError> {
+        Ok(self.conn.close().await?)
+    }
+}

@@ -1,0 +1,28 @@
+//! The one module with unsafe code: a system call that the wrapper crate does not offer, and a promise about a descriptor.
+#![allow(unsafe_code)]
+
+use std::fs::File;
+use std::os::fd::{AsRawFd, OwnedFd};
+use tokio::io::unix::AsyncFd;
+
+/// Whether some process has a file open for writing: the kernel then gives no lease on reading it (fcntl F_SETLEASE).
+/// Where no lease can be had for another reason, nobody is taken to write.
+pub(crate) fn is_open_for_writing(file: &File) -> bool {
+    let fd = file.as_raw_fd();
+    // SAFETY: the call takes a descriptor that lives as long as `file`, and numbers.
+    let refused = unsafe { libc::fcntl(fd, libc::F_SETLEASE, libc::F_RDLCK) } != 0;
+    if refused {
+        return std::io::Error::last_os_error().raw_os_error() == Some(libc::EAGAIN);
+    }
+    // SAFETY: the same.
+    unsafe {
+        libc::fcntl(fd, libc::F_SETLEASE, libc::F_UNLCK);
+    }
+    false
+}
+
+/// A descriptor to wait on.
+pub(crate) fn waiting_on(fd: OwnedFd) -> std::io::Result<AsyncFd<OwnedFd>> {
+    // SAFETY: the descriptor is owned by what is returned, which alone closes it.
+    unsafe { AsyncFd::register(fd) }.map_err(Into::into)
+}
