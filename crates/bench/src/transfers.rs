@@ -72,7 +72,7 @@ fn tar_stream(service: &Service, disk: &Path) -> Result<(), Failure> {
     let file = disk.join("many.tar");
     let mut out = std::io::BufWriter::new(std::fs::File::create(&file)?);
     for n in 0..FILES {
-        out.write_all(&tar::head(&format!("file-{n}"), false, 8192, 0, "x"))?;
+        out.write_all(&tar::head(&format!("file-{n}"), tar::Entry::File, 8192, 0, "x"))?;
         out.write_all(&content(n, 8192))?;
     }
     out.write_all(&tar::END)?;

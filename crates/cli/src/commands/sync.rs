@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use yellow_attic_client::api;
 use yellow_attic_core::merge::Way;
 use yellow_attic_sync::pairs::ground::Ground;
-use yellow_attic_sync::pairs::run::{Running, machine};
+use yellow_attic_sync::pairs::run::{Count, Preview, Running, machine};
 use yellow_attic_sync::pairs::state::{About, State, StateError, file_of};
 use yellow_attic_sync::pairs::status::Status;
 
@@ -35,6 +35,9 @@ enum Act {
         /// Only carry what changes here to there.
         #[arg(long)]
         up: bool,
+        /// Only say what joining both would do: what is sent, fetched, and kept twice.
+        #[arg(long)]
+        preview: bool,
     },
     /// List your pairs.
     Ls,
@@ -51,6 +54,11 @@ enum Act {
     },
     /// List copies that keep what two changed at once, until you remove or rename them.
     Conflicts,
+    /// Let a pair remove what it asked for: many files at once are not removed before that.
+    Allow {
+        /// The pair's number, or its folder here.
+        pair: String,
+    },
     /// End a pair. The files on both sides stay as they are.
     End {
         /// The pair's number, or its folder here.
@@ -133,30 +141,32 @@ impl Sync {
     pub async fn run(self, output: Output) -> Done {
         let folder = folder()?;
         match self.act {
-            Act::Add { local, remote, down, up } => {
+            Act::Add { local, remote, down, up, preview } => {
                 let way = match (down, up) {
                     (true, _) => Way::Down,
                     (_, true) => Way::Up,
                     _ => Way::Both,
                 };
-                add(&folder, &local, &remote, way, output).await
+                add(&folder, &local, &remote, way, preview, output).await
             }
             Act::Ls => ls(&folder, output).await,
             Act::Run { once } => run(&folder, once, output).await,
             Act::Status { pair } => status(&folder, pair.as_deref(), output).await,
             Act::Conflicts => conflicts(&folder, output).await,
+            Act::Allow { pair } => allow(&folder, &pair, output).await,
             Act::End { pair, yes } => end(&folder, &pair, yes, output).await,
         }
     }
 }
 
-async fn add(folder: &Path, local: &Path, remote: &str, way: Way, output: Output) -> Done {
+async fn add(folder: &Path, local: &Path, remote: &str, way: Way, preview: bool, output: Output) -> Done {
     let connected = connection::load()?;
     let client = connection::client()?;
     let facts = connection::place(&client, remote, None).await?;
     if facts.node.kind != api::Kind::Folder {
         return Err(Failure::usage(format!("{} is a file", facts.path), "Name the folder that it is in."));
     }
+    let made = !local.exists();
     fs::create_dir_all(local)?;
     let local = fs::canonicalize(local)?;
     for other in pairs(folder).await? {
@@ -188,6 +198,20 @@ async fn add(folder: &Path, local: &Path, remote: &str, way: Way, output: Output
     let mut state = State::open(&path).await.map_err(state_failed)?;
     state.set_about(&about).await.map_err(state_failed)?;
     state.close().await.map_err(state_failed)?;
+    if preview {
+        let told = match Running::open(folder, &about.id, client).await {
+            Ok(running) => running.preview().await,
+            Err(e) => Err(e),
+        };
+        forget(folder, &about)?;
+        if made {
+            let _ = fs::remove_dir(&local);
+        }
+        return show_preview(
+            &told.map_err(|e| Failure::failed(e.to_string(), "Nothing was changed."))?,
+            output,
+        );
+    }
     output.done(
         &about,
         format!(
@@ -196,6 +220,46 @@ async fn add(folder: &Path, local: &Path, remote: &str, way: Way, output: Output
             facts.path
         ),
     )
+}
+
+fn show_preview(preview: &Preview, output: Output) -> Done {
+    if output.object(preview)? {
+        return Ok(());
+    }
+    let size = |n: u64| crate::output::size(i64::try_from(n).unwrap_or(i64::MAX));
+    let told =
+        |what: &str, count: &Count| println!("  {what:<12} {:>8} files  {}", count.files, size(count.bytes));
+    println!("Joining both would find:");
+    told("equal", &preview.same);
+    told("to send", &preview.send);
+    told("to fetch", &preview.fetch);
+    list("different under one name, so kept twice", preview.twice.iter().cloned());
+    list("left out", preview.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
+    println!("Nothing was changed.");
+    Ok(())
+}
+
+/// Forgets a pair, and gives its folder back.
+fn forget(folder: &Path, pair: &About) -> Result<(), Failure> {
+    for ending in ["db", "db-wal", "db-shm", "status.json"] {
+        match fs::remove_file(folder.join(format!("{}.{ending}", pair.id))) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
+            _ => {}
+        }
+    }
+    Ok(Ground::leave(&pair.local)?)
+}
+
+/// Lets a pair remove what it asked for.
+async fn allow(folder: &Path, which: &str, output: Output) -> Done {
+    let all = pairs(folder).await?;
+    let pair = pick(&all, which)?;
+    let mut state = State::open(&file_of(folder, &pair.id)).await.map_err(state_failed)?;
+    state.allow().await.map_err(state_failed)?;
+    state.close().await.map_err(state_failed)?;
+    let said =
+        "What was asked for is removed the next time the pair works; the service keeps it in its trash.";
+    output.done(&serde_json::json!({ "allowed": pair.local }), said)
 }
 
 fn blake3_of(text: &str) -> String {
@@ -395,12 +459,6 @@ async fn end(folder: &Path, which: &str, yes: bool, output: Output) -> Done {
     );
     sure(yes, &what, "End the pair?")?;
     let _lock = lock(folder)?;
-    for ending in ["db", "db-wal", "db-shm", "status.json"] {
-        match fs::remove_file(folder.join(format!("{}.{ending}", pair.id))) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
-            _ => {}
-        }
-    }
-    Ground::leave(&pair.local)?;
+    forget(folder, pair)?;
     output.done(&serde_json::json!({ "ended": pair.local }), what)
 }

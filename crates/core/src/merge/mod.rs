@@ -129,6 +129,9 @@ pub struct Facets {
     pub out_of_sight: bool,
     /// Why nothing is done with it for now.
     pub held: Option<Held>,
+    /// Of a folder of the service only itself is known: what is in it is to be told, before anything is decided.
+    #[serde(default)]
+    pub unexpanded: bool,
     /// Whether it is known yet what it is: something that came up, or whose place is empty, is not.
     pub unsettled: Option<Unsettled>,
 }
@@ -169,6 +172,20 @@ pub enum Held {
     Busy,
 }
 
+/// So few removals are never many.
+const MANY: usize = 50;
+
+/// Many removals at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Mass {
+    /// Files that are to go here, because they went on the service.
+    pub here: usize,
+    /// Files that are to go on the service, because they went here.
+    pub there: usize,
+    /// Files that both had.
+    pub of: usize,
+}
+
 /// Which way a pair goes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -193,6 +210,9 @@ pub struct Pair {
     next: u64,
     /// Up to here the service's changes are known.
     upto: Moment,
+    /// Whether a person has allowed the many removals that are to be done now.
+    #[serde(default)]
+    allowed: bool,
     #[serde(skip)]
     index: Index,
     /// What was changed since it was kept last.
@@ -210,8 +230,14 @@ struct Index {
     lost: BTreeSet<Item>,
     /// Things that came up since, of which it is not known yet what they were.
     fresh: BTreeSet<Item>,
+    /// Folders of the service of which only themselves are known.
+    unexpanded: BTreeSet<Item>,
     /// Folders here that must be listed before anything is decided.
     unlisted: BTreeSet<Item>,
+    /// Things that the service has no more, by what they were.
+    was: BTreeMap<NodeId, Item>,
+    /// Things that went here, though the service has them; some may have come back.
+    gone: BTreeSet<Item>,
     /// Folders here, by their objects.
     folders: BTreeMap<Object, Item>,
     /// What is to be looked at.
@@ -222,6 +248,8 @@ struct Index {
     busy: BTreeSet<Item>,
     /// What waits for the service's changes to be read.
     until_told: BTreeSet<Item>,
+    /// Removals that a person has to allow first, because they are so many.
+    until_allowed: BTreeSet<Item>,
     /// What waits for its folder here to be listed.
     until_listed: BTreeSet<Item>,
     /// Things whose object came up a second time, and whose folders were listed once more for that.
@@ -251,6 +279,7 @@ impl Pair {
             items: BTreeMap::from([(TOP, top)]),
             next: 1,
             upto: Moment(0),
+            allowed: false,
             index: Index::default(),
             changed: BTreeSet::from([TOP]),
         };
@@ -280,6 +309,15 @@ impl Pair {
                     index.folders.insert(here.object, *item);
                     index.unlisted.insert(*item);
                 }
+            }
+            if facets.unexpanded {
+                index.unexpanded.insert(*item);
+            }
+            if let (None, Some(node)) = (&facets.there, facets.was) {
+                index.was.insert(node, *item);
+            }
+            if facets.here.is_none() && facets.there.is_some() {
+                index.gone.insert(*item);
             }
             index.dirty.insert(*item);
         }
@@ -311,6 +349,12 @@ impl Pair {
         self.upto
     }
 
+    /// Folders of the service whose contents are to be told, by [`Pair::told_beneath`].
+    pub fn unexpanded(&self) -> Vec<NodeId> {
+        let nodes = self.index.unexpanded.iter().filter_map(|item| self.items.get(item)?.there.as_ref());
+        nodes.map(|there| there.node).collect()
+    }
+
     /// Folders here that are to be listed.
     pub fn unlisted(&self) -> Vec<Item> {
         self.index.unlisted.iter().copied().collect()
@@ -322,11 +366,49 @@ impl Pair {
         index.dirty.is_empty()
             && index.busy.is_empty()
             && index.unlisted.is_empty()
+            && index.unexpanded.is_empty()
             && index.lost.is_empty()
             && index.fresh.is_empty()
             && index.waiting.is_empty()
             && index.until_told.is_empty()
+            && index.until_allowed.is_empty()
             && index.until_listed.is_empty()
+    }
+
+    /// Removals that are not done before a person allows them: a great part of all that both sides have.
+    pub fn asks(&self) -> Option<Mass> {
+        if self.index.until_allowed.is_empty() { None } else { self.mass() }
+    }
+
+    /// A person has looked: what is to be removed now is removed.
+    pub fn allow(&mut self) {
+        self.allowed = true;
+        self.changed.insert(TOP);
+        let held = std::mem::take(&mut self.index.until_allowed);
+        self.index.dirty.extend(held);
+    }
+
+    /// What is to be removed on either side, if it is a great part of what both have.
+    fn mass(&self) -> Option<Mass> {
+        let is_file = |f: &Facets| f.common.as_ref().is_some_and(|c| c.hash.is_some());
+        let goes = |item: &&Item, there: bool| {
+            self.items.get(item).is_some_and(|f| {
+                is_file(f)
+                    && !f.removing
+                    && if there {
+                        f.here.is_none() && f.there.is_some()
+                    } else {
+                        f.there.is_none() && f.here.is_some() && !f.out_of_sight
+                    }
+            })
+        };
+        let there = self.index.gone.iter().filter(|item| goes(item, true)).count();
+        let here = self.index.was.values().filter(|item| goes(item, false)).count();
+        if there.max(here) < MANY {
+            return None;
+        }
+        let of = self.items.values().filter(|f| is_file(f)).count();
+        (there.max(here) * 2 > of).then_some(Mass { here, there, of })
     }
 
     /// Whether something waits for the service's changes to be read.
@@ -380,6 +462,7 @@ impl Pair {
             items: BTreeMap::new(),
             next: self.next,
             upto: self.upto,
+            allowed: self.allowed,
             index: Index::default(),
             changed: BTreeSet::new(),
         }
@@ -436,8 +519,12 @@ impl Pair {
                 self.index.by_node.remove(&old.node);
             }
             self.at_mut(item).was = Some(old.node);
+            self.at_mut(item).unexpanded = false;
+            self.index.unexpanded.remove(&item);
+            self.index.was.insert(old.node, item);
         }
         if let Some(new) = there {
+            self.index.was.remove(&new.node);
             self.index.by_node.insert(new.node, item);
             if item != TOP {
                 self.index.there.insert((new.parent, new.name.clone()), item);
@@ -478,6 +565,7 @@ impl Pair {
                 }
             }
             None => {
+                self.index.gone.insert(item);
                 // What was in it is not where it was.
                 for child in self.children_here(item) {
                     self.lose(child);
@@ -492,6 +580,7 @@ impl Pair {
 
     /// Something about it changed: it is looked at again, and so is what waits for it.
     fn touch(&mut self, item: Item) {
+        self.index.until_allowed.remove(&item);
         self.index.dirty.insert(item);
         if let Some(waiting) = self.index.waiting.remove(&item) {
             self.index.dirty.extend(waiting);
@@ -529,9 +618,11 @@ impl Pair {
         self.set_there(item, None);
         self.items.remove(&item);
         self.changed.insert(item);
+        self.index.gone.remove(&item);
         self.index.dirty.remove(&item);
         self.index.busy.remove(&item);
         self.index.until_told.remove(&item);
+        self.index.until_allowed.remove(&item);
         self.index.until_listed.remove(&item);
     }
 }

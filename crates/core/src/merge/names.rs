@@ -1,6 +1,7 @@
 //! What a copy is called that keeps what two people changed at once.
 
 use crate::name::MAX_NAME_BYTES;
+use unicode_normalization::UnicodeNormalization;
 
 /// The longest ending that is taken for one, in bytes, with its dot.
 const LONGEST_ENDING: usize = 16;
@@ -12,7 +13,7 @@ pub fn beside(name: &str, device: &str, time: &str, number: u32) -> String {
         Some(dot) if dot > 0 && name.len() - dot <= LONGEST_ENDING => name.split_at(dot),
         _ => (name, ""),
     };
-    let device: String = device.chars().filter(|c| !c.is_control() && *c != '/').take(40).collect();
+    let device: String = device.nfc().filter(|c| !c.is_control() && *c != '/').take(40).collect();
     let number = if number > 1 { format!(", {number}") } else { String::new() };
     let tail = format!(" ({device}, {time}{number}){ending}");
     let mut room = MAX_NAME_BYTES.saturating_sub(tail.len()).min(stem.len());

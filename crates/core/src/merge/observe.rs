@@ -139,27 +139,30 @@ impl Pair {
         self.index.dirty.insert(item);
     }
 
-    /// What changed on the service since the last time, in its order, and up to which moment all is told. Returns folders
-    /// of which only themselves are known: what is in them is to be told by [`Pair::told`] as well, before anything is decided.
-    pub fn told(&mut self, changes: Vec<Change>, upto: Moment) -> Vec<NodeId> {
-        let mut unknown = BTreeSet::new();
+    /// What changed on the service since the last time, in its order, and up to which moment all is told. Folders of which
+    /// only themselves are known by that are [`Pair::unexpanded`].
+    pub fn told(&mut self, changes: Vec<Change>, upto: Moment) {
         for change in changes {
             match change {
-                Change::Is(node) => unknown.extend(self.is_so(node)),
-                Change::Gone(node, moment) => {
-                    unknown.remove(&node);
-                    self.gone(node, moment, false);
-                }
-                Change::OutOfSight(node, moment) => {
-                    unknown.remove(&node);
-                    self.gone(node, moment, true);
-                }
+                Change::Is(node) => self.is_so(node),
+                Change::Gone(node, moment) => self.gone(node, moment, false),
+                Change::OutOfSight(node, moment) => self.gone(node, moment, true),
             }
         }
         self.upto = self.upto.max(upto);
         let waited = std::mem::take(&mut self.index.until_told);
         self.index.dirty.extend(waited);
-        unknown.into_iter().collect()
+    }
+
+    /// All that is in a folder of which only itself was known, at some moment.
+    pub fn told_beneath(&mut self, folder: NodeId, nodes: Vec<Node>) {
+        let upto = self.upto;
+        self.told(nodes.into_iter().map(Change::Is).collect(), upto);
+        let Some(top) = self.index.by_node.get(&folder).copied() else { return };
+        for item in self.beneath_there(top).into_iter().chain([top]) {
+            self.at_mut(item).unexpanded = false;
+            self.index.unexpanded.remove(&item);
+        }
     }
 
     /// All that is beneath the top at one moment: what is not among it is not there.
@@ -174,32 +177,39 @@ impl Pair {
             }
         }
         self.told(nodes.into_iter().map(Change::Is).collect(), moment);
+        for item in std::mem::take(&mut self.index.unexpanded) {
+            self.at_mut(item).unexpanded = false;
+        }
     }
 
-    fn is_so(&mut self, node: Node) -> Option<NodeId> {
+    fn is_so(&mut self, node: Node) {
         let known = self.index.by_node.get(&node.node).copied();
         if known.is_some_and(|item| {
             item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > node.moment)
         }) {
-            return None;
+            return;
         }
         let Some(parent) = self.index.by_node.get(&node.parent).copied() else {
             // It is where the pair does not reach.
-            self.gone(node.node, node.moment, false);
-            return None;
+            return self.gone(node.node, node.moment, false);
         };
         let is_new = known.is_none();
         let folder = node.bytes.is_none();
         let was = || {
-            let mut was = self.items.iter().filter(|(_, f)| f.there.is_none() && f.was == Some(node.node));
-            was.find(|(_, f)| f.here.is_some() && f.is_folder() == folder).map(|(item, _)| *item)
+            let item = *self.index.was.get(&node.node)?;
+            let facets = self.items.get(&item)?;
+            let is_it = facets.there.is_none() && facets.was == Some(node.node) && facets.here.is_some();
+            (is_it && facets.is_folder() == folder).then_some(item)
         };
         let item = known.or_else(was).unwrap_or_else(|| self.new_item());
         let Node { node, name, bytes, executable, modified, moment, .. } = node;
         self.at_mut(item).out_of_sight = false;
         self.free(item);
         self.set_there(item, Some(There { node, parent, name, bytes, executable, modified, moment }));
-        (is_new && folder).then_some(node)
+        if is_new && folder {
+            self.at_mut(item).unexpanded = true;
+            self.index.unexpanded.insert(item);
+        }
     }
 
     pub(super) fn gone(&mut self, node: NodeId, moment: Moment, out_of_sight: bool) {

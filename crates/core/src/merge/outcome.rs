@@ -116,8 +116,17 @@ impl Pair {
                 && f.common.as_ref().is_some_and(|c| c.hash == Some(hash))
                 && f.there.as_ref().is_some_and(|t| t.bytes == Some((hash, stat.size)))
         };
-        let mut missed = self.items.iter().filter(|(other, f)| is_it(f) && !self.index.busy.contains(other));
-        let (first, second) = (missed.next().map(|(other, _)| *other), missed.next());
+        let gone: Vec<Item> = self.index.gone.iter().copied().collect();
+        for item in gone {
+            // What has come back is remembered no more.
+            if self.items.get(&item).is_none_or(|f| f.here.is_some() || f.there.is_none()) {
+                self.index.gone.remove(&item);
+            }
+        }
+        let may =
+            |other: &&Item| self.items.get(other).is_some_and(is_it) && !self.index.busy.contains(other);
+        let mut missed = self.index.gone.iter().filter(may);
+        let (first, second) = (missed.next().copied(), missed.next().copied());
         if let (Some(missed), None) = (first, second) {
             self.relink(missed, item);
         }

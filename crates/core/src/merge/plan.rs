@@ -145,6 +145,11 @@ impl Pair {
     /// people read it, for the names of copies.
     pub fn next(&mut self, most: usize, time: &str) -> Vec<Action> {
         let mut actions = Vec::new();
+        // What is in a folder may be what something here is waiting for.
+        if !self.index.unexpanded.is_empty() {
+            return actions;
+        }
+        let many = !self.allowed && self.mass().is_some();
         let mut looks = self.index.dirty.len() * 4 + 1000;
         while actions.len() < most && looks > 0 {
             let Some(item) = self.index.dirty.pop_first() else { break };
@@ -156,6 +161,9 @@ impl Pair {
             match self.look(item, time) {
                 Look::Done => {}
                 Look::Again => drop(self.index.dirty.insert(item)),
+                Look::Do(_, Does::RemoveHere(_) | Does::RemoveThere { .. }) if many => {
+                    self.index.until_allowed.insert(item);
+                }
                 Look::Do(of, does) => {
                     match &does {
                         Does::MoveThere(moves) => self.index.busy.extend(moves.iter().map(|m| m.item)),
@@ -174,6 +182,10 @@ impl Pair {
                 Look::Listed => drop(self.index.until_listed.insert(item)),
                 Look::Hold(why) => self.at_mut(item).held = Some(why),
             }
+        }
+        if self.allowed && actions.is_empty() && self.is_quiet() {
+            self.allowed = false;
+            self.changed.insert(TOP);
         }
         actions
     }

@@ -128,6 +128,32 @@ async fn what_changes_on_one_computer_is_on_the_other() {
     desk.pair("home:/");
     laptop.pair("home:/");
     desk.once();
+    // Said before anything happens.
+    let third = Computer::new(&service, "TABLET");
+    fs::write(third.at("tool"), b"#!/bin/sh\n").unwrap();
+    fs::write(third.at("film"), b"a third film").unwrap();
+    fs::write(third.at("only here"), b"here").unwrap();
+    std::os::unix::fs::symlink("/etc/hostname", third.at("link")).unwrap();
+    let before = third.tree();
+    let folder = third.folder.path().display().to_string();
+    let said = third.yattic.ok(&["sync", "add", "--preview", "--json", &folder, "home:/"]);
+    let said: serde_json::Value = serde_json::from_str(&said).unwrap();
+    assert_eq!(
+        (said["same"]["files"].as_u64(), said["send"]["files"].as_u64()),
+        (Some(1), Some(2)),
+        "{said}"
+    );
+    assert_eq!(
+        (said["fetch"]["files"].as_u64(), said["fetch"]["bytes"].as_u64()),
+        (Some(3), Some(9_000_002))
+    );
+    assert_eq!((said["twice"][0].as_str(), said["left"][0]["path"].as_str()), (Some("film"), Some("link")));
+    assert!(
+        third.tree() == before
+            && !third.at(".yattic").exists()
+            && third.yattic.ok(&["sync", "ls"]).contains("no pair")
+    );
+    assert!(ines.place("home:/only here", None).await.is_err());
     laptop.once();
     desk.once();
     let copy = |tree: &Tree| tree.keys().filter(|k| k.starts_with("film (LAPTOP, ")).count() == 1;
@@ -162,6 +188,72 @@ async fn what_changes_on_one_computer_is_on_the_other() {
     same(&desk, &laptop, |tree| tree.contains_key("Post/new"));
     let said = desk.yattic.ok(&["sync", "status"]);
     assert!(said.contains("home:/") && !said.contains("trouble"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_would_take_much_away_stops_and_asks() {
+    let (service, ines) = Service::ready().await;
+    let mut desk = Computer::new(&service, "DESK");
+    for n in 0..70 {
+        fs::write(desk.at(&format!("file {n}")), format!("{n}")).unwrap();
+    }
+    desk.pair("home:/");
+    desk.once();
+    let top = ines.place("home:/", None).await.unwrap().node.id;
+    let there = async || ines.entries(top, &Default::default()).await.unwrap().entries.len();
+    assert_eq!(there().await, 70);
+    // Most of it goes.
+    (0..60).for_each(|n| fs::remove_file(desk.at(&format!("file {n}"))).unwrap());
+    desk.once();
+    assert_eq!(there().await, 70, "nothing goes before somebody says so");
+    let said = desk.yattic.ok(&["sync", "status"]);
+    assert!(
+        said.contains("60 of 70 files were removed here") && said.contains("yattic sync allow"),
+        "{said}"
+    );
+    desk.yattic.ok(&["sync", "allow", "1"]);
+    desk.once();
+    assert_eq!(there().await, 10);
+    // The whole folder is not there: a disk that is not mounted.
+    let away = desk.folder.path().with_extension("away");
+    fs::rename(desk.folder.path(), &away).unwrap();
+    fs::create_dir(desk.folder.path()).unwrap();
+    let said = desk.yattic.fails(3, &["sync", "run", "--once"]);
+    assert!(said.contains("may not be mounted"), "{said}");
+    assert!(!desk.at("file 60").exists());
+    assert_eq!(there().await, 10);
+    fs::remove_dir_all(desk.folder.path()).unwrap();
+    fs::rename(&away, desk.folder.path()).unwrap();
+    desk.once();
+    assert_eq!((there().await, desk.tree().len()), (10, 10));
+    // A state that is thrown away: both sides are compared, nothing is sent, fetched or removed, and nothing comes back.
+    fs::remove_file(desk.at("file 60")).unwrap();
+    desk.once();
+    desk.yattic.ok(&["sync", "end", "1", "--yes"]);
+    assert!(!desk.at(".yattic").exists());
+    let received = service.received().await;
+    desk.pair("home:/");
+    desk.once();
+    assert_eq!((there().await, desk.tree().len(), service.received().await), (9, 9, received));
+    // Two that lie in each other, and two at work at once, are refused.
+    fs::create_dir(desk.at("inside")).unwrap();
+    let said = desk.yattic.fails(1, &["sync", "add", &desk.at("inside").display().to_string(), "home:/"]);
+    assert!(said.contains("lie in each other"), "{said}");
+    desk.run();
+    std::thread::sleep(std::time::Duration::from_secs(1));
+    assert!(desk.yattic.fails(1, &["sync", "run"]).contains("at work already"));
+    // Another service's token is of no use; the door says so, and nothing here is touched.
+    let own = Computer::new(&service, "OTHER");
+    drop(own);
+    let devices = ines.devices().await.unwrap().devices;
+    let its = devices.iter().find(|d| d.name == "DESK").unwrap().id;
+    ines.end_device(its).await.unwrap();
+    let begun = Instant::now();
+    while !desk.yattic.ok(&["sync", "status"]).contains("lets this computer in no more") {
+        assert!(begun.elapsed() < PATIENCE, "{}", desk.yattic.ok(&["sync", "status"]));
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
+    assert_eq!(desk.tree().len(), 10);
 }
 
 /// Something a program or a person does in a folder; what is never touched again is noted.

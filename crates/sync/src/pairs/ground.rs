@@ -243,8 +243,8 @@ impl Ground {
         let _ = fs::unlinkat(&self.own, name, AtFlags::empty());
     }
 
-    /// Brings what has arrived to its place: over the file that was seen there, or where nothing stands. The bytes and the
-    /// folder are on the disk when it returns.
+    /// Brings what has arrived to its place: over the file that was seen there, or where nothing stands. It is on the disk
+    /// for certain after [`Ground::sync`].
     pub fn land(
         &self,
         arrived: &str,
@@ -272,7 +272,8 @@ impl Ground {
             Err(_) => UNIX_EPOCH - Duration::from_millis(modified_ms.unsigned_abs()),
         };
         file.set_modified(time)?;
-        file.sync_all()?;
+        // Before it has its name: after a power cut there is no file of that name with other bytes.
+        file.sync_data()?;
         match over {
             None => fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::NOREPLACE)?,
             Some(seen) => {
@@ -290,7 +291,6 @@ impl Ground {
                 fs::unlinkat(&self.own, arrived, AtFlags::empty())?;
             }
         }
-        fs::fsync(&dir)?;
         look(&dir, name)?.ok_or(NotDone::Otherwise)
     }
 
@@ -315,7 +315,6 @@ impl Ground {
             let _ = fs::renameat_with(&to, name, &from, old.as_slice(), RenameFlags::NOREPLACE);
             return Err(NotDone::Otherwise);
         }
-        fs::fsync(&to)?;
         there.ok_or(NotDone::Otherwise)
     }
 
@@ -336,8 +335,7 @@ impl Ground {
             fs::renameat_with(&self.own, &out, &dir, name.as_slice(), RenameFlags::NOREPLACE)?;
             return Err(NotDone::Otherwise);
         }
-        fs::unlinkat(&self.own, &out, AtFlags::empty())?;
-        Ok(fs::fsync(&dir)?)
+        Ok(fs::unlinkat(&self.own, &out, AtFlags::empty())?)
     }
 
     /// Removes an empty folder.
@@ -347,8 +345,7 @@ impl Ground {
         if look(&dir, name)?.is_none_or(|(object, stat)| object != seen || stat.is_some()) {
             return Err(NotDone::Otherwise);
         }
-        fs::unlinkat(&dir, name.as_slice(), AtFlags::REMOVEDIR)?;
-        Ok(fs::fsync(&dir)?)
+        Ok(fs::unlinkat(&dir, name.as_slice(), AtFlags::REMOVEDIR)?)
     }
 
     /// Lets those run a file that is as it was seen who may read it, or nobody.
@@ -359,6 +356,11 @@ impl Ground {
         let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
         fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
         Ok(look_at(&file)?)
+    }
+
+    /// Makes durable all that was done here.
+    pub fn sync(&self) -> io::Result<()> {
+        Ok(fs::syncfs(&self.top)?)
     }
 
     /// Free bytes of its file system.

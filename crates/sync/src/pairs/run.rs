@@ -21,9 +21,13 @@ use yellow_attic_core::merge::{Held, Item, Pair, TOP};
 use yellow_attic_core::{Name, NodeId};
 
 /// So much is under way at once.
-const AT_ONCE: usize = 12;
+const AT_ONCE: usize = 24;
 /// A folder in which something happened is listed after it was still for so long.
 const STILL: Duration = Duration::from_millis(250);
+/// Or after so long, if it never is.
+const RESTLESS: Duration = Duration::from_secs(2);
+/// What is known is kept so often while much is brought here.
+const KEEP: Duration = Duration::from_millis(500);
 /// Something that is missed is believed to be gone after so long.
 const MISSED: Duration = Duration::from_millis(1500);
 /// The service is asked so often even if it tells nothing.
@@ -56,6 +60,30 @@ pub enum Stopped {
     Asks(String),
 }
 
+/// What joining both for the first time would do.
+#[derive(Clone, Debug, Default, serde::Serialize)]
+pub struct Preview {
+    /// Equal on both sides: matched, and not carried over.
+    pub same: Count,
+    /// To be sent to the service.
+    pub send: Count,
+    /// To be fetched from it.
+    pub fetch: Count,
+    /// Different under one name: kept twice. They are counted under what is sent and fetched too.
+    pub twice: Vec<String>,
+    /// Left out, each with its reason.
+    pub left: Vec<Left>,
+}
+
+/// Files and their bytes.
+#[derive(Clone, Copy, Debug, Default, serde::Serialize)]
+pub struct Count {
+    /// How many.
+    pub files: u64,
+    /// In bytes.
+    pub bytes: u64,
+}
+
 /// A pair at work.
 pub struct Running {
     about: About,
@@ -81,6 +109,12 @@ pub struct Running {
     walked_at: Instant,
     wrote: (Instant, Option<Status>),
     whole: bool,
+    /// Whether all here was looked at since it began to run.
+    scanned: bool,
+    /// Whether something was done here that may not be on the disk yet.
+    landed: bool,
+    kept_at: Instant,
+    listed_at: Instant,
 }
 
 impl Running {
@@ -97,13 +131,17 @@ impl Running {
         let object = ground.object().map_err(said)?;
         let fresh = || Pair::new(&about.device, about.way, NodeId(about.node), object);
         let timeline = state.timeline().await?.unwrap_or_default();
+        let allow = state.take_allowed().await?;
         let same_top = |pair: &Pair| {
             pair.facets(TOP).and_then(|f| f.here.as_ref()).is_some_and(|here| here.object == object)
         };
-        let pair = match kept {
+        let mut pair = match kept {
             Some(pair) if !moved && same_top(&pair) => pair,
             _ => fresh(),
         };
+        if allow {
+            pair.allow();
+        }
         let whole = pair.upto().0 > 0;
         let hands = Hands {
             client,
@@ -135,6 +173,10 @@ impl Running {
             walked_at: now,
             wrote: (now, None),
             whole,
+            scanned: false,
+            landed: false,
+            kept_at: now,
+            listed_at: now,
         })
     }
 
@@ -145,16 +187,24 @@ impl Running {
             self.look_here().await?;
             let heard = self.hear().await;
             let settled = self.settle();
-            if heard && settled && self.pair.unlisted().is_empty() {
+            self.scanned |= settled;
+            if heard && self.scanned {
                 self.begin(&mut under_way).await?;
             }
             let in_step = heard && under_way.is_empty() && self.pair.is_quiet() && self.trouble.is_none();
             if in_step {
                 self.in_step_at = Some(jiff::Timestamp::now().to_string());
             }
-            self.state.keep(&mut self.pair, &self.timeline).await?;
+            if in_step || self.kept_at.elapsed() > KEEP {
+                self.keep().await?;
+            }
             self.write_status(in_step, false);
-            if *stop.borrow() || once && in_step {
+            if self.pair.asks().is_some() && self.state.take_allowed().await? {
+                self.pair.allow();
+                continue;
+            }
+            let asks = self.pair.asks().is_some() && under_way.is_empty();
+            if *stop.borrow() || once && (in_step || asks) {
                 break;
             }
             self.wait(&mut under_way, &mut stop, in_step).await;
@@ -167,11 +217,55 @@ impl Running {
             self.came(&action, came);
         }
         under_way.abort_all();
-        self.state.keep(&mut self.pair, &self.timeline).await?;
+        self.keep().await?;
         let status = self.status(self.pair.is_quiet() && self.trouble.is_none(), true);
         let _ = status.write(&self.folder);
         self.state.close().await?;
         Ok(status)
+    }
+
+    /// What joining both for the first time would do: nothing is done but reading.
+    pub async fn preview(mut self) -> Result<Preview, Stopped> {
+        let mut twice = Vec::new();
+        let mut quiet = 0;
+        while quiet < 3 {
+            self.stirred_at = None;
+            self.look_here().await?;
+            if !self.hear().await {
+                return Err(Stopped::Asks(
+                    self.trouble.map_or("the service does not answer".into(), |t| t.words()),
+                ));
+            }
+            self.settle();
+            let actions = self.pair.next(AT_ONCE, "preview");
+            quiet = if actions.is_empty() { quiet + 1 } else { 0 };
+            for action in actions {
+                if let Does::MoveHere { follows: false, .. } | Does::SetAside(..) = &action.does {
+                    twice.push(self.path_of(action.item));
+                }
+                if matches!(action.does, Does::ReadHash(_)) {
+                    let task = self.task(action);
+                    let came = self.hands.carry_out(&task).await;
+                    self.came(&task.action, came);
+                }
+            }
+        }
+        let mut preview =
+            Preview { twice, left: self.left.into_values().flatten().collect(), ..Preview::default() };
+        for (_, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
+            let count = match (&facets.here, &facets.there) {
+                (Some(_), Some(_)) => &mut preview.same,
+                (Some(_), None) => &mut preview.send,
+                _ => &mut preview.fetch,
+            };
+            let here = facets.here.as_ref().and_then(|here| here.stat).map(|stat| stat.size);
+            let there = facets.there.as_ref().and_then(|there| there.bytes).map(|(_, size)| size);
+            if let Some(size) = here.or(there) {
+                count.files += 1;
+                count.bytes += size;
+            }
+        }
+        Ok(preview)
     }
 
     /// Waits for whatever comes first.
@@ -245,9 +339,10 @@ impl Running {
             self.pair.try_again();
         }
         // While somebody writes without a pause, it is looked at all the same, now and then.
-        if self.stirred_at.is_some_and(|at| at.elapsed() < STILL) {
+        if self.stirred_at.is_some_and(|at| at.elapsed() < STILL) && self.listed_at.elapsed() < RESTLESS {
             return Ok(());
         }
+        self.listed_at = Instant::now();
         loop {
             let unlisted = self.pair.unlisted();
             if unlisted.is_empty() {
@@ -376,7 +471,8 @@ impl Running {
 
     /// Hears what the service tells. Whether all that it had to tell is known.
     async fn hear(&mut self) -> bool {
-        let due = self.asked_at.is_none_or(|at| at.elapsed() >= ASK || self.pair.waits_for_service());
+        let due = self.asked_at.is_none_or(|at| at.elapsed() >= ASK || self.pair.waits_for_service())
+            || !self.pair.unexpanded().is_empty();
         let soon = self.asked_at.is_some_and(|at| at.elapsed() < Duration::from_millis(200));
         if self.whole && (!due || soon) {
             return self.trouble.is_none()
@@ -439,10 +535,20 @@ impl Running {
                 )));
             }
             let (upto, more) = (told.upto, told.more);
-            let unknown = self.pair.told(told.changes, upto);
-            for folder in unknown {
-                let tree = feed::tree(&client, folder.0).await?;
-                self.pair.told(tree.nodes.into_iter().map(Change::Is).collect(), upto);
+            self.pair.told(told.changes, upto);
+            while let Some(folder) = self.pair.unexpanded().pop() {
+                match feed::tree(&client, folder.0).await {
+                    Ok(tree) => self.pair.told_beneath(folder, tree.nodes),
+                    // It went meanwhile: its change is told next.
+                    Err(e) if e.code() == Some("not_found") => {
+                        let item = self.pair.of_node(folder).and_then(|item| self.pair.facets(item));
+                        let known = item.and_then(|f| f.there.as_ref()).map(|there| there.moment);
+                        let upto = self.pair.upto();
+                        let moment = known.map_or(upto, |known| known.max(upto));
+                        self.pair.told(vec![Change::Gone(folder, moment)], upto);
+                    }
+                    Err(e) => return Err(e.into()),
+                }
             }
             if !more {
                 return Ok(());
@@ -466,7 +572,12 @@ impl Running {
             return Ok(());
         }
         // Known before it is done: a stop in between finds what was meant.
-        self.state.keep(&mut self.pair, &self.timeline).await?;
+        let meant = |action: &Action| {
+            !matches!(action.does, Does::Fetch { .. } | Does::ReadHash(_) | Does::MakeFolderHere(_))
+        };
+        if actions.iter().any(meant) {
+            self.keep().await?;
+        }
         for action in actions {
             self.doing.insert(action.item, self.told(&action));
             let (hands, task) = (self.hands.clone(), self.task(action));
@@ -475,6 +586,22 @@ impl Running {
                 (task.action, came)
             });
         }
+        Ok(())
+    }
+
+    /// Keeps what is known: of what was brought here only what is on the disk.
+    async fn keep(&mut self) -> Result<(), Stopped> {
+        if std::mem::take(&mut self.landed) {
+            let ground = self.hands.ground.clone();
+            let synced = tokio::task::spawn_blocking(move || ground.sync()).await;
+            if let Ok(Err(why)) = synced {
+                self.landed = true;
+                self.trouble = Some(Trouble::Disk(why.to_string()));
+                return Ok(());
+            }
+        }
+        self.state.keep(&mut self.pair, &self.timeline).await?;
+        self.kept_at = Instant::now();
         Ok(())
     }
 
@@ -523,6 +650,7 @@ impl Running {
             None if outcome != Outcome::Unknown => self.trouble = None,
             None => {}
         }
+        self.landed |= matches!(outcome, Outcome::Here(..) | Outcome::Removed);
         if matches!(outcome, Outcome::Here(..) | Outcome::There(_) | Outcome::Removed) {
             let what = deed(&action.does);
             let path = self.path_of(action.item);
@@ -567,7 +695,7 @@ impl Running {
             in_step_at: self.in_step_at.clone(),
             at: jiff::Timestamp::now().to_string(),
             process: if stopped { 0 } else { std::process::id() },
-            trouble: self.trouble.as_ref().map(Trouble::words),
+            trouble: self.trouble.as_ref().map(Trouble::words).or_else(|| self.asks()),
             ..Status::default()
         };
         for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
@@ -583,7 +711,7 @@ impl Running {
             }
         }
         status.left.extend(self.left.values().flatten().cloned());
-        status.state = match (&self.trouble, in_step, stopped) {
+        status.state = match (&status.trouble, in_step, stopped) {
             (Some(_), _, _) => "trouble",
             (None, true, false) => "in_step",
             (None, _, true) => "stopped",
@@ -591,6 +719,19 @@ impl Running {
         }
         .into();
         status
+    }
+
+    /// What a person has to decide.
+    fn asks(&self) -> Option<String> {
+        let mass = self.pair.asks()?;
+        let (many, where_from, where_to) = match mass.there >= mass.here {
+            true => (mass.there, "here", "on the service"),
+            false => (mass.here, "on the service", "here"),
+        };
+        Some(format!(
+            "{many} of {} files were removed {where_from}, and are not removed {where_to} before you say so: yattic sync allow. Or bring them back.",
+            mass.of
+        ))
     }
 
     fn write_status(&mut self, in_step: bool, stopped: bool) {

@@ -115,6 +115,17 @@ impl State {
         self.set("about", about).await
     }
 
+    /// A person allows the many removals that wait.
+    pub async fn allow(&mut self) -> Result<(), StateError> {
+        self.set("allowed", &true).await
+    }
+
+    /// Whether a person has allowed them since this was asked last.
+    pub async fn take_allowed(&mut self) -> Result<bool, StateError> {
+        let gone = sqlx::query("DELETE FROM about WHERE name = 'allowed'").execute(&mut self.conn).await?;
+        Ok(gone.rows_affected() > 0)
+    }
+
     /// The timeline of the service that ids and moments are of.
     pub async fn timeline(&mut self) -> Result<Option<String>, StateError> {
         self.value("timeline").await

@@ -208,24 +208,22 @@ impl Machine {
     /// Reads the service's changes, all there are.
     pub fn hear(&mut self, service: &Service, chance: &mut Chance) -> bool {
         let before = self.pair.upto();
+        self.expand(service);
         loop {
             let (changes, upto) = service.changes(self.pair.upto(), 1 + chance.below(6));
-            let mut unknown = self.pair.told(changes, upto);
-            while let Some(folder) = unknown.pop() {
-                // What is in a folder that comes into sight.
-                let mut told = Vec::new();
-                let mut waiting = vec![folder.0];
-                while let Some(folder) = waiting.pop() {
-                    for child in service.children(folder) {
-                        told.push(merge::observe::Change::Is(service.node(child)));
-                        waiting.push(child);
-                    }
-                }
-                self.pair.told(told, upto);
-            }
+            self.pair.told(changes, upto);
+            self.expand(service);
             if self.pair.upto() >= Moment(service.moment) {
                 return before != self.pair.upto();
             }
+        }
+    }
+
+    /// Is told what is in folders that came into sight.
+    fn expand(&mut self, service: &Service) {
+        while let Some(folder) = self.pair.unexpanded().pop() {
+            let nodes = service.beneath(folder.0).into_iter().map(|child| service.node(child)).collect();
+            self.pair.told_beneath(folder, nodes);
         }
     }
 

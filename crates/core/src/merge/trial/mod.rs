@@ -244,6 +244,9 @@ impl World {
                 why.push_str(&short(&format!("\n   {item:?}: {facets:?}")));
             }
         }
+        for (id, row) in &self.service.rows {
+            why.push_str(&short(&format!("\n   service {id}: {row:?}")));
+        }
         Err(format!("it never comes to rest: {why}"))
     }
 
@@ -365,4 +368,36 @@ fn whatever_happens_at_once_all_have_the_same_in_the_end_and_nothing_is_missing(
 #[test]
 fn who_waits_until_all_is_everywhere_gets_no_copies() {
     run(calm);
+}
+
+#[test]
+fn many_removals_at_once_wait_until_somebody_allows_them() {
+    let mut world = World::new(1, 2, false);
+    for n in 0..80 {
+        let bytes = new_bytes(&mut world.chance, &mut world.ledger);
+        world.service.make(PAIR, &format!("file {n}"), Some(bytes), false).unwrap();
+    }
+    world.quiet().unwrap();
+    // Its disk was emptied; a few would be nobody's concern.
+    let all = world.machines[0].disk.all();
+    all.iter().take(30).for_each(|inode| world.machines[0].disk.remove(*inode));
+    world.quiet().unwrap();
+    assert_eq!(world.service.tree().len(), 50);
+    let all = world.machines[0].disk.all();
+    all.into_iter().for_each(|inode| world.machines[0].disk.remove(inode));
+    assert!(world.quiet().is_err(), "it waits");
+    assert_eq!(world.service.tree().len(), 50, "nothing was removed");
+    let asks = world.machines[0].pair.asks().unwrap();
+    assert_eq!((asks.here, asks.there, asks.of), (0, 50, 50));
+    // A stop forgets nothing of it.
+    world.machines[0].keep();
+    world.machines[0].stop();
+    assert!(world.quiet().is_err() && world.service.tree().len() == 50);
+    world.machines[0].pair.allow();
+    // Where it comes all at once, the other computer asks as well.
+    let _ = world.quiet();
+    assert!(world.service.tree().is_empty());
+    world.machines[1].pair.allow();
+    world.quiet().and_then(|()| world.check()).unwrap();
+    assert!(world.machines.iter().all(|m| m.disk.all().is_empty()));
 }
