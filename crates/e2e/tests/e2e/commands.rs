@@ -174,6 +174,7 @@ fn every_help_page_is_as_it_was_reviewed() {
         "unshare",
         "lock",
         "unlock",
+        "sync",
         "link",
         "rollback",
         "trash",
@@ -201,6 +202,9 @@ fn every_help_page_is_as_it_was_reviewed() {
         for act in ["new", "ls", "show", "set", "end"] {
             page("yattic", &[command, act]);
         }
+    }
+    for act in ["add", "ls", "run", "status", "conflicts", "allow", "end"] {
+        page("yattic", &["sync", act]);
     }
     page("yatticd", &[]);
     for command in ["serve", "init", "clock", "check", "demo", "config", "completions", "manual"] {
