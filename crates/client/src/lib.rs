@@ -506,6 +506,13 @@ impl Client {
         Ok(lines_of(answer))
     }
 
+    /// What happens on the service, as it happens: server-sent events, as they come.
+    pub async fn events(&self) -> Result<impl Stream<Item = Result<Bytes>> + use<>> {
+        let call = self.call(Method::GET, "/events").timeout(Duration::from_secs(24 * 3600));
+        let answer = Self::send(call).await?;
+        Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
+    }
+
     /// Files and folders whose names hold every word of a text.
     pub async fn find(&self, query: &api::FindQuery) -> Result<api::Found> {
         self.get("/find", query).await

@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 use yellow_attic_client::api;
 use yellow_attic_core::merge::Way;
 use yellow_attic_sync::pairs::ground::Ground;
-use yellow_attic_sync::pairs::run::{Count, Preview, Running, machine};
+use yellow_attic_sync::pairs::preview::{Count, Preview};
+use yellow_attic_sync::pairs::run::{Running, machine};
 use yellow_attic_sync::pairs::state::{About, State, StateError, file_of};
 use yellow_attic_sync::pairs::status::Status;
 

@@ -14,13 +14,19 @@
 //!   elsewhere has moved.
 //! - Nothing is removed that was not held in the state that is removed, and no folder that holds anything else.
 
+mod both;
+mod bring;
+mod guard;
 pub mod names;
 pub mod observe;
 pub mod outcome;
 pub mod plan;
+mod send;
 mod settle;
 #[cfg(test)]
 mod trial;
+
+pub use guard::Mass;
 
 use crate::ids::{Moment, NodeId};
 use serde::{Deserialize, Serialize};
@@ -172,20 +178,6 @@ pub enum Held {
     Busy,
 }
 
-/// So few removals are never many.
-const MANY: usize = 50;
-
-/// Many removals at once.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Mass {
-    /// Files that are to go here, because they went on the service.
-    pub here: usize,
-    /// Files that are to go on the service, because they went here.
-    pub there: usize,
-    /// Files that both had.
-    pub of: usize,
-}
-
 /// Which way a pair goes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -218,6 +210,9 @@ pub struct Pair {
     /// What was changed since it was kept last.
     #[serde(skip)]
     changed: BTreeSet<Item>,
+    /// How often anything was changed.
+    #[serde(skip)]
+    revision: u64,
 }
 
 /// What can be told from the items, and what is under way: not kept.
@@ -282,6 +277,7 @@ impl Pair {
             allowed: false,
             index: Index::default(),
             changed: BTreeSet::from([TOP]),
+            revision: 0,
         };
         pair.begin();
         pair
@@ -375,42 +371,6 @@ impl Pair {
             && index.until_listed.is_empty()
     }
 
-    /// Removals that are not done before a person allows them: a great part of all that both sides have.
-    pub fn asks(&self) -> Option<Mass> {
-        if self.index.until_allowed.is_empty() { None } else { self.mass() }
-    }
-
-    /// A person has looked: what is to be removed now is removed.
-    pub fn allow(&mut self) {
-        self.allowed = true;
-        self.changed.insert(TOP);
-        let held = std::mem::take(&mut self.index.until_allowed);
-        self.index.dirty.extend(held);
-    }
-
-    /// What is to be removed on either side, if it is a great part of what both have.
-    fn mass(&self) -> Option<Mass> {
-        let is_file = |f: &Facets| f.common.as_ref().is_some_and(|c| c.hash.is_some());
-        let goes = |item: &&Item, there: bool| {
-            self.items.get(item).is_some_and(|f| {
-                is_file(f)
-                    && !f.removing
-                    && if there {
-                        f.here.is_none() && f.there.is_some()
-                    } else {
-                        f.there.is_none() && f.here.is_some() && !f.out_of_sight
-                    }
-            })
-        };
-        let there = self.index.gone.iter().filter(|item| goes(item, true)).count();
-        let here = self.index.was.values().filter(|item| goes(item, false)).count();
-        if there.max(here) < MANY {
-            return None;
-        }
-        let of = self.items.values().filter(|f| is_file(f)).count();
-        (there.max(here) * 2 > of).then_some(Mass { here, there, of })
-    }
-
     /// Whether something waits for the service's changes to be read.
     pub fn waits_for_service(&self) -> bool {
         !self.index.until_told.is_empty()
@@ -444,6 +404,11 @@ impl Pair {
         self.items.get(&item).cloned().unwrap_or_default()
     }
 
+    /// Another number after anything has changed.
+    pub fn revision(&self) -> u64 {
+        self.revision
+    }
+
     /// What was changed since this was asked last: it is to be kept.
     pub fn take_changed(&mut self) -> Vec<Item> {
         std::mem::take(&mut self.changed).into_iter().collect()
@@ -465,6 +430,7 @@ impl Pair {
             allowed: self.allowed,
             index: Index::default(),
             changed: BTreeSet::new(),
+            revision: 0,
         }
     }
 
@@ -474,6 +440,7 @@ impl Pair {
     }
 
     fn at_mut(&mut self, item: Item) -> &mut Facets {
+        self.revision += 1;
         self.changed.insert(item);
         self.items.entry(item).or_default()
     }

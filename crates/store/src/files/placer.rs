@@ -220,25 +220,7 @@ impl Placer {
             return Err(e);
         }
         let mut state = self.placing.0.state.lock();
-        let placed = self.placing.placed();
-        let mut held = stuck.iter().map(|(i, ..)| *i).peekable();
-        for (i, task) in tasks.iter().enumerate() {
-            if held.next_if_eq(&i).is_some() {
-                if task.mark > placed {
-                    *state.waiting.entry(task.mark).or_default() += 1;
-                }
-                continue;
-            }
-            if task.mark <= placed {
-                state.no_more_waiting(task.mark);
-            }
-            if let Some(places) = state.places.get_mut(&task.object) {
-                places.drain(..2.min(places.len()));
-                if places.is_empty() {
-                    state.places.remove(&task.object);
-                }
-            }
-        }
+        state.carried_out(&tasks, stuck.iter().map(|(i, ..)| *i), self.placing.placed());
         for (i, shelves, error) in stuck {
             for shelf in shelves {
                 state.stopped.entry(shelf.id).or_insert_with(|| {

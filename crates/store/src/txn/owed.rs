@@ -54,8 +54,31 @@ pub(crate) struct State {
 }
 
 impl State {
+    /// Of these renames all are carried out but those that are held, by their places in the list. Marks up to `placed` were
+    /// passed before: they waited.
+    pub fn carried_out(&mut self, tasks: &[Task], held: impl Iterator<Item = usize>, placed: i64) {
+        let mut held = held.peekable();
+        for (i, task) in tasks.iter().enumerate() {
+            if held.next_if_eq(&i).is_some() {
+                if task.mark > placed {
+                    *self.waiting.entry(task.mark).or_default() += 1;
+                }
+                continue;
+            }
+            if task.mark <= placed {
+                self.no_more_waiting(task.mark);
+            }
+            if let Some(places) = self.places.get_mut(&task.object) {
+                places.drain(..2.min(places.len()));
+                if places.is_empty() {
+                    self.places.remove(&task.object);
+                }
+            }
+        }
+    }
+
     /// A rename of a mark that waited is carried out.
-    pub fn no_more_waiting(&mut self, mark: i64) {
+    fn no_more_waiting(&mut self, mark: i64) {
         if let Some(left) = self.waiting.get_mut(&mark) {
             *left -= 1;
             if *left == 0 {

@@ -6,14 +6,17 @@
 //! - [`feed`]: what the service tells.
 //! - [`act`]: carries out what was decided.
 //! - [`state`]: what is known of a pair, kept in SQLite.
-//! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks.
+//! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
 
 pub mod act;
 pub mod feed;
 pub mod ground;
+mod look;
+pub mod preview;
 pub mod run;
 pub mod state;
 pub mod status;
+mod tell;
 pub mod watch;
 
 /// RFC 3339 to milliseconds since 1970.

@@ -1,41 +1,41 @@
 //! A pair at work: what is seen is told to it, what it says is done, what became of that is told to it, and all is kept.
 
-use super::act::{Came, Hands, Task, Trouble, trouble_of};
-use super::feed::{self, FeedError};
-use super::ground::{Ground, NotDone, Way};
+use super::act::{Came, Hands, Task, Trouble};
+use super::ground::Ground;
 use super::state::{About, State, StateError, file_of};
 use super::status::{Deed, Left, Status};
-use super::watch::{Heard, Watch};
+use super::tell::deed;
+use super::watch::Watch;
+use futures_util::StreamExt;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-use tokio::sync::watch;
+use tokio::sync::{Notify, watch};
 use tokio::task::JoinSet;
 use yellow_attic_client::Client;
-use yellow_attic_core::merge::observe::{Change, Entry};
+use yellow_attic_core::NodeId;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
-use yellow_attic_core::merge::{Held, Item, Pair, TOP};
-use yellow_attic_core::{Name, NodeId};
+use yellow_attic_core::merge::{Item, Pair, TOP};
 
 /// So much is under way at once.
-const AT_ONCE: usize = 24;
+pub(super) const AT_ONCE: usize = 24;
 /// A folder in which something happened is listed after it was still for so long.
-const STILL: Duration = Duration::from_millis(250);
+pub(super) const STILL: Duration = Duration::from_millis(250);
 /// Or after so long, if it never is.
-const RESTLESS: Duration = Duration::from_secs(2);
+pub(super) const RESTLESS: Duration = Duration::from_secs(2);
 /// What is known is kept so often while much is brought here.
-const KEEP: Duration = Duration::from_millis(500);
+pub(super) const KEEP: Duration = Duration::from_millis(500);
 /// Something that is missed is believed to be gone after so long.
-const MISSED: Duration = Duration::from_millis(1500);
+pub(super) const MISSED: Duration = Duration::from_millis(1500);
 /// The service is asked so often even if it tells nothing.
-const ASK: Duration = Duration::from_secs(5);
+pub(super) const ASK: Duration = Duration::from_secs(5);
 /// What was refused or busy is tried again after so long.
-const AGAIN: Duration = Duration::from_secs(60);
+pub(super) const AGAIN: Duration = Duration::from_secs(60);
 /// Everything is looked at so often, for what no event told.
-const WALK: Duration = Duration::from_secs(24 * 3600);
+pub(super) const WALK: Duration = Duration::from_secs(24 * 3600);
 /// Deeds that are remembered for whoever looks.
 const LATELY: usize = 50;
 /// The same refusal so often in a row holds a thing.
@@ -60,61 +60,42 @@ pub enum Stopped {
     Asks(String),
 }
 
-/// What joining both for the first time would do.
-#[derive(Clone, Debug, Default, serde::Serialize)]
-pub struct Preview {
-    /// Equal on both sides: matched, and not carried over.
-    pub same: Count,
-    /// To be sent to the service.
-    pub send: Count,
-    /// To be fetched from it.
-    pub fetch: Count,
-    /// Different under one name: kept twice. They are counted under what is sent and fetched too.
-    pub twice: Vec<String>,
-    /// Left out, each with its reason.
-    pub left: Vec<Left>,
-}
-
-/// Files and their bytes.
-#[derive(Clone, Copy, Debug, Default, serde::Serialize)]
-pub struct Count {
-    /// How many.
-    pub files: u64,
-    /// In bytes.
-    pub bytes: u64,
-}
-
 /// A pair at work.
 pub struct Running {
-    about: About,
-    folder: PathBuf,
-    state: State,
-    pair: Pair,
-    timeline: String,
-    hands: Hands,
-    watch: Watch,
+    pub(super) about: About,
+    pub(super) folder: PathBuf,
+    pub(super) state: State,
+    pub(super) pair: Pair,
+    pub(super) timeline: String,
+    pub(super) hands: Hands,
+    pub(super) watch: Watch,
     /// Names that the file system has otherwise than the service.
-    raw: HashMap<(Item, String), Vec<u8>>,
+    pub(super) raw: HashMap<(Item, String), Vec<u8>>,
     /// What lies in folders here and is not kept the same.
-    left: BTreeMap<Item, Vec<Left>>,
-    lately: std::collections::VecDeque<Deed>,
-    refused: HashMap<Item, u32>,
-    trouble: Option<Trouble>,
-    in_step_at: Option<String>,
-    doing: BTreeMap<Item, String>,
-    stirred_at: Option<Instant>,
-    settled_at: Option<Instant>,
-    asked_at: Option<Instant>,
-    again_at: Instant,
-    walked_at: Instant,
-    wrote: (Instant, Option<Status>),
-    whole: bool,
+    pub(super) left: BTreeMap<Item, Vec<Left>>,
+    pub(super) lately: std::collections::VecDeque<Deed>,
+    pub(super) refused: HashMap<Item, u32>,
+    pub(super) trouble: Option<Trouble>,
+    pub(super) in_step_at: Option<String>,
+    pub(super) doing: BTreeMap<Item, String>,
+    pub(super) stirred_at: Option<Instant>,
+    pub(super) settled_at: Option<Instant>,
+    pub(super) asked_at: Option<Instant>,
+    pub(super) again_at: Instant,
+    pub(super) walked_at: Instant,
+    /// When the status was written, and of what.
+    pub(super) wrote: (Instant, Option<(u64, Option<Trouble>, usize, bool)>),
+    /// Told when something happened on the service.
+    pub(super) stirs_there: Arc<Notify>,
+    /// Whether the service tells it.
+    pub(super) tells: Arc<AtomicBool>,
+    pub(super) whole: bool,
     /// Whether all here was looked at since it began to run.
-    scanned: bool,
+    pub(super) scanned: bool,
     /// Whether something was done here that may not be on the disk yet.
-    landed: bool,
-    kept_at: Instant,
-    listed_at: Instant,
+    pub(super) landed: bool,
+    pub(super) kept_at: Instant,
+    pub(super) listed_at: Instant,
 }
 
 impl Running {
@@ -172,6 +153,8 @@ impl Running {
             again_at: now,
             walked_at: now,
             wrote: (now, None),
+            stirs_there: Arc::new(Notify::new()),
+            tells: Arc::new(AtomicBool::new(false)),
             whole,
             scanned: false,
             landed: false,
@@ -183,6 +166,9 @@ impl Running {
     /// Works until it is told to stop. `once`: or until both sides are the same.
     pub async fn run(mut self, mut stop: watch::Receiver<bool>, once: bool) -> Result<Status, Stopped> {
         let mut under_way: JoinSet<(Action, Came)> = JoinSet::new();
+        let listening =
+            tokio::spawn(listen(self.hands.client.clone(), self.stirs_there.clone(), self.tells.clone()));
+        let _listening = Aborted(listening);
         loop {
             self.look_here().await?;
             let heard = self.hear().await;
@@ -224,52 +210,13 @@ impl Running {
         Ok(status)
     }
 
-    /// What joining both for the first time would do: nothing is done but reading.
-    pub async fn preview(mut self) -> Result<Preview, Stopped> {
-        let mut twice = Vec::new();
-        let mut quiet = 0;
-        while quiet < 3 {
-            self.stirred_at = None;
-            self.look_here().await?;
-            if !self.hear().await {
-                return Err(Stopped::Asks(
-                    self.trouble.map_or("the service does not answer".into(), |t| t.words()),
-                ));
-            }
-            self.settle();
-            let actions = self.pair.next(AT_ONCE, "preview");
-            quiet = if actions.is_empty() { quiet + 1 } else { 0 };
-            for action in actions {
-                if let Does::MoveHere { follows: false, .. } | Does::SetAside(..) = &action.does {
-                    twice.push(self.path_of(action.item));
-                }
-                if matches!(action.does, Does::ReadHash(_)) {
-                    let task = self.task(action);
-                    let came = self.hands.carry_out(&task).await;
-                    self.came(&task.action, came);
-                }
-            }
-        }
-        let mut preview =
-            Preview { twice, left: self.left.into_values().flatten().collect(), ..Preview::default() };
-        for (_, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
-            let count = match (&facets.here, &facets.there) {
-                (Some(_), Some(_)) => &mut preview.same,
-                (Some(_), None) => &mut preview.send,
-                _ => &mut preview.fetch,
-            };
-            let here = facets.here.as_ref().and_then(|here| here.stat).map(|stat| stat.size);
-            let there = facets.there.as_ref().and_then(|there| there.bytes).map(|(_, size)| size);
-            if let Some(size) = here.or(there) {
-                count.files += 1;
-                count.bytes += size;
-            }
-        }
-        Ok(preview)
+    /// How long nobody asks what the service has: longer while it tells by itself.
+    pub(super) fn ask_after(&self) -> Duration {
+        if self.tells.load(Ordering::Relaxed) { ASK * 12 } else { ASK }
     }
 
     /// Waits for whatever comes first.
-    async fn wait(
+    pub(super) async fn wait(
         &mut self,
         under_way: &mut JoinSet<(Action, Came)>,
         stop: &mut watch::Receiver<bool>,
@@ -278,7 +225,7 @@ impl Running {
         let fd = self.watch.waits();
         let soon = match (in_step, &self.trouble) {
             (_, Some(_)) => Duration::from_secs(2),
-            (true, None) => ASK,
+            (true, None) => self.ask_after(),
             (false, None) => Duration::from_millis(100),
         };
         tokio::select! {
@@ -297,268 +244,12 @@ impl Running {
                 tokio::time::sleep(Duration::from_millis(20)).await;
             }
             _ = stop.changed() => {}
+            () = self.stirs_there.notified() => self.asked_at = None,
             () = tokio::time::sleep(soon) => {}
         }
     }
 
-    // --- here ---
-
-    fn way(&self, item: Item) -> Option<Way> {
-        let (mut way, mut next) = (Vec::new(), item);
-        while next != TOP {
-            let here = self.pair.facets(next)?.here.as_ref()?;
-            let slot = (here.parent, here.name.clone());
-            way.push(self.raw.get(&slot).cloned().unwrap_or_else(|| here.name.clone().into_bytes()));
-            next = here.parent;
-            if way.len() > 1000 {
-                return None;
-            }
-        }
-        way.reverse();
-        Some(way)
-    }
-
-    async fn look_here(&mut self) -> Result<(), Stopped> {
-        for heard in self.watch.heard() {
-            self.stirred_at = Some(Instant::now());
-            match heard {
-                Heard::Stirred(object) => {
-                    if let Some(item) = self.pair.folder_of(object) {
-                        self.pair.stirred(item);
-                    }
-                }
-                Heard::Anything => self.walk(),
-            }
-        }
-        if self.walked_at.elapsed() > WALK {
-            self.walk();
-        }
-        if self.again_at.elapsed() > AGAIN {
-            self.again_at = Instant::now();
-            self.refused.clear();
-            self.pair.try_again();
-        }
-        // While somebody writes without a pause, it is looked at all the same, now and then.
-        if self.stirred_at.is_some_and(|at| at.elapsed() < STILL) && self.listed_at.elapsed() < RESTLESS {
-            return Ok(());
-        }
-        self.listed_at = Instant::now();
-        loop {
-            let unlisted = self.pair.unlisted();
-            if unlisted.is_empty() {
-                return Ok(());
-            }
-            for item in unlisted {
-                self.list(item).await?;
-            }
-        }
-    }
-
-    fn walk(&mut self) {
-        self.walked_at = Instant::now();
-        let all: Vec<Item> = self.pair.items().map(|(item, _)| item).collect();
-        all.into_iter().for_each(|item| self.pair.stirred(item));
-    }
-
-    async fn list(&mut self, item: Item) -> Result<(), Stopped> {
-        let Some(way) = self.way(item) else {
-            self.pair.listed(item, Vec::new());
-            return Ok(());
-        };
-        let object = self.pair.facets(item).and_then(|f| f.here.as_ref()).map(|here| here.object);
-        let ground = self.hands.ground.clone();
-        let its = way.clone();
-        let listed = tokio::task::spawn_blocking(move || {
-            let folder = ground.open_folder(&its)?;
-            Ok::<_, NotDone>(folder)
-        })
-        .await;
-        match listed {
-            Ok(Ok(folder)) => object.into_iter().for_each(|object| self.watch.add(object, &folder)),
-            _ => object.into_iter().for_each(|object| self.watch.drop(object)),
-        }
-        let ground = self.hands.ground.clone();
-        let its = way.clone();
-        let listed = tokio::task::spawn_blocking(move || ground.list(&its)).await;
-        let found = match listed {
-            Ok(Ok((is, found))) if Some(is) == object => found,
-            // The top is not what it was: its disk is gone, or somebody made it anew. Nothing is concluded from that.
-            Ok(Ok(_) | Err(NotDone::Otherwise)) if item == TOP => {
-                return Err(Stopped::Asks(format!(
-                    "{} is not the folder that it was: its disk may not be mounted. Nothing was changed; run again when it is back.",
-                    self.about.local.display()
-                )));
-            }
-            Ok(Ok(_) | Err(NotDone::Otherwise)) => {
-                // Its folder says what became of it.
-                if let Some(here) = self.pair.facets(item).and_then(|f| f.here.as_ref()) {
-                    let parent = here.parent;
-                    self.pair.stirred(parent);
-                }
-                object.into_iter().for_each(|object| self.watch.drop(object));
-                self.pair.listed(item, Vec::new());
-                return Ok(());
-            }
-            Ok(Err(NotDone::Failed(why))) => {
-                // What cannot be read is not gone.
-                self.left.insert(
-                    item,
-                    vec![Left {
-                        path: shown(&way),
-                        why: format!(
-                            "the folder cannot be read ({why}); what is in it is left alone until it can be"
-                        ),
-                    }],
-                );
-                self.trouble = Some(Trouble::Disk(format!("{}: {why}", shown(&way))));
-                self.pair.stirred(item);
-                return Ok(());
-            }
-            _ => return Ok(()),
-        };
-        let (mut entries, mut left) = (BTreeMap::<String, Entry>::new(), Vec::new());
-        self.raw.retain(|(folder, _), _| *folder != item);
-        for one in found {
-            let mut full = way.clone();
-            full.push(one.name.clone());
-            let leave = |why: &str| Left { path: shown(&full), why: why.to_string() };
-            let Some((object, stat)) = one.is else {
-                left.push(leave("a link, a pipe, a device, or on another disk: it stays as it is"));
-                continue;
-            };
-            let name = std::str::from_utf8(&one.name).ok().map(Name::normalised);
-            let name = match name {
-                Some(Ok(name)) => name.as_str().to_string(),
-                Some(Err(why)) => {
-                    left.push(leave(&format!("{why}. {}", why.remedy())));
-                    continue;
-                }
-                None => {
-                    left.push(leave("its name is not UTF-8: give it another one"));
-                    continue;
-                }
-            };
-            if entries.contains_key(&name) {
-                left.push(leave("another file has the same name in another spelling: rename one of them"));
-                continue;
-            }
-            if name.as_bytes() != one.name {
-                self.raw.insert((item, name.clone()), one.name);
-            }
-            entries.insert(name.clone(), Entry { name, object, stat });
-        }
-        match left.is_empty() {
-            true => drop(self.left.remove(&item)),
-            false => drop(self.left.insert(item, left)),
-        }
-        self.pair.listed(item, entries.into_values().collect());
-        Ok(())
-    }
-
-    /// Decides what became of what is missed, when all has been still for a while. Whether it is decided.
-    fn settle(&mut self) -> bool {
-        if !self.pair.unlisted().is_empty() {
-            return false;
-        }
-        if self.pair.misses() && self.settled_at.is_some_and(|at| at.elapsed() < MISSED) {
-            return true;
-        }
-        self.settled_at = Some(Instant::now());
-        self.pair.settle()
-    }
-
-    // --- there ---
-
-    /// Hears what the service tells. Whether all that it had to tell is known.
-    async fn hear(&mut self) -> bool {
-        let due = self.asked_at.is_none_or(|at| at.elapsed() >= ASK || self.pair.waits_for_service())
-            || !self.pair.unexpanded().is_empty();
-        let soon = self.asked_at.is_some_and(|at| at.elapsed() < Duration::from_millis(200));
-        if self.whole && (!due || soon) {
-            return self.trouble.is_none()
-                || !matches!(self.trouble, Some(Trouble::Away(_) | Trouble::Shut(_)));
-        }
-        match self.try_hear().await {
-            Ok(()) => {
-                self.asked_at = Some(Instant::now());
-                if matches!(self.trouble, Some(Trouble::Away(_) | Trouble::Shut(_))) {
-                    self.trouble = None;
-                }
-                true
-            }
-            Err(FeedError::OtherTimeline) => {
-                // Ids name other things now: compared by paths and bytes, and nothing is removed.
-                let object = self.pair.facets(TOP).and_then(|f| f.here.as_ref()).map(|here| here.object);
-                self.pair = Pair::new(
-                    &self.about.device,
-                    self.about.way,
-                    NodeId(self.about.node),
-                    object.unwrap_or_default(),
-                );
-                self.whole = false;
-                false
-            }
-            Err(FeedError::Forgotten) => {
-                self.whole = false;
-                false
-            }
-            Err(FeedError::Service(error)) => {
-                self.trouble = Some(trouble_of(&error).unwrap_or(Trouble::Away(error.to_string())));
-                false
-            }
-        }
-    }
-
-    async fn try_hear(&mut self) -> Result<(), FeedError> {
-        let client = self.hands.client.clone();
-        if !self.whole {
-            let tree = feed::tree(&client, self.about.node).await?;
-            if !self.timeline.is_empty() && self.timeline != tree.timeline && self.pair.upto().0 > 0 {
-                self.timeline = tree.timeline;
-                return Err(FeedError::OtherTimeline);
-            }
-            self.timeline = tree.timeline;
-            self.pair.told_all(tree.nodes, tree.moment);
-            self.whole = true;
-        }
-        loop {
-            let told = feed::changes(&client, self.about.shelf, self.pair.upto(), &self.timeline).await?;
-            let top = NodeId(self.about.node);
-            if told
-                .changes
-                .iter()
-                .any(|c| matches!(c, Change::Gone(node, _) | Change::OutOfSight(node, _) if *node == top))
-            {
-                return Err(FeedError::Service(yellow_attic_client::Error::Strange(
-                    "the folder of this pair is gone, or may not be seen any more; nothing here is touched"
-                        .into(),
-                )));
-            }
-            let (upto, more) = (told.upto, told.more);
-            self.pair.told(told.changes, upto);
-            while let Some(folder) = self.pair.unexpanded().pop() {
-                match feed::tree(&client, folder.0).await {
-                    Ok(tree) => self.pair.told_beneath(folder, tree.nodes),
-                    // It went meanwhile: its change is told next.
-                    Err(e) if e.code() == Some("not_found") => {
-                        let item = self.pair.of_node(folder).and_then(|item| self.pair.facets(item));
-                        let known = item.and_then(|f| f.there.as_ref()).map(|there| there.moment);
-                        let upto = self.pair.upto();
-                        let moment = known.map_or(upto, |known| known.max(upto));
-                        self.pair.told(vec![Change::Gone(folder, moment)], upto);
-                    }
-                    Err(e) => return Err(e.into()),
-                }
-            }
-            if !more {
-                return Ok(());
-            }
-        }
-    }
-
-    // --- doing ---
-
-    async fn begin(&mut self, under_way: &mut JoinSet<(Action, Came)>) -> Result<(), Stopped> {
+    pub(super) async fn begin(&mut self, under_way: &mut JoinSet<(Action, Came)>) -> Result<(), Stopped> {
         let room = AT_ONCE.saturating_sub(under_way.len());
         if room == 0 || self.trouble.is_some() && !under_way.is_empty() {
             return Ok(());
@@ -590,7 +281,7 @@ impl Running {
     }
 
     /// Keeps what is known: of what was brought here only what is on the disk.
-    async fn keep(&mut self) -> Result<(), Stopped> {
+    pub(super) async fn keep(&mut self) -> Result<(), Stopped> {
         if std::mem::take(&mut self.landed) {
             let ground = self.hands.ground.clone();
             let synced = tokio::task::spawn_blocking(move || ground.sync()).await;
@@ -605,7 +296,7 @@ impl Running {
         Ok(())
     }
 
-    fn task(&self, action: Action) -> Task {
+    pub(super) fn task(&self, action: Action) -> Task {
         let facets = self.pair.facets(action.item);
         let goes = match &action.does {
             Does::MakeFolderHere((folder, _))
@@ -630,7 +321,7 @@ impl Running {
         }
     }
 
-    fn came(&mut self, action: &Action, came: Came) {
+    pub(super) fn came(&mut self, action: &Action, came: Came) {
         self.doing.remove(&action.item);
         let mut outcome = came.outcome;
         match &outcome {
@@ -661,134 +352,43 @@ impl Running {
         self.pair.ended(action, outcome);
     }
 
-    fn path_of(&self, item: Item) -> String {
-        if let Some(path) = self.pair.path_here(item).filter(|path| !path.is_empty()) {
-            return path.join("/");
-        }
-        let (mut path, mut next) = (Vec::new(), item);
-        while let Some(there) = self.pair.facets(next).and_then(|f| f.there.as_ref()).filter(|_| next != TOP)
-        {
-            path.push(there.name.clone());
-            next = there.parent;
-            if path.len() > 1000 {
-                break;
-            }
-        }
-        path.reverse();
-        path.join("/")
-    }
-
-    fn told(&self, action: &Action) -> String {
+    pub(super) fn told(&self, action: &Action) -> String {
         format!("{} {}", deed(&action.does), self.path_of(action.item))
     }
-
-    // --- telling ---
-
-    fn status(&self, in_step: bool, stopped: bool) -> Status {
-        let mut status = Status {
-            id: self.about.id.clone(),
-            local: self.about.local.display().to_string(),
-            remote: self.about.remote.clone(),
-            moved: self.hands.moved.load(Ordering::Relaxed),
-            doing: self.doing.values().cloned().collect(),
-            lately: self.lately.iter().cloned().collect(),
-            in_step_at: self.in_step_at.clone(),
-            at: jiff::Timestamp::now().to_string(),
-            process: if stopped { 0 } else { std::process::id() },
-            trouble: self.trouble.as_ref().map(Trouble::words).or_else(|| self.asks()),
-            ..Status::default()
-        };
-        for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
-            let both = facets.here.is_some() && facets.there.is_some() && facets.common.is_some();
-            status.same += u64::from(both && facets.held.is_none());
-            status.to_do += u64::from(!both && facets.held.is_none());
-            if let Some(why) = &facets.held {
-                status.left.push(Left { path: self.path_of(item), why: held(why) });
-            }
-            let name = facets.here.as_ref().map(|here| here.name.as_str()).unwrap_or_default();
-            if name.contains(&format!(" ({}, ", self.about.device)) {
-                status.copies.push(self.path_of(item));
-            }
-        }
-        status.left.extend(self.left.values().flatten().cloned());
-        status.state = match (&status.trouble, in_step, stopped) {
-            (Some(_), _, _) => "trouble",
-            (None, true, false) => "in_step",
-            (None, _, true) => "stopped",
-            (None, false, _) => "working",
-        }
-        .into();
-        status
-    }
-
-    /// What a person has to decide.
-    fn asks(&self) -> Option<String> {
-        let mass = self.pair.asks()?;
-        let (many, where_from, where_to) = match mass.there >= mass.here {
-            true => (mass.there, "here", "on the service"),
-            false => (mass.here, "on the service", "here"),
-        };
-        Some(format!(
-            "{many} of {} files were removed {where_from}, and are not removed {where_to} before you say so: yattic sync allow. Or bring them back.",
-            mass.of
-        ))
-    }
-
-    fn write_status(&mut self, in_step: bool, stopped: bool) {
-        if self.wrote.0.elapsed() < Duration::from_millis(500) && self.wrote.1.is_some() && !in_step {
-            return;
-        }
-        let mut status = self.status(in_step, stopped);
-        let same = self.wrote.1.as_ref().is_some_and(|old| {
-            let (at, since) = (old.at.clone(), old.in_step_at.clone());
-            (status.at, status.in_step_at) = (at, since);
-            status == *old
-        });
-        if !same || self.wrote.0.elapsed() > Duration::from_secs(30) {
-            status.at = jiff::Timestamp::now().to_string();
-            status.in_step_at = self.in_step_at.clone();
-            if let Err(error) = status.write(&self.folder) {
-                self.trouble = Some(Trouble::Disk(error.to_string()));
-            }
-            self.wrote = (Instant::now(), Some(status));
-        }
-    }
-}
-
-fn deed(does: &Does) -> &'static str {
-    match does {
-        Does::ReadHash(_) => "reads",
-        Does::MakeFolderHere(_) => "makes here",
-        Does::Fetch { .. } => "fetches",
-        Does::MoveHere { .. } => "moves here",
-        Does::SetAside(..) => "keeps beside",
-        Does::RemoveHere(_) => "removes here",
-        Does::MarkHere(..) => "marks here",
-        Does::MakeFolderThere { .. } => "makes there",
-        Does::PutNew { .. } | Does::PutOnto { .. } => "sends",
-        Does::Revive { .. } => "brings back",
-        Does::MoveThere(_) => "moves there",
-        Does::RemoveThere { .. } => "removes there",
-        Does::MarkThere { .. } => "marks there",
-    }
-}
-
-fn held(why: &Held) -> String {
-    match why {
-        Held::OutOfSight => "you may see it no more on the service; what lies here stays".into(),
-        Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),
-        Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
-        Held::OtherWay => "this pair only goes the other way".into(),
-        Held::Busy => "it is being written to".into(),
-    }
-}
-
-fn shown(way: &[Vec<u8>]) -> String {
-    way.iter().map(|part| String::from_utf8_lossy(part).into_owned()).collect::<Vec<_>>().join("/")
 }
 
 /// What names this machine.
 pub fn machine() -> String {
     let id = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
     blake3::hash(format!("yattic {}", id.trim()).as_bytes()).to_hex()[..16].to_string()
+}
+
+/// Ends with whatever holds it.
+struct Aborted(tokio::task::JoinHandle<()>);
+
+impl Drop for Aborted {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+/// Hears that something happened on the service; what it was is asked for.
+async fn listen(client: Client, stirs: Arc<Notify>, tells: Arc<AtomicBool>) {
+    loop {
+        if let Ok(events) = client.events().await {
+            let mut events = std::pin::pin!(events);
+            tells.store(true, Ordering::Relaxed);
+            // What happened before it was listened to.
+            stirs.notify_one();
+            while let Some(Ok(piece)) = events.next().await {
+                // A line that begins with a colon only says that it is still there.
+                if !piece.starts_with(b":") {
+                    stirs.notify_one();
+                }
+            }
+        }
+        tells.store(false, Ordering::Relaxed);
+        stirs.notify_one();
+        tokio::time::sleep(ASK).await;
+    }
 }

@@ -92,3 +92,8 @@ impl Status {
         self.process != 0 && Path::new(&format!("/proc/{}", self.process)).exists()
     }
 }
+
+/// A way below the top, as people read it.
+pub(crate) fn shown(way: &[Vec<u8>]) -> String {
+    way.iter().map(|part| String::from_utf8_lossy(part).into_owned()).collect::<Vec<_>>().join("/")
+}

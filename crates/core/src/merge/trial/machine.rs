@@ -108,21 +108,7 @@ impl Machine {
                 let done = self.disk.rename(any, (folder, name), over);
                 format!("moves {any} to {name} in {folder}: {done}")
             }
-            8 => {
-                // Two change their names.
-                let (Some(one), Some(two)) = (any, chance.pick(&all)) else { return String::new() };
-                let (Some(a), Some(b)) = (self.disk.parent(one), self.disk.parent(two)) else {
-                    return String::new();
-                };
-                if one == two || self.disk.is_beneath(one, two) || self.disk.is_beneath(two, one) {
-                    return String::new();
-                }
-                if self.disk.rename(one, (a.0, "passing"), false) {
-                    self.disk.rename(two, (a.0, &a.1), false);
-                    self.disk.rename(one, (b.0, &b.1), false);
-                }
-                format!("swaps {one} and {two}")
-            }
+            8 => self.swaps(any, chance.pick(&all)),
             9 => {
                 let Some(file) = file else { return String::new() };
                 let on = chance.percent(50);
@@ -141,6 +127,20 @@ impl Machine {
                 format!("removes {any}")
             }
         }
+    }
+
+    /// Two change their names.
+    fn swaps(&mut self, one: Option<u64>, two: Option<u64>) -> String {
+        let (Some(one), Some(two)) = (one, two) else { return String::new() };
+        let (Some(a), Some(b)) = (self.disk.parent(one), self.disk.parent(two)) else { return String::new() };
+        if one == two || self.disk.is_beneath(one, two) || self.disk.is_beneath(two, one) {
+            return String::new();
+        }
+        if self.disk.rename(one, (a.0, "passing"), false) {
+            self.disk.rename(two, (a.0, &a.1), false);
+            self.disk.rename(one, (b.0, &b.1), false);
+        }
+        format!("swaps {one} and {two}")
     }
 
     // --- the program ---
@@ -270,10 +270,6 @@ impl Machine {
     }
 
     fn carry_out(&mut self, action: &Action, service: &mut Service) -> Outcome {
-        let there = |done: Result<Vec<merge::observe::Node>, super::service::Otherwise>| match done {
-            Ok(nodes) => Outcome::There(nodes),
-            Err(_) => Outcome::OtherwiseThere,
-        };
         let request = format!("{} {} {} {:?}", self.name, action.item.0, action.turn, action.does);
         match &action.does {
             Does::ReadHash(stat) => match self.in_place(action.item) {
@@ -375,5 +371,12 @@ impl Machine {
     fn sends(&self, item: Item, stat: merge::Stat, bytes: &Hash) -> bool {
         let Some(inode) = self.in_place(item) else { return false };
         self.disk.stat(inode) == Some(stat) && self.disk.hash(inode).as_ref() == Some(bytes)
+    }
+}
+
+fn there(done: Result<Vec<merge::observe::Node>, super::service::Otherwise>) -> Outcome {
+    match done {
+        Ok(nodes) => Outcome::There(nodes),
+        Err(_) => Outcome::OtherwiseThere,
     }
 }

@@ -1,0 +1,318 @@
+//! What only the service has: it is brought here, or was removed here.
+
+use super::names;
+use super::plan::{Does, Look, Slot};
+use super::{Common, Facets, Held, Item, Pair, TOP, There, Way};
+use std::collections::BTreeSet;
+
+impl Pair {
+    pub(super) fn look_there(&mut self, item: Item, facets: &Facets, there: &There, time: &str) -> Look {
+        let Some(common) = &facets.common else { return self.bring(item, there, time) };
+        if facets.removing {
+            return self.anew(item);
+        }
+        if self.way == Way::Down {
+            // Removed here, and the service is not to hear of it: it stays away until it changes there.
+            return match there.bytes.is_some_and(|(hash, _)| Some(hash) != common.hash) {
+                true => self.anew(item),
+                false => Look::Hold(Held::OtherWay),
+            };
+        }
+        if !self.is_removable(item) {
+            return match there.bytes {
+                // What changed there since it was removed here stays, and so does a folder that holds such a thing.
+                _ if there.bytes.is_none() || self.has_changed_there(facets) => self.anew(item),
+                _ => Look::Done,
+            };
+        }
+        if let Some(size) = there.bytes.map(|(_, size)| size).filter(|size| *size > 0)
+            && let Some(unread) = self.unread_of(size)
+        {
+            // It may be that one, moved to where its object is another.
+            self.index.dirty.insert(unread);
+            return Look::Wait(unread);
+        }
+        if there.parent != TOP {
+            let above = self.get(there.parent);
+            if above.here.is_none() && above.common.is_some() && self.is_removable(there.parent) {
+                // It goes with its folder.
+                return Look::Wait(there.parent);
+            }
+        }
+        if there.bytes.is_none()
+            && self.children_there(item).iter().any(|child| self.index.busy.contains(child))
+        {
+            return Look::Told;
+        }
+        let seen = if there.bytes.is_none() { self.upto.max(there.moment) } else { there.moment };
+        Look::Do(item, Does::RemoveThere { node: there.node, seen })
+    }
+
+    /// It is brought here as if it had never been.
+    pub(super) fn anew(&mut self, item: Item) -> Look {
+        self.at_mut(item).common = None;
+        Look::Again
+    }
+
+    pub(super) fn has_changed_there(&self, facets: &Facets) -> bool {
+        match (&facets.there, &facets.common) {
+            (Some(there), Some(common)) => {
+                there.bytes.is_some_and(|(hash, _)| Some(hash) != common.hash && Some(hash) != facets.sent)
+            }
+            _ => true,
+        }
+    }
+
+    /// Whether something was removed here, with all that the service has beneath it, and nothing of it changed there.
+    pub(super) fn is_removable(&self, item: Item) -> bool {
+        let all = self.beneath_there(item).into_iter().chain([item]);
+        all.into_iter().all(|item| {
+            let Some(facets) = self.items.get(&item) else { return true };
+            let gone = facets.here.is_none() && facets.common.is_some() && !facets.removing;
+            gone && facets.held.is_none()
+                && !self.index.busy.contains(&item)
+                && !self.has_changed_there(facets)
+        })
+    }
+
+    /// A file here of this size whose bytes are not known yet, and that is nothing which the service has.
+    pub(super) fn unread_of(&self, size: u64) -> Option<Item> {
+        let mut unread = self.items.iter().filter(|(_, f)| {
+            f.there.is_none()
+                && f.held.is_none()
+                && f.here.as_ref().is_some_and(|h| h.hash.is_none() && h.stat.is_some_and(|s| s.size == size))
+        });
+        unread.next().map(|(item, _)| *item)
+    }
+
+    pub(super) fn bring(&mut self, item: Item, there: &There, time: &str) -> Look {
+        if self.way == Way::Up {
+            return Look::Hold(Held::OtherWay);
+        }
+        let slot = (there.parent, there.name.clone());
+        if let Some(look) = self.slot_here(item, &slot, time) {
+            return look;
+        }
+        match there.bytes {
+            None => Look::Do(item, Does::MakeFolderHere(slot)),
+            Some(_) => Look::Do(item, Does::Fetch { slot, state: there.clone(), over: None }),
+        }
+    }
+
+    /// Why a thing cannot come into a slot here yet; none if it can.
+    pub(super) fn slot_here(&mut self, item: Item, slot: &Slot, time: &str) -> Option<Look> {
+        let above = self.get(slot.0);
+        match above.here {
+            None => {
+                // A folder that is needed is made, though it was removed here.
+                if above.there.is_some() && above.common.is_some() && slot.0 != TOP {
+                    self.at_mut(slot.0).common = None;
+                    self.index.dirty.insert(slot.0);
+                }
+                return Some(if above.there.is_some() { Look::Wait(slot.0) } else { Look::Told });
+            }
+            Some(_) if self.index.lost.contains(&slot.0) || self.index.fresh.contains(&slot.0) => {
+                return Some(Look::Listed);
+            }
+            Some(_) => {}
+        }
+        if let Some(undone) = self.own_move_above(item, slot.0) {
+            return Some(undone);
+        }
+        let occupant = self.index.here.get(slot).copied().filter(|other| *other != item)?;
+        let other = self.get(occupant);
+        let here = other.here.as_ref()?;
+        if self.index.fresh.contains(&occupant) {
+            return Some(Look::Listed);
+        }
+        if self.index.busy.contains(&occupant) {
+            return Some(Look::Wait(occupant));
+        }
+        if other.there.is_none() && other.common.is_none() {
+            return Some(self.meet(item, occupant, time));
+        }
+        let moves_on = match (&other.there, &other.common) {
+            // The service has it elsewhere.
+            (Some(there), Some(common)) => {
+                let place = (there.parent, &there.name);
+                place != (common.parent, &common.name) && place != (here.parent, &here.name)
+            }
+            // It is going, if nothing changed in it.
+            (None, Some(common)) => here.stat.is_some() && here.hash.is_some() && here.hash == common.hash,
+            _ => false,
+        };
+        if moves_on && self.waits_in_a_circle(item, occupant) {
+            // One of a circle steps aside.
+            let aside = self.free_name(slot.0, &format!("{}.moving", here.name), "", 1);
+            return Some(self.move_here(occupant, (slot.0, aside)));
+        }
+        if moves_on || (other.there.is_none() && here.hash.is_none() && here.stat.is_some()) {
+            self.index.dirty.insert(occupant);
+            return Some(Look::Wait(occupant));
+        }
+        Some(self.make_way(occupant, time))
+    }
+
+    pub(super) fn move_here(&self, item: Item, slot: Slot) -> Look {
+        let facets = self.get(item);
+        let follows = facets.there.is_some_and(|there| (there.parent, &there.name) == (slot.0, &slot.1));
+        Look::Do(item, Does::MoveHere { slot, was: facets.here.and_then(|here| here.stat), follows })
+    }
+
+    /// Two things meet in one slot that know nothing of each other. If they are the same, they are one from now on.
+    pub(super) fn meet(&mut self, item: Item, occupant: Item, time: &str) -> Look {
+        let (its, other) = (self.get(item), self.get(occupant));
+        let (Some(there), Some(here)) = (&its.there, &other.here) else { return Look::Told };
+        if its.here.is_some() || there.bytes.is_none() != here.stat.is_none() || its.common.is_some() {
+            return self.make_way(occupant, time);
+        }
+        let Some((hash, _)) = there.bytes else { return self.join(item, occupant) };
+        let Some(known) = here.hash else {
+            self.index.dirty.insert(occupant);
+            return Look::Wait(occupant);
+        };
+        if known == hash || other.sent == Some(hash) {
+            return self.join(item, occupant);
+        }
+        self.make_way(occupant, time)
+    }
+
+    /// What the service has, and what lies here, are one thing.
+    pub(super) fn join(&mut self, item: Item, occupant: Item) -> Look {
+        let other = self.get(occupant);
+        let Some(here) = other.here.clone() else { return Look::Again };
+        self.hand_over(occupant, item);
+        let unlisted = self.index.unlisted.contains(&occupant);
+        self.forget(occupant);
+        let (parent, name, executable) =
+            (here.parent, here.name.clone(), here.stat.is_some_and(|s| s.executable));
+        let hash = self.get(item).there.and_then(|there| there.bytes).map(|(hash, _)| hash);
+        self.at_mut(item).sent = other.sent;
+        self.at_mut(item).common = Some(Common { parent, name, hash, executable });
+        self.set_here(item, Some(here));
+        if unlisted {
+            self.index.unlisted.insert(item);
+        }
+        Look::Again
+    }
+
+    /// The service's thing has the slot: what stands there here takes the name of a copy.
+    pub(super) fn make_way(&mut self, occupant: Item, time: &str) -> Look {
+        let Some(here) = self.get(occupant).here else { return Look::Listed };
+        let name = self.free_name(here.parent, &here.name, time, 1);
+        self.move_here(occupant, (here.parent, name))
+    }
+
+    /// A name that is free on both sides.
+    pub(super) fn free_name(&self, folder: Item, name: &str, time: &str, from: u32) -> String {
+        let mut number = from;
+        loop {
+            let copy = names::beside(name, &self.device, time, number);
+            let slot = (folder, copy);
+            if !self.index.here.contains_key(&slot) && !self.index.there.contains_key(&slot) {
+                return slot.1;
+            }
+            number += 1;
+        }
+    }
+
+    /// Where something cannot go beneath itself, what was moved here is put back to where the service has it.
+    pub(super) fn own_move_above(&mut self, item: Item, folder: Item) -> Option<Look> {
+        let mut way = Vec::new();
+        let mut next = folder;
+        while next != TOP && next != item && way.len() < 1000 {
+            way.push(next);
+            next = self.get(next).here?.parent;
+        }
+        if next != item {
+            return None;
+        }
+        for above in way {
+            let facets = self.get(above);
+            if let (Some(there), Some(here)) = (&facets.there, &facets.here)
+                && (there.parent, &there.name) != (here.parent, &here.name)
+                && !self.index.busy.contains(&above)
+                && !self.is_beneath_here(there.parent, above)
+                && self.get(there.parent).here.is_some()
+            {
+                let slot = (there.parent, there.name.clone());
+                if self.index.here.contains_key(&slot) {
+                    let Some(here) = self.get(above).here else { continue };
+                    let name = self.free_name(slot.0, &here.name, "moving", 1);
+                    return Some(self.move_here(above, (slot.0, name)));
+                }
+                return Some(self.move_here(above, slot));
+            }
+        }
+        // It goes on when what it is to go into has left it.
+        Some(self.leaves_first(item, folder).map_or(Look::Told, Look::Wait))
+    }
+
+    /// Of the folders on the way from one up to another, the first that the service has elsewhere.
+    pub(super) fn leaves_first(&self, item: Item, folder: Item) -> Option<Item> {
+        let (mut next, mut steps) = (folder, 0);
+        while next != TOP && next != item && steps < 1000 {
+            let facets = self.items.get(&next)?;
+            let here = facets.here.as_ref()?;
+            let elsewhere = |there: &There| (there.parent, &there.name) != (here.parent, &here.name);
+            if facets.there.as_ref().is_some_and(elsewhere) {
+                return Some(next);
+            }
+            (next, steps) = (here.parent, steps + 1);
+        }
+        None
+    }
+
+    pub(super) fn is_beneath_here(&self, item: Item, folder: Item) -> bool {
+        let (mut next, mut steps) = (item, 0);
+        while next != TOP && steps < 1000 {
+            if next == folder {
+                return true;
+            }
+            let Some(here) = self.items.get(&next).and_then(|f| f.here.as_ref()) else { return false };
+            next = here.parent;
+            steps += 1;
+        }
+        false
+    }
+
+    pub(super) fn is_beneath_there(&self, item: Item, folder: Item) -> bool {
+        let (mut next, mut steps) = (item, 0);
+        while next != TOP && steps < 1000 {
+            if next == folder {
+                return true;
+            }
+            let Some(there) = self.items.get(&next).and_then(|f| f.there.as_ref()) else { return false };
+            next = there.parent;
+            steps += 1;
+        }
+        false
+    }
+
+    /// Whether what stands in the way waits, in the end, for this one.
+    pub(super) fn waits_in_a_circle(&self, item: Item, occupant: Item) -> bool {
+        let mut seen = BTreeSet::new();
+        let mut next = occupant;
+        while seen.insert(next) {
+            match self.stands_in_its_way(next) {
+                Some(other) if other == item => return true,
+                Some(other) => next = other,
+                None => return false,
+            }
+        }
+        false
+    }
+
+    /// What keeps a thing from going to where the service has it: its folder, which is not here yet, or what stands there.
+    pub(super) fn stands_in_its_way(&self, item: Item) -> Option<Item> {
+        let there = self.items.get(&item)?.there.as_ref()?;
+        if there.parent != TOP && self.items.get(&there.parent).is_some_and(|above| above.here.is_none()) {
+            return Some(there.parent);
+        }
+        if self.is_beneath_here(there.parent, item) {
+            return self.leaves_first(item, there.parent);
+        }
+        let slot = (there.parent, there.name.clone());
+        self.index.here.get(&slot).copied().filter(|other| *other != item)
+    }
+}

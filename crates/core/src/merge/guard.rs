@@ -1,0 +1,55 @@
+//! Many removals at once wait until a person has looked.
+
+use super::{Facets, Item, Pair, TOP};
+
+/// So few removals are never many.
+const MANY: usize = 50;
+
+/// Many removals at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Mass {
+    /// Files that are to go here, because they went on the service.
+    pub here: usize,
+    /// Files that are to go on the service, because they went here.
+    pub there: usize,
+    /// Files that both had.
+    pub of: usize,
+}
+
+impl Pair {
+    /// Removals that are not done before a person allows them: a great part of all that both sides have.
+    pub fn asks(&self) -> Option<Mass> {
+        if self.index.until_allowed.is_empty() { None } else { self.mass() }
+    }
+
+    /// A person has looked: what is to be removed now is removed.
+    pub fn allow(&mut self) {
+        self.allowed = true;
+        self.changed.insert(TOP);
+        let held = std::mem::take(&mut self.index.until_allowed);
+        self.index.dirty.extend(held);
+    }
+
+    /// What is to be removed on either side, if it is a great part of what both have.
+    pub(super) fn mass(&self) -> Option<Mass> {
+        let is_file = |f: &Facets| f.common.as_ref().is_some_and(|c| c.hash.is_some());
+        let goes = |item: &&Item, there: bool| {
+            self.items.get(item).is_some_and(|f| {
+                is_file(f)
+                    && !f.removing
+                    && if there {
+                        f.here.is_none() && f.there.is_some()
+                    } else {
+                        f.there.is_none() && f.here.is_some() && !f.out_of_sight
+                    }
+            })
+        };
+        let there = self.index.gone.iter().filter(|item| goes(item, true)).count();
+        let here = self.index.was.values().filter(|item| goes(item, false)).count();
+        if there.max(here) < MANY {
+            return None;
+        }
+        let of = self.items.values().filter(|f| is_file(f)).count();
+        (there.max(here) * 2 > of).then_some(Mass { here, there, of })
+    }
+}

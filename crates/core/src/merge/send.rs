@@ -1,0 +1,172 @@
+//! What only lies here: it is sent, or was removed on the service.
+
+use super::plan::{Does, Look, Move, Slot};
+use super::{Facets, Held, Item, Pair, Way};
+use crate::ids::NodeId;
+use std::collections::BTreeSet;
+
+impl Pair {
+    pub(super) fn look_here(&mut self, item: Item, facets: &Facets, time: &str) -> Look {
+        let Some(here) = &facets.here else { return Look::Done };
+        if facets.out_of_sight {
+            return Look::Hold(Held::OutOfSight);
+        }
+        let Some(common) = &facets.common else { return self.send(item, facets, time) };
+        let Some(stat) = here.stat else {
+            let children = self.children_here(item);
+            if let Some(child) = children.into_iter().find(|child| !self.get(*child).held.is_some()) {
+                self.index.dirty.insert(child);
+                return Look::Wait(child);
+            }
+            if !self.children_here(item).is_empty() {
+                // What is held stays, and so does its folder.
+                return Look::Done;
+            }
+            if self.index.unlisted.contains(&item) {
+                return Look::Listed;
+            }
+            if self.way == Way::Up {
+                return self.anew(item);
+            }
+            return Look::Do(item, Does::RemoveHere(None));
+        };
+        let Some(hash) = here.hash else { return Look::Do(item, Does::ReadHash(stat)) };
+        if Some(hash) == common.hash && self.way != Way::Up {
+            return Look::Do(item, Does::RemoveHere(Some(stat)));
+        }
+        if self.way == Way::Down {
+            return Look::Hold(Held::OtherWay);
+        }
+        // Changed here, removed there: it comes back, with the folders on its way.
+        // If another thing here is that one by now, this is a new one.
+        let Some(node) = facets.was.filter(|node| !self.index.by_node.contains_key(node)) else {
+            return self.anew(item);
+        };
+        match self.parent_there(here.parent) {
+            Ok(parent) => {
+                let slot = (here.parent, here.name.clone());
+                if let Some(look) = self.slot_there(item, &slot, time) {
+                    return look;
+                }
+                Look::Do(item, Does::Revive { node, parent, name: here.name.clone() })
+            }
+            Err(look) => look,
+        }
+    }
+
+    pub(super) fn send(&mut self, item: Item, facets: &Facets, time: &str) -> Look {
+        let Some(here) = &facets.here else { return Look::Done };
+        if self.way == Way::Down {
+            return Look::Hold(Held::OtherWay);
+        }
+        let bytes = match (here.stat, here.hash) {
+            (Some(stat), None) => return Look::Do(item, Does::ReadHash(stat)),
+            (Some(stat), Some(hash)) => Some((hash, stat)),
+            (None, _) => None,
+        };
+        let parent = match self.parent_there(here.parent) {
+            Ok(parent) => parent,
+            Err(look) => return look,
+        };
+        let slot = (here.parent, here.name.clone());
+        if let Some(look) = self.slot_there(item, &slot, time) {
+            return look;
+        }
+        let name = here.name.clone();
+        match bytes {
+            None => Look::Do(item, Does::MakeFolderThere { parent, name }),
+            Some((bytes, stat)) => {
+                self.at_mut(item).sent = Some(bytes);
+                Look::Do(item, Does::PutNew { parent, name, bytes, stat })
+            }
+        }
+    }
+
+    /// The node of a folder that something goes into. One that was removed there is made again.
+    pub(super) fn parent_there(&mut self, folder: Item) -> Result<NodeId, Look> {
+        let above = self.get(folder);
+        if let Some(there) = above.there {
+            return Ok(there.node);
+        }
+        if above.common.is_some() && !above.out_of_sight {
+            self.at_mut(folder).common = None;
+        }
+        if let Some(why) = above.held {
+            return Err(Look::Hold(why));
+        }
+        self.index.dirty.insert(folder);
+        Err(Look::Wait(folder))
+    }
+
+    /// Why a thing cannot go into a slot on the service yet; none if it can.
+    pub(super) fn slot_there(&mut self, item: Item, slot: &Slot, time: &str) -> Option<Look> {
+        let occupant = self.index.there.get(slot).copied().filter(|other| *other != item)?;
+        let (its, other) = (self.get(item), self.get(occupant));
+        if self.index.busy.contains(&occupant) {
+            return Some(Look::Wait(occupant));
+        }
+        if other.here.is_none() && other.common.is_none() && its.there.is_none() && its.common.is_none() {
+            return Some(match self.meet(occupant, item, time) {
+                Look::Wait(same) if same == item => Look::Again,
+                // The one that is left is looked at.
+                Look::Again => {
+                    self.index.dirty.insert(occupant);
+                    Look::Done
+                }
+                look => look,
+            });
+        }
+        let (Some(there), Some(common)) = (&other.there, &other.common) else {
+            return Some(self.make_way(item, time));
+        };
+        let place = (there.parent, &there.name);
+        let leaves = match &other.here {
+            // Moved away here, and the service does not know it yet.
+            Some(here) => place == (common.parent, &common.name) && place != (here.parent, &here.name),
+            None => self.is_removable(occupant) && other.held.is_none(),
+        };
+        if self.index.lost.contains(&occupant) {
+            return Some(Look::Listed);
+        }
+        match leaves {
+            true if other.here.is_some() && self.sent_in_a_circle(item, occupant) => {
+                // It is to go into what waits for its place: it steps aside.
+                let Some(parent) = self.get(there.parent).there.map(|above| above.node) else {
+                    return Some(Look::Told);
+                };
+                let name = self.free_name(there.parent, &format!("{}.moving", there.name), "", 1);
+                let (node, seen) = (there.node, there.moment);
+                let step = Move { item: occupant, node, parent, name, seen };
+                Some(Look::Do(occupant, Does::MoveThere(vec![step])))
+            }
+            true => {
+                self.index.dirty.insert(occupant);
+                Some(Look::Wait(occupant))
+            }
+            false => Some(self.make_way(item, time)),
+        }
+    }
+
+    /// Whether what stands in the way on the service waits, in the end, for this one.
+    pub(super) fn sent_in_a_circle(&self, item: Item, occupant: Item) -> bool {
+        let mut seen = BTreeSet::new();
+        let mut next = occupant;
+        while seen.insert(next) {
+            let Some(here) = self.items.get(&next).and_then(|f| f.here.as_ref()) else { return false };
+            let above = self.items.get(&here.parent);
+            let blocks = match above.is_some_and(|above| above.there.is_none()) {
+                true => Some(here.parent),
+                false => {
+                    let slot = (here.parent, here.name.clone());
+                    self.index.there.get(&slot).copied().filter(|other| *other != next)
+                }
+            };
+            match blocks {
+                Some(other) if other == item => return true,
+                Some(other) => next = other,
+                None => return false,
+            }
+        }
+        false
+    }
+}

@@ -1,0 +1,121 @@
+//! What a pair at work says of itself.
+
+use super::act::Trouble;
+use super::run::Running;
+use super::status::{Left, Status};
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+use yellow_attic_core::merge::plan::Does;
+use yellow_attic_core::merge::{Held, Item, TOP};
+
+impl Running {
+    pub(super) fn path_of(&self, item: Item) -> String {
+        if let Some(path) = self.pair.path_here(item).filter(|path| !path.is_empty()) {
+            return path.join("/");
+        }
+        let (mut path, mut next) = (Vec::new(), item);
+        while let Some(there) = self.pair.facets(next).and_then(|f| f.there.as_ref()).filter(|_| next != TOP)
+        {
+            path.push(there.name.clone());
+            next = there.parent;
+            if path.len() > 1000 {
+                break;
+            }
+        }
+        path.reverse();
+        path.join("/")
+    }
+
+    pub(super) fn status(&self, in_step: bool, stopped: bool) -> Status {
+        let mut status = Status {
+            id: self.about.id.clone(),
+            local: self.about.local.display().to_string(),
+            remote: self.about.remote.clone(),
+            moved: self.hands.moved.load(Ordering::Relaxed),
+            doing: self.doing.values().cloned().collect(),
+            lately: self.lately.iter().cloned().collect(),
+            in_step_at: self.in_step_at.clone(),
+            at: jiff::Timestamp::now().to_string(),
+            process: if stopped { 0 } else { std::process::id() },
+            trouble: self.trouble.as_ref().map(Trouble::words).or_else(|| self.asks()),
+            ..Status::default()
+        };
+        for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
+            let both = facets.here.is_some() && facets.there.is_some() && facets.common.is_some();
+            status.same += u64::from(both && facets.held.is_none());
+            status.to_do += u64::from(!both && facets.held.is_none());
+            if let Some(why) = &facets.held {
+                status.left.push(Left { path: self.path_of(item), why: held(why) });
+            }
+            let name = facets.here.as_ref().map(|here| here.name.as_str()).unwrap_or_default();
+            if name.contains(&format!(" ({}, ", self.about.device)) {
+                status.copies.push(self.path_of(item));
+            }
+        }
+        status.left.extend(self.left.values().flatten().cloned());
+        status.state = match (&status.trouble, in_step, stopped) {
+            (Some(_), _, _) => "trouble",
+            (None, true, false) => "in_step",
+            (None, _, true) => "stopped",
+            (None, false, _) => "working",
+        }
+        .into();
+        status
+    }
+
+    /// What a person has to decide.
+    pub(super) fn asks(&self) -> Option<String> {
+        let mass = self.pair.asks()?;
+        let (many, where_from, where_to) = match mass.there >= mass.here {
+            true => (mass.there, "here", "on the service"),
+            false => (mass.here, "on the service", "here"),
+        };
+        Some(format!(
+            "{many} of {} files were removed {where_from}, and are not removed {where_to} before you say so: yattic sync allow. Or bring them back.",
+            mass.of
+        ))
+    }
+
+    pub(super) fn write_status(&mut self, in_step: bool, stopped: bool) {
+        // Nothing new is told twice, but it is told now and then that it still runs.
+        let now = (self.pair.revision(), self.trouble.clone(), self.doing.len(), in_step);
+        let (at, told) = &self.wrote;
+        let same = told.as_ref() == Some(&now);
+        let soon = at.elapsed() < Duration::from_millis(500) && told.as_ref().is_some_and(|t| t.3 == in_step);
+        if same && at.elapsed() < Duration::from_secs(30) || soon {
+            return;
+        }
+        if let Err(error) = self.status(in_step, stopped).write(&self.folder) {
+            self.trouble = Some(Trouble::Disk(error.to_string()));
+        }
+        self.wrote = (Instant::now(), Some(now));
+    }
+}
+
+pub(super) fn deed(does: &Does) -> &'static str {
+    match does {
+        Does::ReadHash(_) => "reads",
+        Does::MakeFolderHere(_) => "makes here",
+        Does::Fetch { .. } => "fetches",
+        Does::MoveHere { .. } => "moves here",
+        Does::SetAside(..) => "keeps beside",
+        Does::RemoveHere(_) => "removes here",
+        Does::MarkHere(..) => "marks here",
+        Does::MakeFolderThere { .. } => "makes there",
+        Does::PutNew { .. } | Does::PutOnto { .. } => "sends",
+        Does::Revive { .. } => "brings back",
+        Does::MoveThere(_) => "moves there",
+        Does::RemoveThere { .. } => "removes there",
+        Does::MarkThere { .. } => "marks there",
+    }
+}
+
+fn held(why: &Held) -> String {
+    match why {
+        Held::OutOfSight => "you may see it no more on the service; what lies here stays".into(),
+        Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),
+        Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
+        Held::OtherWay => "this pair only goes the other way".into(),
+        Held::Busy => "it is being written to".into(),
+    }
+}
