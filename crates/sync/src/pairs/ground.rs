@@ -8,6 +8,7 @@ use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, UNIX_EPOCH};
 use yellow_attic_core::merge::{Hash, Object, Stat};
 
@@ -70,8 +71,22 @@ type Done<T> = Result<T, NotDone>;
 /// What stands there now.
 pub type Stands = (Object, Option<Stat>);
 
+/// Syncs of the whole file system that serve all who wait for one.
+#[derive(Default)]
+struct Group {
+    /// How many have begun, how many are over, and whether one is under way.
+    state: parking_lot::Mutex<(u64, u64, bool)>,
+    over: parking_lot::Condvar,
+}
+
+/// So few sync their own files: the whole file system may hold what others write.
+const FEW: usize = 3;
+
 /// The folder of a pair.
 pub struct Ground {
+    group: Group,
+    /// How many files come to their places just now.
+    landing: AtomicUsize,
     top: OwnedFd,
     own: OwnedFd,
     path: PathBuf,
@@ -107,7 +122,13 @@ impl Ground {
             }
             Err(e) => return Err(e),
         }
-        Ok(Ground { top, own, path: path.to_path_buf() })
+        Ok(Ground {
+            group: Group::default(),
+            landing: AtomicUsize::new(0),
+            top,
+            own,
+            path: path.to_path_buf(),
+        })
     }
 
     /// Gives the folder back: nothing of ours stays in it.
@@ -273,7 +294,10 @@ impl Ground {
         };
         file.set_modified(time)?;
         // Before it has its name: after a power cut there is no file of that name with other bytes.
-        file.sync_data()?;
+        let others = self.landing.fetch_add(1, Ordering::SeqCst);
+        let synced = if others < FEW { file.sync_data() } else { self.sync_with_others() };
+        self.landing.fetch_sub(1, Ordering::SeqCst);
+        synced?;
         match over {
             None => fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::NOREPLACE)?,
             Some(seen) => {
@@ -356,6 +380,30 @@ impl Ground {
         let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
         fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
         Ok(look_at(&file)?)
+    }
+
+    /// Makes durable what was written before, by one sync for all who wait.
+    fn sync_with_others(&self) -> io::Result<()> {
+        let mut state = self.group.state.lock();
+        // One that has begun already may have passed these bytes.
+        let mine = state.0 + 1;
+        while state.1 < mine {
+            if state.2 {
+                self.group.over.wait(&mut state);
+                continue;
+            }
+            *state = (state.0 + 1, state.1, true);
+            drop(state);
+            let synced = self.sync();
+            state = self.group.state.lock();
+            state.2 = false;
+            if synced.is_ok() {
+                state.1 = state.0;
+            }
+            self.group.over.notify_all();
+            synced?;
+        }
+        Ok(())
     }
 
     /// Makes durable all that was done here.

@@ -21,13 +21,13 @@ use yellow_attic_core::merge::plan::{Action, Does};
 use yellow_attic_core::merge::{Item, Pair, TOP};
 
 /// So much is under way at once.
-pub(super) const AT_ONCE: usize = 24;
+pub(super) const AT_ONCE: usize = 48;
 /// A folder in which something happened is listed after it was still for so long.
 pub(super) const STILL: Duration = Duration::from_millis(250);
 /// Or after so long, if it never is.
 pub(super) const RESTLESS: Duration = Duration::from_secs(2);
 /// What is known is kept so often while much is brought here.
-pub(super) const KEEP: Duration = Duration::from_millis(500);
+pub(super) const KEEP: Duration = Duration::from_secs(3);
 /// Something that is missed is believed to be gone after so long.
 pub(super) const MISSED: Duration = Duration::from_millis(1500);
 /// The service is asked so often even if it tells nothing.
