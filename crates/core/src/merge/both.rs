@@ -1,6 +1,7 @@
 //! What both have: bytes, places and marks that differ.
 
 use super::plan::{Does, Look, Move, Slot};
+use super::rules::{Rule, holds};
 use super::{Common, Facets, Hash, Held, Item, Pair, Stat, There, Way};
 
 impl Pair {
@@ -37,11 +38,17 @@ impl Pair {
             }
             common.executable = executable;
         }
+        if facets.moving.as_ref().is_some_and(|(parent, name)| (*parent, name) == (there.parent, &there.name))
+        {
+            // It was moved there from here.
+            (common.parent, common.name) = (there.parent, there.name.clone());
+        }
         if (there.parent, &there.name) == (here.parent, &here.name) {
             (common.parent, common.name) = (there.parent, there.name.clone());
-            if facets.common.as_ref() != Some(&common) || facets.sent.is_some() {
+            if facets.common.as_ref() != Some(&common) || facets.sent.is_some() || facets.moving.is_some() {
                 self.at_mut(item).common = Some(common);
                 self.at_mut(item).sent = None;
+                self.at_mut(item).moving = None;
                 self.touch(item);
                 self.index.dirty.remove(&item);
             }
@@ -72,7 +79,7 @@ impl Pair {
         time: &str,
     ) -> Look {
         let (Some(there), Some(here)) = (&facets.there, &facets.here) else { return Look::Done };
-        if common.hash == Some(known) {
+        if common.hash == Some(known) || common.hash != Some(hash) && !holds(Rule::BothEdits) {
             if self.way == Way::Up {
                 return Look::Hold(Held::OtherWay);
             }

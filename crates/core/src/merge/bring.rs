@@ -2,6 +2,7 @@
 
 use super::names;
 use super::plan::{Does, Look, Slot};
+use super::rules::{Rule, holds};
 use super::{Common, Facets, Held, Item, Pair, TOP, There, Way};
 use std::collections::BTreeSet;
 
@@ -17,6 +18,10 @@ impl Pair {
                 true => self.anew(item),
                 false => Look::Hold(Held::OtherWay),
             };
+        }
+        if let Beneath::Leaves(child) = self.what_is_beneath(item) {
+            self.index.dirty.insert(child);
+            return Look::Wait(child);
         }
         if !self.is_removable(item) {
             return match there.bytes {
@@ -34,15 +39,14 @@ impl Pair {
         }
         if there.parent != TOP {
             let above = self.get(there.parent);
-            if above.here.is_none() && above.common.is_some() && self.is_removable(there.parent) {
-                // It goes with its folder.
+            let goes = above.here.is_none() && above.common.is_some() && above.there.is_some();
+            if goes && !above.removing && above.held.is_none() {
+                // It goes with its folder, or its folder stays: that is looked at first.
+                if !self.index.busy.contains(&there.parent) {
+                    self.index.dirty.insert(there.parent);
+                }
                 return Look::Wait(there.parent);
             }
-        }
-        if there.bytes.is_none()
-            && self.children_there(item).iter().any(|child| self.index.busy.contains(child))
-        {
-            return Look::Told;
         }
         let seen = if there.bytes.is_none() { self.upto.max(there.moment) } else { there.moment };
         Look::Do(item, Does::RemoveThere { node: there.node, seen })
@@ -65,14 +69,27 @@ impl Pair {
 
     /// Whether something was removed here, with all that the service has beneath it, and nothing of it changed there.
     pub(super) fn is_removable(&self, item: Item) -> bool {
-        let all = self.beneath_there(item).into_iter().chain([item]);
-        all.into_iter().all(|item| {
-            let Some(facets) = self.items.get(&item) else { return true };
+        matches!(self.what_is_beneath(item), Beneath::Goes)
+    }
+
+    /// What becomes of something that is gone here, with all that the service has beneath it.
+    pub(super) fn what_is_beneath(&self, top: Item) -> Beneath {
+        let mut beneath = Beneath::Goes;
+        let (mut seen, mut waiting) = (BTreeSet::from([top]), vec![top]);
+        while let Some(item) = waiting.pop() {
+            let Some(facets) = self.items.get(&item) else { continue };
             let gone = facets.here.is_none() && facets.common.is_some() && !facets.removing;
-            gone && facets.held.is_none()
-                && !self.index.busy.contains(&item)
-                && !self.has_changed_there(facets)
-        })
+            if item != top && (self.index.busy.contains(&item) || leaves(facets)) {
+                // With all that is beneath it.
+                beneath = Beneath::Leaves(item);
+                continue;
+            }
+            if !gone || facets.held.is_some() || self.has_changed_there(facets) {
+                return Beneath::Stays;
+            }
+            waiting.extend(self.children_there(item).into_iter().filter(|child| seen.insert(*child)));
+        }
+        beneath
     }
 
     /// A file here of this size whose bytes are not known yet, and that is nothing which the service has.
@@ -90,6 +107,19 @@ impl Pair {
             return Look::Hold(Held::OtherWay);
         }
         let slot = (there.parent, there.name.clone());
+        match self.made_from_here(&slot, there) {
+            // What became of it here is found out first.
+            Some(own) if self.get(own).unsettled.is_some() => return Look::Listed,
+            Some(own) => return self.join(item, own),
+            None => {}
+        }
+        if self.lays_a_ghost(&slot, there) {
+            // It was made from here, and is gone here by now.
+            let hash = there.bytes.map(|(hash, _)| hash);
+            let (parent, name) = slot;
+            self.at_mut(item).common = Some(Common { parent, name, hash, executable: there.executable });
+            return Look::Again;
+        }
         if let Some(look) = self.slot_here(item, &slot, time) {
             return look;
         }
@@ -159,6 +189,39 @@ impl Pair {
         Look::Do(item, Does::MoveHere { slot, was: facets.here.and_then(|here| here.stat), follows })
     }
 
+    /// Whether what the service has in a slot was made from here, by a request whose answer was lost, and is gone here.
+    fn lays_a_ghost(&mut self, slot: &Slot, there: &There) -> bool {
+        let is_it = |item: &Item| {
+            self.items.get(item).is_some_and(|f| {
+                let sent = there.bytes.map(|(hash, _)| hash);
+                f.here.is_none() && f.there.is_none() && f.moving.as_ref() == Some(slot) && f.sent == sent
+            })
+        };
+        let ghost = self.index.asked.iter().copied().find(is_it);
+        ghost.into_iter().for_each(|ghost| self.forget(ghost));
+        ghost.is_some()
+    }
+
+    /// What was sent from here to this slot, and whose answer was lost: it may be elsewhere here by now.
+    pub(super) fn made_from_here(&mut self, slot: &Slot, there: &There) -> Option<Item> {
+        let is_it = |facets: &Facets| {
+            facets.moving.as_ref() == Some(slot)
+                && facets.there.is_none()
+                && facets.here.as_ref().is_some_and(|here| here.stat.is_none() == there.bytes.is_none())
+                && (there.bytes.is_none() || facets.sent == there.bytes.map(|(hash, _)| hash))
+        };
+        let asked: Vec<Item> = self.index.asked.iter().copied().collect();
+        for item in asked {
+            match self.items.get(&item) {
+                Some(facets) if facets.moving.is_none() => drop(self.index.asked.remove(&item)),
+                None => drop(self.index.asked.remove(&item)),
+                Some(facets) if is_it(facets) && !self.index.busy.contains(&item) => return Some(item),
+                Some(_) => {}
+            }
+        }
+        None
+    }
+
     /// Two things meet in one slot that know nothing of each other. If they are the same, they are one from now on.
     pub(super) fn meet(&mut self, item: Item, occupant: Item, time: &str) -> Look {
         let (its, other) = (self.get(item), self.get(occupant));
@@ -171,7 +234,7 @@ impl Pair {
             self.index.dirty.insert(occupant);
             return Look::Wait(occupant);
         };
-        if known == hash || other.sent == Some(hash) {
+        if known == hash || other.sent == Some(hash) || !holds(Rule::SlotsAreFree) {
             return self.join(item, occupant);
         }
         self.make_way(occupant, time)
@@ -184,9 +247,9 @@ impl Pair {
         self.hand_over(occupant, item);
         let unlisted = self.index.unlisted.contains(&occupant);
         self.forget(occupant);
-        let (parent, name, executable) =
-            (here.parent, here.name.clone(), here.stat.is_some_and(|s| s.executable));
-        let hash = self.get(item).there.and_then(|there| there.bytes).map(|(hash, _)| hash);
+        let Some(there) = self.get(item).there else { return Look::Again };
+        let executable = here.stat.is_some_and(|s| s.executable);
+        let (parent, name, hash) = (there.parent, there.name, there.bytes.map(|(hash, _)| hash));
         self.at_mut(item).sent = other.sent;
         self.at_mut(item).common = Some(Common { parent, name, hash, executable });
         self.set_here(item, Some(here));
@@ -315,4 +378,24 @@ impl Pair {
         let slot = (there.parent, there.name.clone());
         self.index.here.get(&slot).copied().filter(|other| *other != item)
     }
+}
+
+/// What becomes of what the service has beneath something that is gone here.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Beneath {
+    /// All of it goes.
+    Goes,
+    /// This one moves out first, or something is being done with it.
+    Leaves(Item),
+    /// Something of it stays.
+    Stays,
+}
+
+/// Whether something was moved away here, and the service does not know it yet.
+fn leaves(facets: &Facets) -> bool {
+    let (Some(there), Some(here), Some(common)) = (&facets.there, &facets.here, &facets.common) else {
+        return false;
+    };
+    let place = (there.parent, &there.name);
+    facets.held.is_none() && place == (common.parent, &common.name) && place != (here.parent, &here.name)
 }

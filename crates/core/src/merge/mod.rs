@@ -17,10 +17,12 @@
 mod both;
 mod bring;
 mod guard;
+mod index;
 pub mod names;
 pub mod observe;
 pub mod outcome;
 pub mod plan;
+mod rules;
 mod send;
 mod settle;
 #[cfg(test)]
@@ -125,6 +127,9 @@ pub struct Facets {
     pub common: Option<Common>,
     /// The bytes that were last sent up, whose answer may have been lost.
     pub sent: Option<Hash>,
+    /// Where it was last made or moved on the service, by a request whose answer may have been lost.
+    #[serde(default)]
+    pub moving: Option<(Item, String)>,
     /// The node that it was, if the service has it no more: so that it can be brought back.
     pub was: Option<NodeId>,
     /// It is being removed here because the service has it no more: if it is gone, nobody here did away with it.
@@ -225,6 +230,10 @@ struct Index {
     lost: BTreeSet<Item>,
     /// Things that came up since, of which it is not known yet what they were.
     fresh: BTreeSet<Item>,
+    /// Things that were sent to a slot of the service, whose answers may have been lost.
+    asked: BTreeSet<Item>,
+    /// Things that are gone here, and may have been made on the service by a request whose answer was lost.
+    ghosts: BTreeSet<Item>,
     /// Folders of the service of which only themselves are known.
     unexpanded: BTreeSet<Item>,
     /// Folders here that must be listed before anything is decided.
@@ -306,6 +315,9 @@ impl Pair {
                     index.unlisted.insert(*item);
                 }
             }
+            if facets.moving.is_some() {
+                index.asked.insert(*item);
+            }
             if facets.unexpanded {
                 index.unexpanded.insert(*item);
             }
@@ -315,7 +327,11 @@ impl Pair {
             if facets.here.is_none() && facets.there.is_some() {
                 index.gone.insert(*item);
             }
-            index.dirty.insert(*item);
+            // Whether it was made there is told first.
+            match facets.moving.is_some() && facets.there.is_none() {
+                true => index.until_told.insert(*item),
+                false => index.dirty.insert(*item),
+            };
         }
         self.index = index;
     }
@@ -452,149 +468,4 @@ impl Pair {
         self.changed.insert(item);
         item
     }
-
-    fn children_here(&self, folder: Item) -> Vec<Item> {
-        children(&self.index.here, folder)
-    }
-
-    fn children_there(&self, folder: Item) -> Vec<Item> {
-        children(&self.index.there, folder)
-    }
-
-    /// All that the service has beneath a folder. While its changes are read, folders may lie in each other.
-    fn beneath_there(&self, folder: Item) -> Vec<Item> {
-        let (mut seen, mut waiting) = (BTreeSet::from([folder]), vec![folder]);
-        let mut found = Vec::new();
-        while let Some(above) = waiting.pop() {
-            for child in self.children_there(above) {
-                if seen.insert(child) {
-                    found.push(child);
-                    waiting.push(child);
-                }
-            }
-        }
-        found
-    }
-
-    fn set_there(&mut self, item: Item, there: Option<There>) {
-        if let Some(old) = self.at_mut(item).there.take() {
-            let slot = (old.parent, old.name);
-            if self.index.there.get(&slot) == Some(&item) {
-                self.index.there.remove(&slot);
-            }
-            if self.index.by_node.get(&old.node) == Some(&item) {
-                self.index.by_node.remove(&old.node);
-            }
-            self.at_mut(item).was = Some(old.node);
-            self.at_mut(item).unexpanded = false;
-            self.index.unexpanded.remove(&item);
-            self.index.was.insert(old.node, item);
-        }
-        if let Some(new) = there {
-            self.index.was.remove(&new.node);
-            self.index.by_node.insert(new.node, item);
-            if item != TOP {
-                self.index.there.insert((new.parent, new.name.clone()), item);
-            }
-            self.at_mut(item).there = Some(new);
-        }
-        self.touch(item);
-    }
-
-    fn set_here(&mut self, item: Item, here: Option<Here>) {
-        if let Some(old) = self.at_mut(item).here.take() {
-            if self.index.folders.get(&old.object) == Some(&item) {
-                self.index.folders.remove(&old.object);
-            }
-            let slot = (old.parent, old.name);
-            if self.index.here.get(&slot) == Some(&item) {
-                self.index.here.remove(&slot);
-            }
-        }
-        self.index.lost.remove(&item);
-        self.index.missed.remove(&item);
-        if self.at_mut(item).unsettled == Some(Unsettled::Lost) {
-            self.at_mut(item).unsettled = None;
-        }
-        match here {
-            Some(new) => {
-                let slot = (new.parent, new.name.clone());
-                if new.stat.is_none() {
-                    self.index.folders.insert(new.object, item);
-                }
-                self.at_mut(item).here = Some(new);
-                self.at_mut(item).removing = false;
-                // Where this one is, no other can be.
-                if item != TOP
-                    && let Some(other) = self.index.here.insert(slot, item).filter(|other| *other != item)
-                {
-                    self.lose(other);
-                }
-            }
-            None => {
-                self.index.gone.insert(item);
-                // What was in it is not where it was.
-                for child in self.children_here(item) {
-                    self.lose(child);
-                }
-                self.index.fresh.remove(&item);
-                self.index.unlisted.remove(&item);
-                self.index.until_listed.remove(&item);
-            }
-        }
-        self.touch(item);
-    }
-
-    /// Something about it changed: it is looked at again, and so is what waits for it.
-    fn touch(&mut self, item: Item) {
-        self.index.until_allowed.remove(&item);
-        self.index.dirty.insert(item);
-        if let Some(waiting) = self.index.waiting.remove(&item) {
-            self.index.dirty.extend(waiting);
-        }
-        // A folder goes when what is in it has gone.
-        let facets = self.get(item);
-        let above =
-            [facets.here.map(|h| h.parent), facets.there.map(|t| t.parent), facets.common.map(|c| c.parent)];
-        self.index.dirty.extend(above.into_iter().flatten().filter(|above| *above != item));
-    }
-
-    /// What lies in one folder here lies in another from now on.
-    fn hand_over(&mut self, from: Item, to: Item) {
-        for child in self.children_here(from) {
-            if let Some(here) = self.get(child).here {
-                self.set_here(child, Some(Here { parent: to, ..here }));
-            }
-        }
-    }
-
-    /// What the service has in one folder it has in another from now on: both are one.
-    fn hand_over_there(&mut self, from: Item, to: Item) {
-        for child in self.children_there(from) {
-            if let Some(there) = self.get(child).there {
-                self.set_there(child, Some(There { parent: to, ..there }));
-            }
-            if let Some(common) = self.at_mut(child).common.as_mut().filter(|common| common.parent == from) {
-                common.parent = to;
-            }
-        }
-    }
-
-    fn forget(&mut self, item: Item) {
-        self.set_here(item, None);
-        self.set_there(item, None);
-        self.items.remove(&item);
-        self.changed.insert(item);
-        self.index.gone.remove(&item);
-        self.index.dirty.remove(&item);
-        self.index.busy.remove(&item);
-        self.index.until_told.remove(&item);
-        self.index.until_allowed.remove(&item);
-        self.index.until_listed.remove(&item);
-    }
-}
-
-fn children(index: &BTreeMap<(Item, String), Item>, folder: Item) -> Vec<Item> {
-    let range = (folder, String::new())..;
-    index.range(range).take_while(|((parent, _), _)| *parent == folder).map(|(_, item)| *item).collect()
 }

@@ -1,5 +1,6 @@
 //! What was seen: on the computer folder by folder, on the service by its changes.
 
+use super::rules::{Rule, holds};
 use super::{Facets, Hash, Held, Here, Item, Object, Pair, Stat, There, Unsettled};
 use crate::ids::{Moment, NodeId};
 use std::collections::{BTreeMap, BTreeSet};
@@ -206,7 +207,7 @@ impl Pair {
         self.at_mut(item).out_of_sight = false;
         self.free(item);
         self.set_there(item, Some(There { node, parent, name, bytes, executable, modified, moment }));
-        if is_new && folder {
+        if is_new && folder && holds(Rule::IntoSight) {
             self.at_mut(item).unexpanded = true;
             self.index.unexpanded.insert(item);
         }

@@ -2,6 +2,7 @@
 
 use super::observe::{Change, Node};
 use super::plan::{Action, Does};
+use super::rules::{Rule, holds};
 use super::{Common, Facets, Hash, Held, Here, Item, Object, Pair, Stat, There};
 
 /// What became of an action.
@@ -194,7 +195,9 @@ impl Pair {
         {
             match self.index.by_node.get(&node.node).copied() {
                 // A late answer: its changes were read since, and it is not there any more.
-                None if node.moment <= self.upto => return self.went_since(item, node),
+                None if node.moment <= self.upto && holds(Rule::LateAnswers) => {
+                    return self.went_since(item, node);
+                }
                 None => {
                     if let Some(parent) = self.index.by_node.get(&node.parent).copied() {
                         let Node { node, name, bytes, executable, modified, moment, .. } = node.clone();
@@ -227,7 +230,9 @@ impl Pair {
         }
         // A late answer tells of what is not there any more: its changes were read since.
         let moment = self.upto;
-        let known = |node: &Node| node.moment > moment || self.index.by_node.contains_key(&node.node);
+        let known = |node: &Node| {
+            node.moment > moment || self.index.by_node.contains_key(&node.node) || !holds(Rule::LateAnswers)
+        };
         let nodes: Vec<Node> = nodes.into_iter().filter(known).collect();
         let answer = nodes.first().cloned();
         self.told(nodes.into_iter().map(Change::Is).collect(), moment);
@@ -274,5 +279,5 @@ impl Pair {
 /// was not as it was seen before, or is not so any more.
 fn hash_after(here: &Here, was: Option<Stat>, now: Option<Stat>) -> Option<Hash> {
     let same = was.zip(now).is_some_and(|(was, now)| (was.size, was.modified) == (now.size, now.modified));
-    here.hash.filter(|_| same && here.stat == was)
+    here.hash.filter(|_| same && here.stat == was || !holds(Rule::LooksTheSame))
 }

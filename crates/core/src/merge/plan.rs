@@ -1,5 +1,6 @@
 //! What is to be done next with each thing.
 
+use super::rules::{Rule, holds};
 use super::{Hash, Held, Item, Pair, Stat, TOP, There};
 use crate::ids::{Moment, NodeId};
 
@@ -165,8 +166,14 @@ impl Pair {
                 }
                 Look::Do(of, does) => {
                     match &does {
-                        Does::MoveThere(moves) => self.index.busy.extend(moves.iter().map(|m| m.item)),
-                        Does::RemoveHere(_) => self.at_mut(of).removing = true,
+                        Does::MakeFolderThere { parent, name } | Does::PutNew { parent, name, .. } => {
+                            self.remember_place(of, *parent, name);
+                        }
+                        Does::MoveThere(moves) => {
+                            self.index.busy.extend(moves.iter().map(|m| m.item));
+                            moves.iter().for_each(|m| self.remember_place(m.item, m.parent, &m.name));
+                        }
+                        Does::RemoveHere(_) if holds(Rule::OwnRemovals) => self.at_mut(of).removing = true,
                         _ => {}
                     }
                     self.index.busy.insert(of);
@@ -196,6 +203,10 @@ impl Pair {
         }
         match (&facets.there, &facets.here) {
             (None, None) => {
+                // What it may have become on the service is told first: else it would come back from there.
+                if facets.moving.is_some() && self.index.ghosts.insert(item) {
+                    return Look::Told;
+                }
                 if !facets.out_of_sight {
                     self.forget(item);
                 }
@@ -210,6 +221,14 @@ impl Pair {
                 }
                 self.look_both(item, &facets, time)
             }
+        }
+    }
+
+    /// Where something is made or moved to is known before anybody is asked: the answer may be lost.
+    fn remember_place(&mut self, item: Item, parent: NodeId, name: &str) {
+        if let Some(parent) = self.index.by_node.get(&parent).copied() {
+            self.at_mut(item).moving = Some((parent, name.to_string()));
+            self.index.asked.insert(item);
         }
     }
 

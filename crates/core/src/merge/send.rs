@@ -1,6 +1,8 @@
 //! What only lies here: it is sent, or was removed on the service.
 
+use super::bring::Beneath;
 use super::plan::{Does, Look, Move, Slot};
+use super::rules::{Rule, holds};
 use super::{Facets, Held, Item, Pair, Way};
 use crate::ids::NodeId;
 use std::collections::BTreeSet;
@@ -31,7 +33,7 @@ impl Pair {
             return Look::Do(item, Does::RemoveHere(None));
         };
         let Some(hash) = here.hash else { return Look::Do(item, Does::ReadHash(stat)) };
-        if Some(hash) == common.hash && self.way != Way::Up {
+        if (Some(hash) == common.hash || !holds(Rule::EditsStay)) && self.way != Way::Up {
             return Look::Do(item, Does::RemoveHere(Some(stat)));
         }
         if self.way == Way::Down {
@@ -58,6 +60,10 @@ impl Pair {
         let Some(here) = &facets.here else { return Look::Done };
         if self.way == Way::Down {
             return Look::Hold(Held::OtherWay);
+        }
+        if let Some(other) = self.is_there_already(item, facets) {
+            self.index.dirty.insert(other);
+            return self.join(other, item);
         }
         let bytes = match (here.stat, here.hash) {
             (Some(stat), None) => return Look::Do(item, Does::ReadHash(stat)),
@@ -98,11 +104,27 @@ impl Pair {
         Err(Look::Wait(folder))
     }
 
+    /// What it became on the service, by a request whose answer was lost.
+    fn is_there_already(&mut self, item: Item, facets: &Facets) -> Option<Item> {
+        let slot = facets.moving.as_ref()?;
+        let other = self.index.there.get(slot).copied()?;
+        let its = self.items.get(&other).filter(|f| f.here.is_none() && f.common.is_none())?;
+        let there = its.there.clone()?;
+        (self.made_from_here(slot, &there) == Some(item)).then_some(other)
+    }
+
     /// Why a thing cannot go into a slot on the service yet; none if it can.
     pub(super) fn slot_there(&mut self, item: Item, slot: &Slot, time: &str) -> Option<Look> {
         let occupant = self.index.there.get(slot).copied().filter(|other| *other != item)?;
         let (its, other) = (self.get(item), self.get(occupant));
         if self.index.busy.contains(&occupant) {
+            return Some(Look::Wait(occupant));
+        }
+        if let (Some(there), true) = (&other.there, other.here.is_none() && other.common.is_none())
+            && self.made_from_here(slot, there).is_some_and(|own| own != item)
+        {
+            // It is another of this computer's things, which has moved on here.
+            self.index.dirty.insert(occupant);
             return Some(Look::Wait(occupant));
         }
         if other.here.is_none() && other.common.is_none() && its.there.is_none() && its.common.is_none() {
@@ -123,13 +145,13 @@ impl Pair {
         let leaves = match &other.here {
             // Moved away here, and the service does not know it yet.
             Some(here) => place == (common.parent, &common.name) && place != (here.parent, &here.name),
-            None => self.is_removable(occupant) && other.held.is_none(),
+            None => self.what_is_beneath(occupant) != Beneath::Stays && other.held.is_none(),
         };
         if self.index.lost.contains(&occupant) {
             return Some(Look::Listed);
         }
         match leaves {
-            true if other.here.is_some() && self.sent_in_a_circle(item, occupant) => {
+            true if self.is_in_the_way(item, occupant, other.here.is_some()) => {
                 // It is to go into what waits for its place: it steps aside.
                 let Some(parent) = self.get(there.parent).there.map(|above| above.node) else {
                     return Some(Look::Told);
@@ -144,6 +166,16 @@ impl Pair {
                 Some(Look::Wait(occupant))
             }
             false => Some(self.make_way(item, time)),
+        }
+    }
+
+    /// Whether what stands in the way on the service cannot leave before this one has come.
+    fn is_in_the_way(&self, item: Item, occupant: Item, is_here: bool) -> bool {
+        match is_here {
+            true => self.sent_in_a_circle(item, occupant),
+            false => {
+                matches!(self.what_is_beneath(occupant), Beneath::Leaves(child) if !self.index.busy.contains(&child))
+            }
         }
     }
 

@@ -8,6 +8,7 @@ use crate::ids::{Moment, NodeId};
 use crate::merge::observe::Entry;
 use crate::merge::outcome::Outcome;
 use crate::merge::plan::{Action, Does};
+use crate::merge::rules::{Rule, holds};
 use crate::merge::{self, Hash, Item, Pair, Way};
 
 const NAMES: [&str; 6] = ["a.txt", "b.txt", "c", "d", "e.odt", "f"];
@@ -304,7 +305,7 @@ impl Machine {
                 let (Some(inode), Some(folder)) = (self.in_place(action.item), self.inode(*folder)) else {
                     return Outcome::OtherwiseHere;
                 };
-                if self.disk.stat(inode) != *was {
+                if self.disk.stat(inode) != *was && holds(Rule::LooksTheSame) {
                     return Outcome::OtherwiseHere;
                 }
                 match self.disk.child(folder, name).is_none()

@@ -8,6 +8,7 @@ mod service;
 
 use super::Hash;
 use super::plan::Move;
+use super::rules::{OFF, Rule};
 use crate::ids::{Moment, NodeId};
 use chance::Chance;
 use machine::Machine;
@@ -73,6 +74,14 @@ fn short(text: &str) -> String {
         out = out.replace(long, brief);
     }
     out
+}
+
+/// Who works meanwhile.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum People {
+    Nobody,
+    Here,
+    Anywhere,
 }
 
 struct World {
@@ -161,13 +170,13 @@ impl World {
     }
 
     /// Anything happens.
-    fn step(&mut self, faulty: bool, people: bool) {
+    fn step(&mut self, faulty: bool, people: People) {
         let n = self.chance.below(self.machines.len());
         let what = self.chance.below(100);
         let (machine, chance) = (&mut self.machines[n], &mut self.chance);
         let told = match what {
-            0..12 if people => machine.person(chance, &mut self.ledger),
-            12..16 if people => return self.in_the_browser(),
+            0..12 if people != People::Nobody => machine.person(chance, &mut self.ledger),
+            12..16 if people == People::Anywhere => return self.in_the_browser(),
             16..30 => {
                 machine.notice(chance, faulty);
                 return;
@@ -301,13 +310,13 @@ fn racing(seed: u64, telling: bool) -> (World, Result<(), String>) {
     let mut world = World::new(seed, 2 + (seed % 3) as usize, telling);
     let steps = 100 + world.chance.below(500);
     for _ in 0..steps {
-        world.step(seed % 4 != 0, true);
+        world.step(seed % 4 != 0, People::Anywhere);
     }
     let mut outcome = world.quiet().and_then(|()| world.check());
     // Once more, from a state that is not empty.
     if outcome.is_ok() {
         for _ in 0..steps / 2 {
-            world.step(seed % 4 != 0, true);
+            world.step(seed % 4 != 0, People::Anywhere);
         }
         outcome = world.quiet().and_then(|()| world.check());
     }
@@ -328,7 +337,7 @@ fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
             }
         }
         for _ in 0..world.chance.below(60) {
-            world.step(seed % 2 == 0, false);
+            world.step(seed % 2 == 0, People::Nobody);
         }
         outcome = world.quiet().and_then(|()| world.check());
         if outcome.is_ok()
@@ -343,14 +352,24 @@ fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
     (world, outcome)
 }
 
-/// How many schedules are run: more if it is asked for.
-fn schedules() -> u64 {
-    std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(50_000)
+/// Runs a schedule in which one person works at one computer, without a pause, while lines break and the power goes.
+fn alone(seed: u64, telling: bool) -> (World, Result<(), String>) {
+    let mut world = World::new(seed, 1, telling);
+    for _ in 0..100 + world.chance.below(400) {
+        world.step(seed % 3 != 0, People::Here);
+    }
+    let outcome = world.quiet().and_then(|()| world.check());
+    (world, outcome)
 }
 
-fn run(what: fn(u64, bool) -> (World, Result<(), String>)) {
+/// How many schedules are run: more if it is asked for.
+fn schedules(usual: u64) -> u64 {
+    std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+}
+
+fn run(usual: u64, what: fn(u64, bool) -> (World, Result<(), String>)) {
     let first = std::env::var("YATTIC_SEED").ok().and_then(|n| n.parse::<u64>().ok());
-    let seeds = first.map_or(1..schedules() + 1, |seed| seed..seed + 1);
+    let seeds = first.map_or(1..schedules(usual) + 1, |seed| seed..seed + 1);
     for seed in seeds {
         if let (_, Err(error)) = what(seed, false) {
             let (world, _) = what(seed, true);
@@ -362,12 +381,17 @@ fn run(what: fn(u64, bool) -> (World, Result<(), String>)) {
 
 #[test]
 fn whatever_happens_at_once_all_have_the_same_in_the_end_and_nothing_is_missing() {
-    run(racing);
+    run(40_000, racing);
 }
 
 #[test]
 fn who_waits_until_all_is_everywhere_gets_no_copies() {
-    run(calm);
+    run(40_000, calm);
+}
+
+#[test]
+fn who_works_alone_while_lines_break_loses_nothing() {
+    run(20_000, alone);
 }
 
 #[test]
@@ -400,4 +424,33 @@ fn many_removals_at_once_wait_until_somebody_allows_them() {
     world.machines[1].pair.allow();
     world.quiet().and_then(|()| world.check()).unwrap();
     assert!(world.machines.iter().all(|m| m.disk.all().is_empty()));
+}
+
+#[test]
+fn without_any_of_its_rules_it_fails() {
+    let rules = [
+        Rule::LooksTheSame,
+        Rule::OwnRemovals,
+        Rule::LateAnswers,
+        Rule::IntoSight,
+        Rule::EditsStay,
+        Rule::BothEdits,
+        Rule::SlotsAreFree,
+    ];
+    let mut without = Vec::new();
+    for rule in rules {
+        OFF.set(Some(rule));
+        let all = |seed| {
+            racing(seed, false).1.and_then(|()| calm(seed, false).1).and_then(|()| alone(seed, false).1)
+        };
+        let fails = (1..3_000).find(|seed| all(*seed).is_err());
+        OFF.set(None);
+        let Some(seed) = fails else {
+            without.push(rule);
+            continue;
+        };
+        eprintln!("without {rule:?}, seed {seed} fails");
+        all(seed).unwrap();
+    }
+    assert!(without.is_empty(), "nothing fails without {without:?}");
 }
