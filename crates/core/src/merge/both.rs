@@ -19,7 +19,7 @@ impl Pair {
             return Look::Again;
         };
         if let (Some((hash, _)), Some(stat)) = (there.bytes, here.stat) {
-            let Some(known) = here.hash else { return Look::Do(item, Does::ReadHash(stat)) };
+            let Some(known) = here.hash else { return Look::act(item, Does::ReadHash(stat)) };
             // Its answer was lost: the service has what was sent from here.
             if facets.sent == Some(hash) {
                 common.hash = Some(hash);
@@ -32,8 +32,8 @@ impl Pair {
                 let changed_here = common.executable == there.executable;
                 return match (changed_here, self.way) {
                     (true, Way::Down) | (false, Way::Up) => Look::Hold(Held::OtherWay),
-                    (true, _) => Look::Do(item, Does::MarkThere { node: there.node, executable }),
-                    (false, _) => Look::Do(item, Does::MarkHere(there.executable, here.stat)),
+                    (true, _) => Look::act(item, Does::MarkThere { node: there.node, executable }),
+                    (false, _) => Look::act(item, Does::MarkHere(there.executable, here.stat)),
                 };
             }
             common.executable = executable;
@@ -84,7 +84,7 @@ impl Pair {
                 return Look::Hold(Held::OtherWay);
             }
             let slot = (here.parent, here.name.clone());
-            return Look::Do(item, Does::Fetch { slot, state: there.clone(), over: Some(stat) });
+            return Look::act(item, Does::Fetch { slot, state: there.clone(), over: Some(stat) });
         }
         if common.hash == Some(hash) {
             if self.way == Way::Down {
@@ -92,14 +92,14 @@ impl Pair {
             }
             self.at_mut(item).sent = Some(known);
             let (node, seen) = (there.node, there.moment);
-            return Look::Do(item, Does::PutOnto { node, seen, bytes: known, stat });
+            return Look::act(item, Does::PutOnto { node, seen, bytes: known, stat });
         }
         if self.way == Way::Up {
             return Look::Hold(Held::OtherWay);
         }
         // Both changed: what lies here becomes a copy beside it.
         let name = self.free_name(here.parent, &here.name, time, 1);
-        Look::Do(item, Does::SetAside((here.parent, name), here.stat))
+        Look::act(item, Does::SetAside((here.parent, name), here.stat))
     }
 
     /// It was moved here, and the service is to move it too.
@@ -127,7 +127,10 @@ impl Pair {
             let beneath = pair.is_beneath_there(here.parent, item);
             let free = !pair.index.busy.contains(&item) && !pair.index.lost.contains(&item) && !beneath;
             let slot = (here.parent, here.name.clone());
-            free.then(|| (Move { item, node: there.node, parent, name: here.name, seen: there.moment }, slot))
+            free.then_some((
+                Move { item, node: there.node, parent, name: here.name, seen: there.moment },
+                slot,
+            ))
         };
         // Names that go round in a circle go as one change.
         let mut circle = Vec::new();
@@ -135,7 +138,7 @@ impl Pair {
         while let Some((step, slot)) = one(self, next) {
             circle.push(step);
             match self.index.there.get(&slot) {
-                Some(other) if *other == item => return Look::Do(item, Does::MoveThere(circle)),
+                Some(other) if *other == item => return Look::act(item, Does::MoveThere(circle)),
                 Some(other) if circle.iter().all(|m| m.item != *other) => next = *other,
                 _ => break,
             }
@@ -144,6 +147,6 @@ impl Pair {
             return look;
         }
         let (node, seen) = (there.node, there.moment);
-        Look::Do(item, Does::MoveThere(vec![Move { item, node, parent, name: slot.1, seen }]))
+        Look::act(item, Does::MoveThere(vec![Move { item, node, parent, name: slot.1, seen }]))
     }
 }

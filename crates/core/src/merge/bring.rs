@@ -49,7 +49,7 @@ impl Pair {
             }
         }
         let seen = if there.bytes.is_none() { self.upto.max(there.moment) } else { there.moment };
-        Look::Do(item, Does::RemoveThere { node: there.node, seen })
+        Look::act(item, Does::RemoveThere { node: there.node, seen })
     }
 
     /// It is brought here as if it had never been.
@@ -124,8 +124,8 @@ impl Pair {
             return look;
         }
         match there.bytes {
-            None => Look::Do(item, Does::MakeFolderHere(slot)),
-            Some(_) => Look::Do(item, Does::Fetch { slot, state: there.clone(), over: None }),
+            None => Look::act(item, Does::MakeFolderHere(slot)),
+            Some(_) => Look::act(item, Does::Fetch { slot, state: there.clone(), over: None }),
         }
     }
 
@@ -186,7 +186,7 @@ impl Pair {
     pub(super) fn move_here(&self, item: Item, slot: Slot) -> Look {
         let facets = self.get(item);
         let follows = facets.there.is_some_and(|there| (there.parent, &there.name) == (slot.0, &slot.1));
-        Look::Do(item, Does::MoveHere { slot, was: facets.here.and_then(|here| here.stat), follows })
+        Look::act(item, Does::MoveHere { slot, was: facets.here.and_then(|here| here.stat), follows })
     }
 
     /// Whether what the service has in a slot was made from here, by a request whose answer was lost, and is gone here.

@@ -129,7 +129,7 @@ pub(super) enum Look {
     /// It was changed in what is known of it: look again.
     Again,
     /// Something is to be done, to this item.
-    Do(Item, Does),
+    Do(Item, Box<Does>),
     /// It waits for another thing.
     Wait(Item),
     /// It waits for the service's changes to be read.
@@ -138,6 +138,13 @@ pub(super) enum Look {
     Listed,
     /// Nothing is done, for this reason.
     Hold(Held),
+}
+
+impl Look {
+    /// Something is to be done.
+    pub(super) fn act(item: Item, does: Does) -> Look {
+        Look::Do(item, Box::new(does))
+    }
 }
 
 impl Pair {
@@ -161,10 +168,13 @@ impl Pair {
             match self.look(item, time) {
                 Look::Done => {}
                 Look::Again => drop(self.index.dirty.insert(item)),
-                Look::Do(_, Does::RemoveHere(_) | Does::RemoveThere { .. }) if many => {
+                Look::Do(_, does)
+                    if many && matches!(*does, Does::RemoveHere(_) | Does::RemoveThere { .. }) =>
+                {
                     self.index.until_allowed.insert(item);
                 }
                 Look::Do(of, does) => {
+                    let does = *does;
                     match &does {
                         Does::MakeFolderThere { parent, name } | Does::PutNew { parent, name, .. } => {
                             self.remember_place(of, *parent, name);

@@ -16,7 +16,7 @@ impl Pair {
         let Some(common) = &facets.common else { return self.send(item, facets, time) };
         let Some(stat) = here.stat else {
             let children = self.children_here(item);
-            if let Some(child) = children.into_iter().find(|child| !self.get(*child).held.is_some()) {
+            if let Some(child) = children.into_iter().find(|child| self.get(*child).held.is_none()) {
                 self.index.dirty.insert(child);
                 return Look::Wait(child);
             }
@@ -30,11 +30,11 @@ impl Pair {
             if self.way == Way::Up {
                 return self.anew(item);
             }
-            return Look::Do(item, Does::RemoveHere(None));
+            return Look::act(item, Does::RemoveHere(None));
         };
-        let Some(hash) = here.hash else { return Look::Do(item, Does::ReadHash(stat)) };
+        let Some(hash) = here.hash else { return Look::act(item, Does::ReadHash(stat)) };
         if (Some(hash) == common.hash || !holds(Rule::EditsStay)) && self.way != Way::Up {
-            return Look::Do(item, Does::RemoveHere(Some(stat)));
+            return Look::act(item, Does::RemoveHere(Some(stat)));
         }
         if self.way == Way::Down {
             return Look::Hold(Held::OtherWay);
@@ -50,7 +50,7 @@ impl Pair {
                 if let Some(look) = self.slot_there(item, &slot, time) {
                     return look;
                 }
-                Look::Do(item, Does::Revive { node, parent, name: here.name.clone() })
+                Look::act(item, Does::Revive { node, parent, name: here.name.clone() })
             }
             Err(look) => look,
         }
@@ -66,7 +66,7 @@ impl Pair {
             return self.join(other, item);
         }
         let bytes = match (here.stat, here.hash) {
-            (Some(stat), None) => return Look::Do(item, Does::ReadHash(stat)),
+            (Some(stat), None) => return Look::act(item, Does::ReadHash(stat)),
             (Some(stat), Some(hash)) => Some((hash, stat)),
             (None, _) => None,
         };
@@ -80,10 +80,10 @@ impl Pair {
         }
         let name = here.name.clone();
         match bytes {
-            None => Look::Do(item, Does::MakeFolderThere { parent, name }),
+            None => Look::act(item, Does::MakeFolderThere { parent, name }),
             Some((bytes, stat)) => {
                 self.at_mut(item).sent = Some(bytes);
-                Look::Do(item, Does::PutNew { parent, name, bytes, stat })
+                Look::act(item, Does::PutNew { parent, name, bytes, stat })
             }
         }
     }
@@ -159,7 +159,7 @@ impl Pair {
                 let name = self.free_name(there.parent, &format!("{}.moving", there.name), "", 1);
                 let (node, seen) = (there.node, there.moment);
                 let step = Move { item: occupant, node, parent, name, seen };
-                Some(Look::Do(occupant, Does::MoveThere(vec![step])))
+                Some(Look::act(occupant, Does::MoveThere(vec![step])))
             }
             true => {
                 self.index.dirty.insert(occupant);

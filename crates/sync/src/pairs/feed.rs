@@ -112,7 +112,6 @@ pub async fn changes(
         since: Some(since.token()),
         timeline: Some(timeline.to_string()),
         limit: Some(PAGE),
-        ..Default::default()
     };
     let told = client.changes(shelf, &query).await?;
     let mut changes = Vec::with_capacity(told.changes.len());

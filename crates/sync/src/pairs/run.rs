@@ -60,6 +60,9 @@ pub enum Stopped {
     Asks(String),
 }
 
+/// What a status was of: the pair's revision, the trouble, how much was under way, and whether all was the same.
+type Told = (u64, Option<Trouble>, usize, bool);
+
 /// A pair at work.
 pub struct Running {
     pub(super) about: About,
@@ -84,7 +87,7 @@ pub struct Running {
     pub(super) again_at: Instant,
     pub(super) walked_at: Instant,
     /// When the status was written, and of what.
-    pub(super) wrote: (Instant, Option<(u64, Option<Trouble>, usize, bool)>),
+    pub(super) wrote: (Instant, Option<Told>),
     /// Told when something happened on the service.
     pub(super) stirs_there: Arc<Notify>,
     /// Whether the service tells it.

@@ -49,7 +49,7 @@ impl Watch {
     pub fn add(&mut self, object: Object, folder: &OwnedFd) {
         // By its descriptor: its name may be another's by now.
         let path = format!("/proc/self/fd/{}", folder.as_raw_fd());
-        match inotify::add_watch(&*self.fd.get_ref(), path.as_str(), WHAT) {
+        match inotify::add_watch(self.fd.get_ref(), path.as_str(), WHAT) {
             Ok(number) => {
                 if let Some(old) = self.watched.insert(object, number).filter(|old| *old != number) {
                     self.folders.remove(&old);
@@ -66,7 +66,7 @@ impl Watch {
     pub fn drop(&mut self, object: Object) {
         if let Some(number) = self.watched.remove(&object) {
             self.folders.remove(&number);
-            let _ = inotify::remove_watch(&*self.fd.get_ref(), number);
+            let _ = inotify::remove_watch(self.fd.get_ref(), number);
         }
     }
 
@@ -87,10 +87,10 @@ impl Watch {
                 }
                 Ok(event) => {
                     let object = self.folders.get(&event.wd()).copied();
-                    if event.events().contains(ReadFlags::IGNORED) {
-                        if let Some(object) = self.folders.remove(&event.wd()) {
-                            self.watched.remove(&object);
-                        }
+                    if event.events().contains(ReadFlags::IGNORED)
+                        && let Some(object) = self.folders.remove(&event.wd())
+                    {
+                        self.watched.remove(&object);
                     }
                     heard.extend(object.map(Heard::Stirred));
                 }

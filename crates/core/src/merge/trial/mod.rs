@@ -310,13 +310,13 @@ fn racing(seed: u64, telling: bool) -> (World, Result<(), String>) {
     let mut world = World::new(seed, 2 + (seed % 3) as usize, telling);
     let steps = 100 + world.chance.below(500);
     for _ in 0..steps {
-        world.step(seed % 4 != 0, People::Anywhere);
+        world.step(!seed.is_multiple_of(4), People::Anywhere);
     }
     let mut outcome = world.quiet().and_then(|()| world.check());
     // Once more, from a state that is not empty.
     if outcome.is_ok() {
         for _ in 0..steps / 2 {
-            world.step(seed % 4 != 0, People::Anywhere);
+            world.step(!seed.is_multiple_of(4), People::Anywhere);
         }
         outcome = world.quiet().and_then(|()| world.check());
     }
@@ -337,7 +337,7 @@ fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
             }
         }
         for _ in 0..world.chance.below(60) {
-            world.step(seed % 2 == 0, People::Nobody);
+            world.step(seed.is_multiple_of(2), People::Nobody);
         }
         outcome = world.quiet().and_then(|()| world.check());
         if outcome.is_ok()
@@ -356,7 +356,7 @@ fn calm(seed: u64, telling: bool) -> (World, Result<(), String>) {
 fn alone(seed: u64, telling: bool) -> (World, Result<(), String>) {
     let mut world = World::new(seed, 1, telling);
     for _ in 0..100 + world.chance.below(400) {
-        world.step(seed % 3 != 0, People::Here);
+        world.step(!seed.is_multiple_of(3), People::Here);
     }
     let outcome = world.quiet().and_then(|()| world.check());
     (world, outcome)
