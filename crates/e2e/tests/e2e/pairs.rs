@@ -240,7 +240,11 @@ async fn what_would_take_much_away_stops_and_asks() {
     let said = desk.yattic.fails(1, &["sync", "add", &desk.at("inside").display().to_string(), "home:/"]);
     assert!(said.contains("lie in each other"), "{said}");
     desk.run();
-    std::thread::sleep(std::time::Duration::from_secs(1));
+    let begun = Instant::now();
+    while !desk.yattic.ok(&["sync", "ls"]).contains("the same") {
+        assert!(begun.elapsed() < PATIENCE, "it does not begin to work");
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
     assert!(desk.yattic.fails(1, &["sync", "run"]).contains("at work already"));
     // Another service's token is of no use; the door says so, and nothing here is touched.
     let own = Computer::new(&service, "OTHER");
