@@ -364,3 +364,38 @@ async fn two_that_work_at_once_and_are_killed_now_and_then_end_with_the_same() {
         tree.keys().filter(|path| path.starts_with("desk-") || path.starts_with("laptop-")).count();
     assert_eq!(service_has, kept.len());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pair_of_one_way_carries_nothing_the_other_way() {
+    let (service, ines) = Service::ready().await;
+    let top = ines.place("home:/", None).await.unwrap().node.id;
+    let put = async |name: &str, bytes: &[u8]| {
+        ines.put(top, name, None, &Default::default(), bytes.to_vec().into()).await.unwrap();
+    };
+    put("there", b"1").await;
+    let down = Computer::new(&service, "DOWN");
+    fs::write(down.at("here"), b"2").unwrap();
+    let folder = |computer: &Computer| computer.folder.path().display().to_string();
+    down.yattic.ok(&["sync", "add", "--down", &folder(&down), "home:/"]);
+    down.once();
+    assert!(fs::read(down.at("there")).unwrap() == b"1" && ines.place("home:/here", None).await.is_err());
+    fs::write(down.at("there"), b"changed here").unwrap();
+    down.once();
+    assert_eq!(ines.place("home:/there", None).await.unwrap().node.size, 1);
+    assert_eq!(fs::read(down.at("there")).unwrap(), b"changed here", "nothing is taken back unasked");
+    assert!(down.yattic.ok(&["sync", "status"]).contains("only goes the other way"));
+    // Both changed: what lies here is kept beside it.
+    put("there", b"changed there").await;
+    down.once();
+    assert_eq!(fs::read(down.at("there")).unwrap(), b"changed there");
+    assert!(down.tree().values().flatten().any(|file| file.0 == b"changed here"));
+    let up = Computer::new(&service, "UP");
+    fs::write(up.at("sent"), b"3").unwrap();
+    up.yattic.ok(&["sync", "add", "--up", &folder(&up), "home:/"]);
+    up.once();
+    assert_eq!(up.tree().len(), 1, "nothing comes down");
+    assert_eq!(ines.place("home:/sent", None).await.unwrap().node.size, 1);
+    fs::remove_file(up.at("sent")).unwrap();
+    up.once();
+    assert!(ines.place("home:/sent", None).await.is_err() && ines.place("home:/there", None).await.is_ok());
+}
