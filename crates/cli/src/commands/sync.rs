@@ -248,7 +248,7 @@ fn forget(folder: &Path, pair: &About) -> Result<(), Failure> {
             _ => {}
         }
     }
-    Ok(Ground::leave(&pair.local)?)
+    Ok(Ground::leave(&pair.local, &pair.id)?)
 }
 
 /// Lets a pair remove what it asked for.

@@ -90,6 +90,11 @@ impl Pair {
         }
     }
 
+    /// A folder here cannot be read: what is known of it stays as it is, and nothing of it counts as gone.
+    pub fn unreadable(&mut self, folder: Item) {
+        self.index.unlisted.remove(&folder);
+    }
+
     fn seen_again(&mut self, child: Item, stat: Option<Stat>) {
         if !self.index.busy.contains(&child) {
             self.at_mut(child).removing = false;

@@ -220,12 +220,22 @@ async fn what_would_take_much_away_stops_and_asks() {
     fs::create_dir(desk.folder.path()).unwrap();
     let said = desk.yattic.fails(3, &["sync", "run", "--once"]);
     assert!(said.contains("may not be mounted"), "{said}");
-    assert!(!desk.at("file 60").exists());
+    assert!(
+        !desk.at("file 60").exists() && !desk.at(".yattic").exists(),
+        "nothing is made in another folder"
+    );
     assert_eq!(there().await, 10);
     fs::remove_dir_all(desk.folder.path()).unwrap();
     fs::rename(&away, desk.folder.path()).unwrap();
     desk.once();
     assert_eq!((there().await, desk.tree().len()), (10, 10));
+    // A stop between the exchange of a file and the look at what came out: it goes back.
+    fs::write(desk.at(".yattic/out-5"), b"saved in between").unwrap();
+    desk.once();
+    assert_eq!(fs::read(desk.at("kept 5 1")).unwrap(), b"saved in between");
+    assert_eq!(there().await, 11);
+    fs::remove_file(desk.at("kept 5 1")).unwrap();
+    desk.once();
     // A state that is thrown away: both sides are compared, nothing is sent, fetched or removed, and nothing comes back.
     fs::remove_file(desk.at("file 60")).unwrap();
     desk.once();

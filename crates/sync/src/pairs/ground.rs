@@ -97,11 +97,22 @@ impl Ground {
     /// this is another folder, or the disk that belongs here is not mounted.
     pub fn open(path: &Path, mark: &str, new: bool) -> io::Result<Ground> {
         let top = fs::open(path, DIR, Mode::empty())?;
-        match fs::mkdirat(&top, OWN, Mode::from_raw_mode(0o700)) {
-            Ok(()) | Err(Errno::EXIST) => {}
-            Err(e) => return Err(e.into()),
+        // Nothing is made in a folder that may be another one.
+        if new {
+            match fs::mkdirat(&top, OWN, Mode::from_raw_mode(0o700)) {
+                Ok(()) | Err(Errno::EXIST) => {}
+                Err(e) => return Err(e.into()),
+            }
         }
-        let own = fs::openat2(&top, OWN, DIR, Mode::empty(), BENEATH)?;
+        let other = || {
+            io::Error::other(
+                "this is not the folder that was kept the same: its disk may not be mounted, or it was made anew",
+            )
+        };
+        let own = match fs::openat2(&top, OWN, DIR, Mode::empty(), BENEATH) {
+            Err(Errno::NOENT) => return Err(other()),
+            own => own?,
+        };
         let file = path.join(OWN).join("pair");
         match std::fs::read_to_string(&file) {
             Ok(there) if there.trim() == mark => {}
@@ -116,9 +127,7 @@ impl Ground {
                 file.sync_all()?;
             }
             Err(e) if e.kind() == io::ErrorKind::NotFound => {
-                return Err(io::Error::other(
-                    "this is not the folder that was kept the same: its disk may not be mounted, or it was made anew",
-                ));
+                return Err(other());
             }
             Err(e) => return Err(e),
         }
@@ -132,7 +141,11 @@ impl Ground {
     }
 
     /// Gives the folder back: nothing of ours stays in it.
-    pub fn leave(path: &Path) -> io::Result<()> {
+    pub fn leave(path: &Path, mark: &str) -> io::Result<()> {
+        // What a stop left in between goes back first.
+        if let Ok(ground) = Ground::open(path, mark, false) {
+            ground.sweep()?;
+        }
         match std::fs::remove_dir_all(path.join(OWN)) {
             Err(e) if e.kind() != io::ErrorKind::NotFound => Err(e),
             _ => Ok(()),
@@ -149,19 +162,21 @@ impl Ground {
         Ok(look_at(&self.top)?.0)
     }
 
-    /// Drops what arrived and never came to its place, as far as nothing goes on with it.
+    /// Puts back what a stop found between its place and the look at it: nothing of it is known to be kept elsewhere.
     pub fn sweep(&self) -> io::Result<()> {
         for entry in fs::Dir::read_from(&self.own)? {
             let entry = entry?;
             let name = entry.file_name().to_bytes();
-            if name.starts_with(b"new-") {
-                let _ = fs::unlinkat(&self.own, entry.file_name(), AtFlags::empty());
-            }
             if name.starts_with(b"out-") {
                 // It was taken out of its place, and nobody looked at it: it goes back under a name that is free.
-                let back = format!("kept {}", String::from_utf8_lossy(&name[4..]));
-                let _ =
-                    fs::renameat_with(&self.own, entry.file_name(), &self.top, back, RenameFlags::NOREPLACE);
+                let free = (1..1000).find_map(|number| {
+                    let back = format!("kept {} {number}", String::from_utf8_lossy(&name[4..]));
+                    fs::renameat_with(&self.own, entry.file_name(), &self.top, back, RenameFlags::NOREPLACE)
+                        .ok()
+                });
+                free.ok_or_else(|| {
+                    io::Error::other("a file that was taken out of its place cannot go back")
+                })?;
             }
         }
         Ok(())
@@ -301,18 +316,26 @@ impl Ground {
         match over {
             None => fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::NOREPLACE)?,
             Some(seen) => {
-                fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::EXCHANGE)?;
+                // By this name a stop in between finds what came out, and puts it back.
+                let taken = format!("out-{:x}", seen.0.inode);
+                fs::renameat_with(&self.own, arrived, &self.own, &taken, RenameFlags::NOREPLACE)?;
+                let exchanged = fs::renameat_with(&self.own, &taken, &dir, name, RenameFlags::EXCHANGE);
+                if let Err(e) = exchanged {
+                    fs::renameat_with(&self.own, &taken, &self.own, arrived, RenameFlags::NOREPLACE)?;
+                    return Err(e.into());
+                }
                 // What came out is judged now that nobody finds it by its name any more.
-                let out = look(&self.own, arrived.as_bytes())?;
+                let out = look(&self.own, taken.as_bytes())?;
                 let same = out.is_some_and(|(object, stat)| {
                     object == seen.0
                         && stat.is_some_and(|s| (s.size, s.modified) == (seen.1.size, seen.1.modified))
                 });
                 if !same {
-                    fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::EXCHANGE)?;
+                    fs::renameat_with(&self.own, &taken, &dir, name, RenameFlags::EXCHANGE)?;
+                    fs::renameat_with(&self.own, &taken, &self.own, arrived, RenameFlags::NOREPLACE)?;
                     return Err(NotDone::Otherwise);
                 }
-                fs::unlinkat(&self.own, arrived, AtFlags::empty())?;
+                fs::unlinkat(&self.own, &taken, AtFlags::empty())?;
             }
         }
         look(&dir, name)?.ok_or(NotDone::Otherwise)

@@ -47,6 +47,8 @@ impl Running {
             self.again_at = Instant::now();
             self.refused.clear();
             self.pair.try_again();
+            let unreadable: Vec<Item> = self.left.keys().copied().collect();
+            unreadable.into_iter().for_each(|folder| self.pair.stirred(folder));
         }
         // While somebody writes without a pause, it is looked at all the same, now and then.
         if self.stirred_at.is_some_and(|at| at.elapsed() < STILL) && self.listed_at.elapsed() < RESTLESS {
@@ -120,8 +122,7 @@ impl Running {
                         ),
                     }],
                 );
-                self.trouble = Some(Trouble::Disk(format!("{}: {why}", shown(&way))));
-                self.pair.stirred(item);
+                self.pair.unreadable(item);
                 return Ok(());
             }
             _ => return Ok(()),

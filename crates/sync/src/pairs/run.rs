@@ -110,7 +110,7 @@ impl Running {
         let kept = state.pair().await?;
         // On another machine, or a copy of this one, objects are others: all is compared anew, and nothing is removed.
         let moved = about.machine != machine();
-        let ground = Ground::open(&about.local, &about.id, kept.is_none()).map_err(said)?;
+        let ground = Ground::open(&about.local, &about.id, false).map_err(said)?;
         ground.sweep().map_err(said)?;
         let object = ground.object().map_err(said)?;
         let fresh = || Pair::new(&about.device, about.way, NodeId(about.node), object);
