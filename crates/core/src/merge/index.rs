@@ -138,6 +138,7 @@ impl Pair {
         self.changed.insert(item);
         self.index.gone.remove(&item);
         self.index.ghosts.remove(&item);
+        self.index.unreadable.remove(&item);
         self.index.asked.remove(&item);
         self.index.dirty.remove(&item);
         self.index.busy.remove(&item);

@@ -244,6 +244,8 @@ struct Index {
     gone: BTreeSet<Item>,
     /// Folders here, by their objects.
     folders: BTreeMap<Object, Item>,
+    /// Folders here that cannot be read: what is missed may be in one of them.
+    unreadable: BTreeSet<Item>,
     /// What is to be looked at.
     dirty: BTreeSet<Item>,
     /// What waits for something else.

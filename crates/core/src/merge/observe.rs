@@ -53,6 +53,7 @@ impl Pair {
             return;
         }
         self.index.unlisted.remove(&folder);
+        self.index.unreadable.remove(&folder);
         let children = self.children_here(folder);
         let mut gone: BTreeMap<String, Item> =
             children.into_iter().filter_map(|child| Some((self.get(child).here?.name, child))).collect();
@@ -93,6 +94,7 @@ impl Pair {
     /// A folder here cannot be read: what is known of it stays as it is, and nothing of it counts as gone.
     pub fn unreadable(&mut self, folder: Item) {
         self.index.unlisted.remove(&folder);
+        self.index.unreadable.insert(folder);
     }
 
     fn seen_again(&mut self, child: Item, stat: Option<Stat>) {

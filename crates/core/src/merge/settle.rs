@@ -37,7 +37,7 @@ impl Pair {
         }
         for item in gone {
             // Its other half may not have been seen yet.
-            if self.index.missed.insert(item) {
+            if self.index.missed.insert(item) || !self.index.unreadable.is_empty() {
                 continue;
             }
             self.free(item);
