@@ -14,6 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use yellow_attic_client::{NewUpload, api};
+use yellow_attic_trials::disk::{Image, Kind};
 
 /// A service behind a proxy that is trusted: the tests say for whom they ask.
 async fn behind_a_proxy(set: &[(&str, &str)]) -> (Service, tempfile::TempDir) {
@@ -334,7 +335,11 @@ async fn names_that_are_too_long_are_not_kept_and_odd_ones_are_made_plain() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_strangers_announce_takes_nobodys_room_and_ends_with_the_intake() {
-    let (service, owner) = Service::ready().await;
+    // A disk of its own: what is free on the machine's changes under other tests.
+    let disk = Image::make(Kind::Ext4, 900);
+    let mut service = Service::start_in(&disk.at.join("data"));
+    service.set_up().await;
+    let owner = service.client().await;
     let home = owner.place("home:/", None).await.unwrap().node.id;
     let folder = owner.make_folder(home, "Handed in").await.unwrap().id;
     let set = api::OpeningSet { can: Some("add".into()), ..Default::default() };
@@ -368,9 +373,9 @@ async fn what_strangers_announce_takes_nobodys_room_and_ends_with_the_intake() {
         };
         owner.begin_upload(&new).await
     };
-    let first = begin("first", 40).await.unwrap();
-    let second = begin("second", 40).await.unwrap();
-    assert_eq!(begin("third", 15).await.err().unwrap().code(), Some("too_much_announced"));
+    let first = begin("first", 34).await.unwrap();
+    let second = begin("second", 34).await.unwrap();
+    assert_eq!(begin("third", 20).await.err().unwrap().code(), Some("too_much_announced"));
     owner.end_upload(&first).await.unwrap();
     owner.end_upload(&second).await.unwrap();
     // A part arrives; whoever made the link sees what is under way, and ends it all.
