@@ -16,7 +16,8 @@ import { key } from "./lib/query-keys";
 // What most people open seldom comes when it is opened.
 const AccountPage = lazy(() => import("./pages/account"));
 const FactorDemanded = lazy(() => import("./pages/account/demanded"));
-const ComputersPage = lazy(() => import("./pages/computers"));
+const ConnectPage = lazy(() => import("./pages/devices/connect"));
+const DevicesPage = lazy(() => import("./pages/devices"));
 const RecentPage = lazy(() => import("./pages/recent"));
 const SetUpPage = lazy(() => import("./pages/setup"));
 const WelcomePage = lazy(() => import("./pages/welcome"));
@@ -95,8 +96,11 @@ function Pages() {
           <Route path="/space">
             <SpacePage frame={frame} />
           </Route>
-          <Route path="/computers">
-            <ComputersPage frame={frame} />
+          <Route path="/devices">
+            <DevicesPage frame={frame} />
+          </Route>
+          <Route path="/connect">
+            <ConnectPage frame={frame} />
           </Route>
           {(["given", "intake"] as const).map((part) => (
             <Route key={part} path={part === "given" ? "/given-out" : "/intake"}>

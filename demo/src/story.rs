@@ -102,6 +102,7 @@ impl Museum {
                 who: person.sign_in.as_str().into(),
                 from: "192.0.2.10".into(),
                 through: None,
+                scope: None,
                 tokens: Default::default(),
             };
             if let Some(home) = self.engine.home_of(account.id) {
@@ -113,12 +114,23 @@ impl Museum {
             let actor = self.actor(owner);
             let Some(account) = actor.account else { continue };
             let token = *blake3::hash(format!("{device}{}", self.now).as_bytes()).as_bytes();
-            self.engine.sign_ins().make_device(&actor, account, device, token).await?;
+            self.engine.sign_ins().make_device(&actor, account, device, token, None).await?;
             if let Some(known) =
                 self.engine.sign_ins().devices(account).await?.into_iter().find(|d| d.name == device)
             {
                 let last = vec![(known.id, self.now - 26 * HOUR, actor.from.to_string())];
                 self.engine.sign_ins().note_use(last, Vec::new()).await?;
+                let pairs = match device {
+                    "scanner room" => {
+                        r#"[{"folder":"/srv/scans","place":"Collections:/Logbooks","way":"up","state":"in step"},
+                            {"folder":"/home/ines/Attic","place":"home:/","way":"both","state":"waiting","waiting":2,"trouble":1,
+                             "says":"\"opening notes.odt\" was changed here and on another computer: both are kept."}]"#
+                    }
+                    _ => {
+                        r#"[{"folder":"/home/desk/Visitors","place":"home:/","way":"both","state":"in step"}]"#
+                    }
+                };
+                self.engine.sign_ins().tell_device(known.id, "yattic 0.1.0", pairs).await?;
                 self.actors.insert(device.into(), Actor { device: Some(known.id), ..actor });
             }
         }

@@ -246,6 +246,19 @@ export interface components {
       /** @description A name for it. */
       name: string;
     };
+    /** @description The computer that waits under a code. */
+    AskedConnection: {
+      /** @description When it asked. */
+      asked: string;
+      /** @description What it calls itself. */
+      device: string;
+      /** @description Until when the code counts. */
+      ends: string;
+      /** @description The network address from which it asks. */
+      from: string;
+      /** @description Its program, with the version. */
+      program: string;
+    };
     /** @description Something that changed on a shelf. */
     Change: {
       /** @description The moment of the change. */
@@ -300,6 +313,27 @@ export interface components {
        */
       size: number;
     };
+    /** @description The client's program, as the service has it. */
+    ClientProgram: {
+      /** @description What it is called. */
+      name: string;
+      /** @description Its SHA-256, in hexadecimal digits. */
+      sha256: string;
+      /**
+       * Format: int64
+       * @description Its size, in bytes.
+       */
+      size: number;
+      /** @description For which machines it is, as in `linux x86_64`. */
+      system: string;
+      /** @description Its version. */
+      version: string;
+    };
+    /** @description A computer asks whether it was answered. */
+    Collect: {
+      /** @description What it was told at first. */
+      device_code: string;
+    };
     /** @description A line of a comparison. */
     ComparedLine: {
       /** @description Its number in the later one. */
@@ -340,6 +374,38 @@ export interface components {
       name?: string;
       /** @description From when it was begun. */
       ticket: string;
+    };
+    /** @description What a computer that asks to be connected is told (the members are those of RFC 8628, section 3.2). */
+    Connection: {
+      /** @description What the computer comes back with. It tells nobody. */
+      device_code: string;
+      /**
+       * Format: int64
+       * @description For how many seconds it counts.
+       */
+      expires_in: number;
+      /**
+       * Format: int64
+       * @description How many seconds to wait between two questions.
+       */
+      interval: number;
+      /** @description What somebody types in the console. */
+      user_code: string;
+      /** @description Where they type it. */
+      verification_uri: string;
+    };
+    /** @description What somebody answers to a computer that asks. */
+    ConnectionAnswer: {
+      /** @description The code. */
+      code: string;
+      /** @description Whether it is connected. */
+      connect: boolean;
+      /** @description Another name for the computer. */
+      device?: string | null;
+      /** @description Whether it only reads. */
+      read_only?: boolean;
+      /** @description Nothing outside these folders; all that the account may see where there is none. At most 50. */
+      within?: number[];
     };
     /** @description Changes on one day. */
     Day: {
@@ -405,12 +471,48 @@ export interface components {
       id: number;
       /** @description Its name. */
       name: string;
+      reach?: components["schemas"]["TokenReach"] | null;
+      report?: components["schemas"]["DeviceReport"] | null;
+      /** @description When it said so. */
+      reported?: string | null;
       /** @description Whether it is the one that asks. */
       this?: boolean;
       /** @description When it was last used. */
       used?: string | null;
       /** @description The address from which it was last used. */
       used_from?: string | null;
+    };
+    /** @description A local folder that is kept in step, as the computer tells it. */
+    DevicePair: {
+      /** @description The folder on the computer. */
+      folder: string;
+      /** @description When both sides were last the same. */
+      in_step?: string | null;
+      /** @description The folder here. */
+      place: string;
+      /** @description The most pressing of it, in a sentence. */
+      says?: string;
+      /** @description `in step`, `working`, `waiting`, `paused` or `stopped`. */
+      state: string;
+      /**
+       * Format: int64
+       * @description How many want somebody to look: conflicts, names that cannot be, questions.
+       */
+      trouble?: number;
+      /**
+       * Format: int64
+       * @description How many things wait.
+       */
+      waiting?: number;
+      /** @description `both`, `down` or `up`. */
+      way: string;
+    };
+    /** @description What a computer says of itself, each time that it changes. */
+    DeviceReport: {
+      /** @description Its pairs. At most 100. */
+      pairs?: components["schemas"]["DevicePair"][];
+      /** @description Its program, with the version. */
+      program: string;
     };
     /** @description A connected computer's token. It is told once. */
     DeviceToken: {
@@ -1200,6 +1302,13 @@ export interface components {
       /** @description To confirm it by, for ten minutes. */
       ticket: string;
     };
+    /** @description A computer asks to be connected: somebody who is signed in answers. */
+    NewConnection: {
+      /** @description What to call the computer. */
+      device: string;
+      /** @description Its program, with the version. */
+      program?: string;
+    };
     /** @description Connecting a computer. */
     NewDevice: {
       /** @description A code of the authenticator or a recovery code, where there is a second factor. */
@@ -1907,6 +2016,16 @@ export interface components {
       path?: string | null;
       /** @description Why, in sentences. */
       why: string[];
+    };
+    /** @description A folder that a computer's token reaches. */
+    ReachedFolder: {
+      /**
+       * Format: int64
+       * @description Its id; none if it is not there any more, or not to be seen.
+       */
+      node?: number | null;
+      /** @description Where it is; none likewise. */
+      path?: string | null;
     };
     /** @description Why a grant counts or does not. */
     Reason: {
@@ -2774,6 +2893,13 @@ export interface components {
       /** @description The ticket. */
       ticket: string;
     };
+    /** @description How far a computer's token reaches. */
+    TokenReach: {
+      /** @description Whether it only reads. */
+      read_only: boolean;
+      /** @description The folders outside of which nothing is; none: all that the account may see. */
+      within: components["schemas"]["ReachedFolder"][];
+    };
     /** @description A page of the trash, newest first. */
     Trash: {
       /**
@@ -2826,6 +2952,11 @@ export interface components {
       at: string;
       /** @description The moment. */
       moment: string;
+    };
+    /** @description A code that somebody typed. */
+    TypedCode: {
+      /** @description The code; small letters, spaces and hyphens do not count. */
+      code: string;
     };
     /** @description An upload that arrives in parts (tus 1.0). */
     Upload: {

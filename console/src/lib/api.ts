@@ -71,6 +71,9 @@ export type Me = Api<"Me">;
 export type Welcome = Api<"Welcome">;
 export type Upload = Api<"Upload">;
 export type Device = Api<"Device">;
+export type DevicePair = Api<"DevicePair">;
+export type AskedConnection = Api<"AskedConnection">;
+export type ClientProgram = Api<"ClientProgram">;
 export type Found = Api<"Found">;
 export type Change = Api<"Change">;
 interface Problem {
@@ -376,6 +379,18 @@ export const api = {
   ) => proved(() => call<Group>("PATCH", `/groups/${encodeURIComponent(name)}`, body)),
   endGroup: (name: string) => proved(() => call<void>("DELETE", `/groups/${encodeURIComponent(name)}`)),
   devices: () => call<{ devices: Device[] }>("GET", "/devices"),
+  client: () => call<ClientProgram>("GET", "/client"),
+  lookAtConnection: (code: string) => call<AskedConnection>("POST", "/connections/look", { code }),
+  answerConnection: (body: {
+    code: string;
+    connect: boolean;
+    device?: string;
+    within?: number[];
+    read_only?: boolean;
+  }) => {
+    const ask = () => call<void>("POST", "/connections/answer", body);
+    return body.connect ? proved(ask) : ask();
+  },
   endDevice: (id: number) => call<void>("DELETE", `/devices/${id}`),
 };
 

@@ -8,6 +8,7 @@ export interface Keys {
   clock: [];
   comparison: [node: number, before: string, after: string];
   deliveries: [intake: number];
+  client: [];
   devices: [];
   edit: [node: number];
   entries: [folder?: number, at?: string, sort?: string, order?: string];

@@ -41,7 +41,7 @@ const places = [
   { to: "/", word: "Shelves", icon: Library },
   { to: "/given-out", word: "Given out", icon: Link2 },
   { to: "/intake", word: "Intake", icon: Inbox },
-  { to: "/computers", word: "Computers", icon: MonitorSmartphone },
+  { to: "/devices", word: "Devices", icon: MonitorSmartphone },
 ];
 /** For administrators. */
 const desk = { to: "/desk", word: "Desk", icon: Lamp };

@@ -388,28 +388,6 @@ pub struct SignIn {
     pub password: String,
 }
 
-/// Connecting a computer.
-#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewDevice {
-    /// The sign-in name.
-    pub sign_in: String,
-    /// The password.
-    pub password: String,
-    /// What to call the computer.
-    pub device: String,
-    /// A code of the authenticator or a recovery code, where there is a second factor.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub code: Option<String>,
-}
-
-/// A connected computer's token. It is told once.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct DeviceToken {
-    /// Sent as `Authorization: Bearer …`.
-    pub token: String,
-}
-
 /// The first administrator.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -463,33 +441,6 @@ pub struct Welcome {
     pub largest_file: u64,
 }
 
-/// One of the caller's computers.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Device {
-    /// Its id.
-    pub id: i64,
-    /// Its name.
-    pub name: String,
-    /// When it was connected.
-    pub connected: String,
-    /// When it was last used.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub used: Option<String>,
-    /// The address from which it was last used.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub used_from: Option<String>,
-    /// Whether it is the one that asks.
-    #[serde(default)]
-    pub this: bool,
-}
-
-/// The caller's computers.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Devices {
-    /// The oldest first.
-    pub devices: Vec<Device>,
-}
-
 /// Names to look for.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -526,6 +477,7 @@ pub struct Found {
     pub more: bool,
 }
 
+mod devices;
 mod kept;
 mod moves;
 mod openings;
@@ -537,6 +489,7 @@ mod rules;
 mod shelves;
 mod signing;
 mod transfers;
+pub use devices::*;
 pub use kept::*;
 pub use moves::*;
 pub use openings::*;

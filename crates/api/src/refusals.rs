@@ -26,6 +26,8 @@ macro_rules! refusals {
 refusals! {
     ADDRESS_HAS_FRAGMENT 400 "address_has_fragment" "The request is malformed"
         "Leave out # and what follows, or send # as %23.";
+    AUTHORIZATION_PENDING 400 "authorization_pending" "Nobody has answered yet"
+        "Ask again after the interval.";
     BAD_INPUT 400 "bad_input" "Refused"
         "Correct it and send it again.";
     BODY_CUT_SHORT 400 "body_cut_short" "The body was cut short"
@@ -52,6 +54,8 @@ refusals! {
         "";
     ENDING_CANNOT_BE 400 "ending_cannot_be" "The ending cannot be"
         "Choose 3 to 64 small letters, digits and single hyphens, or leave it out for a random one.";
+    EXPIRED_TOKEN 400 "expired_token" "The code is over"
+        "Begin again.";
     GROUP_SPELLED_OTHERWISE 400 "group_spelled_otherwise" "The request is malformed"
         "Write it as it is written there.";
     HASH_MALFORMED 400 "hash_malformed" "The request is malformed"
@@ -116,8 +120,12 @@ refusals! {
         "Write organisation, home:NAME, shelf:NAME, or a folder such as Plans:/Hall.";
     RECIPIENTS 400 "recipients" "The request is malformed"
         "Name them in to.";
+    TOO_MANY_FOLDERS 400 "too_many_folders" "The request is malformed"
+        "Choose fewer folders, or one above them.";
     TOO_MANY_MOVES 400 "too_many_moves" "The request is malformed"
         "Send them in several requests.";
+    REPORT_TOO_LONG 400 "report_too_long" "The request is malformed"
+        "Tell of fewer pairs, in shorter words.";
     ROLE_UNKNOWN 400 "role_unknown" "The request is malformed"
         "Choose administrator, member or guest.";
     SCOPE_MALFORMED 400 "scope_malformed" "The request is malformed"
@@ -132,6 +140,8 @@ refusals! {
         "Check it.";
     SIZE_MALFORMED 400 "size_malformed" "The request is malformed"
         "Write it like 20 GiB or 500 MiB, or none.";
+    SLOW_DOWN 400 "slow_down" "Asked too soon"
+        "Wait for the interval before asking again.";
     SOFT_ABOVE_HARD 400 "soft_above_hard" "The request is malformed"
         "Choose a soft line below the hard one.";
     SUBJECT_MALFORMED 400 "subject_malformed" "The request is malformed"
@@ -148,6 +158,8 @@ refusals! {
         "Choose leave, shorten or end.";
     BROWSER_LEFT_ALONE 401 "browser_left_alone" "Signed out"
         "Sign in again.";
+    DEVICE_AWAY 401 "device_away" "This computer was away too long"
+        "Connect it again with yattic connect; its files and pairs stay as they are.";
     NOT_SIGNED_IN 401 "not_signed_in" "Not signed in"
         "Sign in with your sign-in name and your password. Where a second factor is set or demanded, give a device's token in the place of the password: connect a computer with yattic connect.";
     SECOND_FACTOR_NEEDED 401 "second_factor_needed" "A second factor is needed"
@@ -182,6 +194,10 @@ refusals! {
         "Ask whoever gave it to you.";
     NOT_WITH_A_DEVICE_TOKEN 403 "not_with_a_device_token" "Not allowed"
         "Sign in to the console and do it there.";
+    ACCESS_DENIED 403 "access_denied" "It was not connected"
+        "Begin again, if that was a mistake.";
+    OUTSIDE_ITS_REACH 403 "outside_its_reach" "This computer may not do this"
+        "Do it in the console, or connect the computer again with a wider reach.";
     NOT_YET 403 "not_yet" "Not yet open"
         "Come back then.";
     NO_SERVICE_WORKER 403 "no_service_worker" "Not allowed"
@@ -218,6 +234,8 @@ refusals! {
         "Ask somebody who manages it to move it, or put a copy there.";
     WRONG_PASSWORD 403 "wrong_password" "Wrong password"
         "Check it; capital letters count. Or ask whoever gave you the address.";
+    CODE_UNKNOWN 404 "code_unknown" "No computer waits"
+        "See that the code is the one on the computer's screen, or begin again there.";
     INVITATION_UNKNOWN 404 "invitation_unknown" "The address is not valid"
         "See that it was copied whole, or ask an administrator for a new one.";
     NOBODY 404 "nobody" "Nobody of that name"
@@ -391,5 +409,5 @@ refusals! {
     QUOTA_FULL 507 "quota_full" "The shelf is full"
         "Remove something there, or ask an administrator for a larger quota.";
     TOO_MUCH_ANNOUNCED 507 "too_much_announced" "Too much is announced"
-        "Go on with one of them first, or end those that are not needed any more (Computers; yattic device uploads).";
+        "Go on with one of them first, or end those that are not needed any more (Devices; yattic device uploads).";
 }

@@ -64,6 +64,8 @@ pub enum Deed {
     SettleAlarm,
     /// Lets those go on who are slowed for guessing.
     Release,
+    /// Connects a computer that waits under a code.
+    ConnectDevice,
     /// Disconnects another computer by a computer's token.
     EndDevice,
     /// Begins to set up a first authenticator or passkey.
@@ -87,7 +89,7 @@ pub enum Needs {
 pub type Line = (Deed, &'static [(&'static str, &'static str)], Needs);
 
 /// All that asks for more than a token.
-pub const TABLE: [Line; 34] = [
+pub const TABLE: [Line; 35] = [
     (Deed::MakeAccount, &[("POST", "/accounts")], Needs::Password),
     (
         Deed::ChangeAccount,
@@ -131,6 +133,7 @@ pub const TABLE: [Line; 34] = [
     (Deed::BelieveClock, &[("POST", "/past/clock")], Needs::Password),
     (Deed::SettleAlarm, &[("POST", "/alarms/{id}/settle")], Needs::Password),
     (Deed::Release, &[("DELETE", "/slowed")], Needs::Password),
+    (Deed::ConnectDevice, &[("POST", "/connections/answer")], Needs::Password),
     (Deed::EndDevice, &[("DELETE", "/devices/{device}")], Needs::Password),
     (
         Deed::AddFactor,

@@ -57,12 +57,13 @@ pub fn built(name: &str) -> Option<Vec<u8>> {
 }
 
 /// The console's own pages, by the first part of their address; its router (`console/src/app.tsx`) has the same.
-const PAGES: [&str; 12] = [
+const PAGES: [&str; 13] = [
     "shelf",
     "account",
     "welcome",
     "space",
-    "computers",
+    "devices",
+    "connect",
     "given-out",
     "intake",
     "desk",

@@ -39,7 +39,9 @@ pub use engine::identity::Missing;
 pub use engine::{Engine, Options};
 pub use fs::disk::Durability;
 pub use fs::error::{Result, StoreError};
-pub use fs::model::{Actor, ChangeKind, Content, ContentState, Folder, Row, Shelf, ShelfKind, Through};
+pub use fs::model::{
+    Actor, ChangeKind, Content, ContentState, Folder, Row, Shelf, ShelfKind, Through, TokenScope,
+};
 pub use fs::staging::{Arriving, SMALL, Staged};
 pub use fs::tree_access::TreeAccess;
 pub use ops::put::FileFacts;

@@ -92,7 +92,7 @@ function Sessions() {
       <h2 className="text-lg font-bold">Where you are signed in</h2>
       <p className="text-muted">
         In browsers. Connected computers are on their{" "}
-        <Link href="/computers" className="text-teal underline">
+        <Link href="/devices" className="text-teal underline">
           own page
         </Link>
         .

@@ -1,10 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { ChevronRight, Folder, Library } from "lucide-react";
+import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, Refusal, sayingOf, type Facts, type Node } from "../../lib/api";
 import { count } from "../../lib/show";
-import { Button, Dialog, DialogActions, Field, Loading, Notice, useToast } from "../../ui";
-import { key } from "../../lib/query-keys";
+import { Button, Dialog, DialogActions, Field, useToast } from "../../ui";
+import { FolderBrowser, usePlace } from "./folder-browser";
 
 interface Common {
   onClose: () => void;
@@ -116,21 +115,8 @@ export function ChooseFolder({
 }: Common & { act: "move" | "copy"; nodes: Node[]; start: Facts }) {
   const toast = useToast();
   const [here, setHere] = useState<string | undefined>(start.path);
-  const shelves = useQuery({ queryKey: key("shelves"), queryFn: api.shelves });
-  const facts = useQuery({
-    queryKey: key("place", here, undefined),
-    queryFn: () => api.place(here!),
-    enabled: here !== undefined,
-  });
+  const facts = usePlace(here);
   const folder = here === undefined ? undefined : facts.data?.node;
-  const below = useQuery({
-    queryKey: key("folders", folder?.id, folder?.changed),
-    queryFn: async () => {
-      const page = await api.entries(folder!.id, { sort: "name", order: "up" });
-      return page.entries.filter((e) => e.kind === "folder");
-    },
-    enabled: folder !== undefined,
-  });
   const word = act === "move" ? "Move" : "Copy";
   const doing = useMutation({
     mutationFn: async () => {
@@ -157,8 +143,6 @@ export function ChooseFolder({
   const moving = new Set(nodes.map((n) => n.id));
   const sameFolder = folder?.id === start.node.id;
   const mayAdd = facts.data !== undefined && facts.data.level !== "view";
-  const go =
-    "flex w-full items-center gap-3 rounded-md px-2 py-2 text-left hover:bg-gold-wash disabled:opacity-50";
   return (
     <Dialog
       open
@@ -166,47 +150,7 @@ export function ChooseFolder({
       title={`${word} ${nodes.length === 1 ? `"${nodes[0]!.name}"` : count(nodes.length, "thing")}`}
       description={here === undefined ? "Choose a shelf." : `To ${facts.data?.path ?? here}`}
     >
-      <div className="h-72 overflow-y-auto rounded-lg border border-line p-1">
-        {here === undefined ? (
-          shelves.data?.shelves.map((s) => (
-            <button key={s.id} type="button" className={go} onClick={() => setHere(`${s.name}:/`)}>
-              <Library size={18} aria-hidden />
-              <span className="flex-1 truncate">{s.title}</span>
-              <ChevronRight size={16} aria-hidden />
-            </button>
-          ))
-        ) : (
-          <>
-            <button
-              type="button"
-              className={`${go} text-muted`}
-              onClick={() => {
-                const parent = here.replace(/\/[^/]*$/, "");
-                setHere(here.endsWith(":/") ? undefined : parent.endsWith(":") ? `${parent}/` : parent);
-              }}
-            >
-              <ChevronRight size={16} className="rotate-180" aria-hidden />
-              {here.endsWith(":/") ? "All shelves" : "Up"}
-            </button>
-            {facts.isError && <Notice error={facts.error} />}
-            {(facts.isPending || below.isPending) && !facts.isError && <Loading rows={4} />}
-            {below.data?.length === 0 && <p className="px-3 py-4 text-muted">No folder is in here.</p>}
-            {below.data?.map((f) => (
-              <button
-                key={f.id}
-                type="button"
-                className={go}
-                disabled={moving.has(f.id)}
-                onClick={() => setHere(`${here.replace(/\/$/, "")}/${f.name}`)}
-              >
-                <Folder size={18} aria-hidden />
-                <span className="flex-1 truncate">{f.name}</span>
-                <ChevronRight size={16} aria-hidden />
-              </button>
-            ))}
-          </>
-        )}
-      </div>
+      <FolderBrowser here={here} onGo={setHere} barred={moving} />
       {sameFolder && <p className="mt-2 text-sm text-muted">That is where it is now.</p>}
       {folder && !mayAdd && <p className="mt-2 text-sm text-muted">You may only look there.</p>}
       <DialogActions>

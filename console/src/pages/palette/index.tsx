@@ -53,7 +53,8 @@ export default function Palette({
   const acts: { word: string; icon: LucideIcon; run: () => void }[] = [
     { word: "Shelves", icon: Library, run: () => go("/") },
     { word: "Changed lately", icon: Clock, run: () => go("/recent") },
-    { word: "Computers", icon: MonitorSmartphone, run: () => go("/computers") },
+    { word: "Devices", icon: MonitorSmartphone, run: () => go("/devices") },
+    { word: "Connect a computer", icon: MonitorSmartphone, run: () => go("/connect") },
     ...(administrator
       ? [
           { word: "Desk: people", icon: Lamp, run: () => go("/desk/people") },

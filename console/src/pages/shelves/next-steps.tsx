@@ -44,7 +44,7 @@ export function NextSteps({ shelves }: { shelves: Shelf[] }) {
         <Step done={people} icon={<UserPlus size={20} />} to="/desk/people" title="Invite people">
           Each gets an address by which they choose a password.
         </Step>
-        <Step done={computer} icon={<Laptop size={20} />} to="/computers" title="Connect a computer">
+        <Step done={computer} icon={<Laptop size={20} />} to="/devices" title="Connect a computer">
           Its files come and go by one command, or as a network drive.
         </Step>
       </ol>

@@ -3,29 +3,35 @@
 use crate::connection::{self, Connection};
 use crate::output::{Done, Failure, Output};
 use std::io::{BufRead, IsTerminal, Write};
+use std::time::{Duration, Instant};
 use yellow_attic_client::{Client, api};
+use yellow_attic_sync::patience::may_pass;
 
 /// Sign this computer in to a service.
 ///
-/// The computer gets a token of its own, kept in a file that only you can read. The password
-/// is asked for on a terminal, or read from standard input with --password-stdin.
+/// It shows a short code, which you type in the console in a browser where you are signed in: there you choose what
+/// this computer may reach, and no password is typed here. With --sign-in the password is asked for here instead, on the
+/// terminal or with --password-stdin. The computer gets a token of its own.
 #[derive(clap::Args)]
 pub struct Connect {
     /// The service's address, such as https://files.example.org
     address: String,
-    /// The sign-in name; asked for if it is not given.
-    #[arg(long, value_name = "NAME")]
-    sign_in: Option<String>,
     /// What to call this computer; its host name if it is not given.
     #[arg(long, value_name = "NAME")]
     device: Option<String>,
+    /// Sign in here, with this name and its password, instead of by a code in the browser.
+    #[arg(long, value_name = "NAME")]
+    sign_in: Option<String>,
     /// Read the password from standard input.
-    #[arg(long)]
+    #[arg(long, requires = "sign_in")]
     password_stdin: bool,
     /// A code of the authenticator, or a recovery code; asked for if it is needed.
-    #[arg(long, value_name = "CODE")]
+    #[arg(long, value_name = "CODE", requires = "sign_in")]
     code: Option<String>,
 }
+
+/// Between two questions whose answer did not come.
+const AGAIN: Duration = Duration::from_secs(3);
 
 impl Connect {
     pub async fn run(self, output: Output) -> Done {
@@ -44,12 +50,31 @@ impl Connect {
                 "Open the address that yatticd serve printed, and become it first.",
             ));
         }
-        let terminal = std::io::stdin().is_terminal();
-        let sign_in = match self.sign_in {
-            Some(name) => name,
-            None if terminal => ask("Sign-in name: ")?,
-            None => return Err(Failure::usage("no sign-in name", "Give it with --sign-in NAME.")),
+        let device = self.device.clone().unwrap_or_else(|| {
+            rustix::system::uname()
+                .nodename()
+                .to_str()
+                .ok()
+                .filter(|n| !n.is_empty())
+                .unwrap_or("computer")
+                .to_string()
+        });
+        let token = match &self.sign_in {
+            Some(sign_in) => self.by_password(&client, sign_in, &device).await?,
+            None => by_code(&client, &device).await?,
         };
+        let client = Client::new(&address, Some(&token))?;
+        let me = client.welcome().await?.me;
+        let sign_in = me.map(|me| me.sign_in).or(self.sign_in).unwrap_or_default();
+        connection::save(&Connection { address: address.clone(), sign_in: sign_in.clone(), token })?;
+        output.done(
+            &serde_json::json!({ "address": address, "sign_in": sign_in, "device": device }),
+            format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."),
+        )
+    }
+
+    async fn by_password(&self, client: &Client, sign_in: &str, device: &str) -> Result<String, Failure> {
+        let terminal = std::io::stdin().is_terminal();
         let password = if self.password_stdin {
             let mut line = String::new();
             std::io::stdin().lock().read_line(&mut line)?;
@@ -59,38 +84,53 @@ impl Connect {
         } else {
             return Err(Failure::usage(
                 "standard input is no terminal to ask for the password on",
-                "Give --password-stdin.",
+                "Give --password-stdin, or leave --sign-in out and connect by a code in the browser.",
             ));
         };
-        let device = self.device.unwrap_or_else(|| {
-            rustix::system::uname()
-                .nodename()
-                .to_str()
-                .ok()
-                .filter(|n| !n.is_empty())
-                .unwrap_or("computer")
-                .to_string()
-        });
-        let mut asked =
-            api::NewDevice { sign_in: sign_in.clone(), password, device: device.clone(), code: self.code };
-        let token = match client.connect(&asked).await {
+        let mut asked = api::NewDevice {
+            sign_in: sign_in.to_string(),
+            password,
+            device: device.to_string(),
+            code: self.code.clone(),
+        };
+        match client.connect(&asked).await {
             Err(e) if e.code() == Some("second_factor_needed") && terminal => {
                 asked.code = Some(ask("Code of your authenticator, or a recovery code: ")?);
-                client.connect(&asked).await?.token
+                Ok(client.connect(&asked).await?.token)
             }
-            Err(e) if e.code() == Some("second_factor_needed") => {
-                return Err(Failure::failed(
-                    "the password is right, and this account has a second factor",
-                    "Give a code with --code; whoever has a passkey only uses a recovery code here.",
-                ));
-            }
-            other => other?.token,
-        };
-        connection::save(&Connection { address: address.clone(), sign_in: sign_in.clone(), token })?;
-        output.done(
-            &serde_json::json!({ "address": address, "sign_in": sign_in, "device": device }),
-            format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."),
-        )
+            Err(e) if e.code() == Some("second_factor_needed") => Err(Failure::failed(
+                "the password is right, and this account has a second factor",
+                "Give a code with --code, or leave --sign-in out: in the browser a passkey serves as well.",
+            )),
+            other => Ok(other?.token),
+        }
+    }
+}
+
+/// Shows a code, and waits until somebody has answered it in the console.
+async fn by_code(client: &Client, device: &str) -> Result<String, Failure> {
+    let program = format!("yattic {}", env!("CARGO_PKG_VERSION"));
+    let begun = api::NewConnection { device: device.to_string(), program };
+    let asked = client.begin_connection(&begun).await?;
+    eprintln!(
+        "Open this address in a browser where you are signed in, or can sign in:\n\n    {}\n\nand type this code:\n\n    {}\n\nIt counts for {} minutes. Ctrl+C gives up.",
+        asked.verification_uri,
+        asked.user_code,
+        asked.expires_in.div_ceil(60)
+    );
+    let mut wait = Duration::from_secs(asked.interval.clamp(1, 60));
+    let ends = Instant::now() + Duration::from_secs(asked.expires_in);
+    loop {
+        tokio::time::sleep(wait).await;
+        match client.collect_connection(&asked.device_code).await {
+            Ok(told) => return Ok(told.token),
+            Err(e) if e.code() == Some("authorization_pending") => {}
+            // As RFC 8628 has it: five seconds more, from now on.
+            Err(e) if e.code() == Some("slow_down") => wait += Duration::from_secs(5),
+            // A line that broke is no answer.
+            Err(e) if may_pass(&e) && Instant::now() < ends => tokio::time::sleep(AGAIN).await,
+            Err(e) => return Err(e.into()),
+        }
     }
 }
 

@@ -16,6 +16,8 @@ pub enum Rule {
     SecondFactor,
     /// After how many hours without use a browser is signed out.
     BrowsersIdle,
+    /// After how many days without a word a computer's sign-in ends.
+    DevicesIdle,
     /// Whom one sees in the list of people.
     PeopleSeen,
     /// Whether people from outside may be invited.
@@ -142,11 +144,12 @@ pub enum RuleError {
 
 impl Rule {
     /// All of them, in the order in which they are shown.
-    pub const ALL: [Rule; 27] = [
+    pub const ALL: [Rule; 28] = [
         Rule::PasswordLength,
         Rule::PasswordStrength,
         Rule::SecondFactor,
         Rule::BrowsersIdle,
+        Rule::DevicesIdle,
         Rule::DoorsClosed,
         Rule::PeopleSeen,
         Rule::LooksTold,
@@ -179,6 +182,7 @@ impl Rule {
             Rule::PasswordStrength => "password-strength",
             Rule::SecondFactor => "second-factor-from",
             Rule::BrowsersIdle => "browsers-idle-hours",
+            Rule::DevicesIdle => "devices-idle-days",
             Rule::PeopleSeen => "people-seen",
             Rule::GuestsInvited => "guests-invited",
             Rule::GuestsIdle => "guests-idle-days",
@@ -208,6 +212,7 @@ impl Rule {
             Rule::PasswordStrength => "Strength of passwords",
             Rule::SecondFactor => "Second factor demanded",
             Rule::BrowsersIdle => "Idle browsers",
+            Rule::DevicesIdle => "Computers that are away",
             Rule::PeopleSeen => "Who sees whom",
             Rule::GuestsInvited => "Guests may be invited",
             Rule::GuestsIdle => "Idle guests",
@@ -237,7 +242,9 @@ impl Rule {
             Rule::SignUpDomains | Rule::DoorsClosed => Value::Words(BTreeSet::new()),
             Rule::SignUpApproval | Rule::LooksTold => Value::Switch(true),
             Rule::LinksPassword | Rule::KeptInside => Value::Switch(false),
-            Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle => Value::Number(None),
+            Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle | Rule::DevicesIdle => {
+                Value::Number(None)
+            }
             Rule::LinksMadeBy | Rule::IntakesMadeBy => Value::Words(BTreeSet::from([EVERYONE.to_string()])),
             other => kept::default_value(other),
         }
@@ -250,7 +257,7 @@ impl Rule {
             Rule::PasswordStrength => "a number from 0 (anything) to 4 (very hard to guess)".into(),
             Rule::SecondFactor => "a day such as 2026-12-01, or none".into(),
             Rule::PeopleSeen => "everyone, groups (those one shares a group with), or nobody".into(),
-            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
+            Rule::GuestsIdle | Rule::DevicesIdle | Rule::LinksDays | Rule::IntakesDays => {
                 "a number of days from 1 to 3650, or none".into()
             }
             Rule::BrowsersIdle => "a number of hours from 1 to 720, or none".into(),
@@ -338,11 +345,17 @@ impl Rule {
         match self {
             Rule::PasswordLength => Ok(Value::Number(Some(number(8, 64)?))),
             Rule::PasswordStrength => Ok(Value::Number(Some(number(0, 4)?))),
-            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle if none => {
+            Rule::GuestsIdle
+            | Rule::LinksDays
+            | Rule::IntakesDays
+            | Rule::BrowsersIdle
+            | Rule::DevicesIdle
+                if none =>
+            {
                 Ok(Value::Number(None))
             }
             Rule::BrowsersIdle => Ok(Value::Number(Some(number(1, 720)?))),
-            Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays => {
+            Rule::GuestsIdle | Rule::DevicesIdle | Rule::LinksDays | Rule::IntakesDays => {
                 Ok(Value::Number(Some(number(1, 3650)?)))
             }
             Rule::SecondFactor if none => Ok(Value::Day(None)),
@@ -404,7 +417,11 @@ impl Rule {
                 (Some(a), Some(b))
                     if matches!(
                         self,
-                        Rule::GuestsIdle | Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle
+                        Rule::GuestsIdle
+                            | Rule::LinksDays
+                            | Rule::IntakesDays
+                            | Rule::BrowsersIdle
+                            | Rule::DevicesIdle
                     ) =>
                 {
                     Some(*a.min(b))
@@ -490,6 +507,10 @@ impl Rule {
             (Rule::BrowsersIdle, _) => {
                 "A browser stays signed in for 30 days, however long it is left alone.".into()
             }
+            (Rule::DevicesIdle, Value::Number(Some(days))) => {
+                format!("A computer that was away for more than {days} days is connected again by hand.")
+            }
+            (Rule::DevicesIdle, _) => "A computer stays connected, however long it is away.".into(),
             (Rule::SignUpDomains, Value::Words(words)) if words.is_empty() => {
                 "Nobody can sign up; administrators make accounts.".into()
             }

@@ -248,7 +248,7 @@ async fn several_things_are_moved_by_dragging_and_fetched_as_one_zip() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_palette_finds_and_goes_anywhere_and_computers_are_disconnected() {
+async fn the_palette_finds_and_goes_anywhere_and_devices_are_disconnected() {
     let (service, client) = Service::ready().await;
     let home = home(&client).await;
     let folder = client.make_folder(home, "Deep").await.unwrap();
@@ -273,10 +273,10 @@ async fn the_palette_finds_and_goes_anywhere_and_computers_are_disconnected() {
     browser.says("home:/Deep").await;
     browser.is_accessible("changed lately").await;
 
-    browser.page.goto(&format!("{}/computers", service.address)).await.unwrap();
+    browser.page.goto(&format!("{}/devices", service.address)).await.unwrap();
     browser.says("scanner room").await;
     browser.says("last used just now from 127.0.0.1").await;
-    browser.is_accessible("computers").await;
+    browser.is_accessible("devices").await;
     browser.press("Disconnect scanner room").await;
     browser.says("Its transfers stop at once").await;
     browser.press("Disconnect").await;

@@ -67,6 +67,8 @@ struct Model {
     /// What is given where: by node, the account's name and what (none: a denial).
     grants: Vec<(i64, String, bool)>,
     afresh: HashSet<i64>,
+    /// Computers that see less than their account: whose, and which folders.
+    scopes: HashMap<String, (String, Vec<i64>)>,
 }
 
 impl Model {
@@ -81,6 +83,9 @@ impl Model {
 
     /// Whether an account sees the end of a way by what is given now, walking down from the top.
     fn sees_on(&self, who: &str, way: &[i64]) -> bool {
+        if let Some((account, within)) = self.scopes.get(who) {
+            return way.iter().any(|n| within.contains(n)) && self.sees_on(account, way);
+        }
         let mut sees = false;
         for node in way {
             if self.afresh.contains(node) {
@@ -373,7 +378,7 @@ impl Asker<'_> {
         let mut call = self.http.request(verb, format!("{}{path}", self.address));
         if let Some(token) = self.token {
             call = match path.starts_with("/dav") {
-                true => call.basic_auth(self.name, Some(token)),
+                true => call.basic_auth(self.name.split('\'').next().unwrap_or_default(), Some(token)),
                 false => call.bearer_auth(token),
             };
         }
@@ -623,6 +628,14 @@ async fn round(seed: u64) {
     tokens.insert("guest", owner.connect(&asked).await.unwrap().token);
     let guest_name = invited.sign_in.clone();
     story.model.grants.push((node, guest_name.clone(), true));
+    // Computers that are bound to folders see these, as far as their accounts do.
+    for (name, account) in [("mara's, bound", "mara"), ("tomas's, bound", "tomas")] {
+        let seen: Vec<i64> =
+            folders.iter().copied().filter(|n| story.model.sees_on(account, &story.model.way(*n))).collect();
+        let within = vec![*story.dice.one(&seen), *story.dice.one(&seen)];
+        tokens.insert(name, crate::devices::bound(&service, account, WORDS, &within, false).await);
+        story.model.scopes.insert(name.into(), (account.into(), within));
+    }
     let mut moments = vec!["m1".to_string()];
     let mut followed = HashMap::new();
     for turn in 0..4 {
@@ -664,6 +677,8 @@ async fn round(seed: u64) {
         ("mara", Some("mara")),
         ("tomas", Some("tomas")),
         ("outsider", Some("outsider")),
+        ("mara's, bound", Some("mara's, bound")),
+        ("tomas's, bound", Some("tomas's, bound")),
         (&guest_name, Some("guest")),
         ("nobody", None),
     ] {

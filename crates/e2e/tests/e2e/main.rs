@@ -11,6 +11,7 @@ mod commands;
 mod console;
 mod dav;
 mod desk;
+mod devices;
 mod disks;
 mod doors;
 mod durability;

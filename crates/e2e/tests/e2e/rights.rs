@@ -462,6 +462,33 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             |_| with("/devices".into(), json!({ "sign_in": "outsider", "password": WORDS, "device": "d" })),
             [201; 8],
         ),
+        ("GET", "/client", |_| plain("/client".into()), [200; 8]),
+        ("GET", "/client/program", |_| plain("/client/program".into()), [200; 8]),
+        ("POST", "/connections", |_| with("/connections".into(), json!({ "device": "d" })), [201; 8]),
+        (
+            "POST",
+            "/connections/token",
+            |_| with("/connections/token".into(), json!({ "device_code": "0" })),
+            [400; 8],
+        ),
+        (
+            "POST",
+            "/connections/look",
+            |_| with("/connections/look".into(), json!({ "code": "BCDF-GHJK" })),
+            [401, 403, 403, 403, 403, 403, 403, 403],
+        ),
+        (
+            "POST",
+            "/connections/answer",
+            |_| with("/connections/answer".into(), json!({ "code": "BCDF-GHJK", "connect": false })),
+            [401, 403, 403, 403, 403, 403, 403, 403],
+        ),
+        (
+            "PUT",
+            "/devices/this",
+            |_| with("/devices/this".into(), json!({ "program": "a program", "pairs": [] })),
+            [401, 204, 204, 204, 204, 204, 204, 204],
+        ),
         // A device's token ends another one of the same account only after the password: here there is none
         // of that number. It ends no session.
         (
@@ -911,6 +938,11 @@ fn deeds(c: &Cell) -> Vec<(&'static str, &'static str, Ask)> {
             "DELETE",
             "/accounts/{sign_in}/sessions/{session}",
             plain(format!("/accounts/tomas/sessions/{}", c.session)),
+        ),
+        (
+            "POST",
+            "/connections/answer",
+            with("/connections/answer".into(), json!({ "code": "BCDF-GHJK", "connect": true })),
         ),
         ("DELETE", "/accounts/{sign_in}/devices/{device}", plain("/accounts/tomas/devices/99999".into())),
         ("POST", "/accounts/list", ("/accounts/list".into(), "text/csv", b"sign_in\nnew\n".to_vec())),

@@ -3,13 +3,17 @@
 use serde_json::{Map, Value, json};
 
 /// What anybody may ask who is not signed in: method and path below `/api/v1`.
-const OPEN: [(&str, &str); 10] = [
+const OPEN: [(&str, &str); 14] = [
     ("get", "/welcome"),
     ("post", "/set-up"),
     ("post", "/session"),
     ("post", "/session/passkey"),
     ("post", "/session/second"),
     ("post", "/devices"),
+    ("get", "/client"),
+    ("get", "/client/program"),
+    ("post", "/connections"),
+    ("post", "/connections/token"),
     ("post", "/invitation/look"),
     ("post", "/invitation/accept"),
     ("post", "/sign-up"),
@@ -227,7 +231,7 @@ pub fn complete(mut all: Value) -> Value {
 }
 
 /// What words and values a property takes, where its type says less.
-const LIMITS: [(&str, &str, &str); 33] = [
+const LIMITS: [(&str, &str, &str); 36] = [
     ("Grant", "can", r#"{"enum":["view","add","edit","manage","deny"]}"#),
     ("GivenPlace", "level", r#"{"enum":["view","add","edit","manage"]}"#),
     ("Facts", "level", r#"{"enum":["view","add","edit","manage"]}"#),
@@ -249,6 +253,9 @@ const LIMITS: [(&str, &str, &str); 33] = [
     ("NewFolder", "name", r#"{"minLength":1,"maxLength":255}"#),
     ("NewGroup", "name", r#"{"minLength":1}"#),
     ("NewShelf", "name", r#"{"minLength":1}"#),
+    ("NewConnection", "device", r#"{"minLength":1}"#),
+    ("ConnectionAnswer", "within", r#"{"maxItems":50}"#),
+    ("DeviceReport", "pairs", r#"{"maxItems":100}"#),
     ("NewDevice", "device", r#"{"minLength":1}"#),
     ("MailTest", "to", r#"{"format":"email","examples":["ines@museum.example"]}"#),
     ("OpeningMail", "to", r#"{"minItems":1}"#),

@@ -131,7 +131,7 @@ fn where_to_look(what: &str) -> &'static str {
         ),
         ("The upload", "It was finished, ended, or given up after three days: begin it again."),
         ("The delivery", "It was finished or given up: begin a new one."),
-        ("The device", "It was disconnected already: see Computers, or yattic device ls."),
+        ("The device", "It was disconnected already: see Devices, or yattic device ls."),
         ("The session", "It has ended already."),
         ("The ticket", "It counts once, for ten minutes: begin again."),
         ("The version", "Its bytes went by a rule, or never were: its history lists what is held."),

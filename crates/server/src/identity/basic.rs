@@ -71,12 +71,14 @@ async fn by_token(state: &State, name: Option<&str>, secret: &str, from: &str) -
         return Err(not_signed_in("The token is not, or no longer, that of a connected computer."));
     };
     check_door(state, &principal.account, Door::Dav)?;
+    crate::identity::principal::check_used(state, &principal, now)?;
     let actor = Actor {
         account: Some(principal.account.id),
         device: principal.device,
         who: principal.account.sign_in.as_str().into(),
         from: from.into(),
         through: None,
+        scope: principal.scope,
         tokens: Default::default(),
     };
     let who = Who {
@@ -143,6 +145,7 @@ async fn by_password(
         who: account.sign_in.as_str().into(),
         from: from.into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     let who = Who {

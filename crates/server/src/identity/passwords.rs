@@ -172,6 +172,7 @@ pub async fn look(
                 who: "nobody".into(),
                 from: from(request, state).into(),
                 through: None,
+                scope: None,
                 tokens: Default::default(),
             };
             // A name that nobody has may be a password in the wrong field.

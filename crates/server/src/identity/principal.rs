@@ -123,6 +123,59 @@ const LOOKABLE: [&str; 21] = [
     "/api/v1/recent",
 ];
 
+/// What a token that reaches only a part of the account may ask for, besides what may be read while looking: files and
+/// folders, all of which are judged by how far it reaches, and the computer's own.
+const WITHIN_REACH: [(&str, &str); 26] = [
+    ("GET", "/api/v1/events"),
+    ("GET", "/api/v1/welcome"),
+    ("PUT", "/api/v1/devices/this"),
+    ("DELETE", "/api/v1/devices/this"),
+    ("PUT", "/api/v1/files/{shelf}/{path:.*}"),
+    ("PUT", "/api/v1/nodes/{node}/files/{name}"),
+    ("PUT", "/api/v1/nodes/{node}/content"),
+    ("PATCH", "/api/v1/nodes/{node}"),
+    ("DELETE", "/api/v1/nodes/{node}"),
+    ("POST", "/api/v1/nodes/{node}/folders"),
+    ("POST", "/api/v1/nodes/{node}/copy"),
+    ("POST", "/api/v1/nodes/{node}/restore"),
+    ("POST", "/api/v1/nodes/{node}/tar"),
+    ("POST", "/api/v1/nodes/{node}/assembled/{name}"),
+    ("POST", "/api/v1/moves"),
+    ("PUT", "/api/v1/nodes/{node}/lock"),
+    ("DELETE", "/api/v1/nodes/{node}/lock"),
+    ("POST", "/api/v1/archives"),
+    ("GET", "/api/v1/archives/{id}/{name}"),
+    ("OPTIONS", "/api/v1/uploads"),
+    ("GET", "/api/v1/uploads"),
+    ("POST", "/api/v1/uploads"),
+    ("HEAD", "/api/v1/uploads/{id}"),
+    ("PATCH", "/api/v1/uploads/{id}"),
+    ("DELETE", "/api/v1/uploads/{id}"),
+    ("POST", "/api/v1/uploads/{id}/place"),
+];
+
+/// What may be read while looking, and tells more than how far a token reaches.
+const BEYOND_REACH: [&str; 4] = [
+    "/api/v1/nodes/{node}/why",
+    "/api/v1/nodes/{node}/space",
+    "/api/v1/shelves/{root}/snapshots",
+    "/api/v1/shelves/{root}/rollbacks",
+];
+
+/// Refuses a token that reaches only a part of the account what is not about files and folders.
+fn check_reach(request: &HttpRequest) -> Result<(), Refusal> {
+    let pattern = request.match_pattern().unwrap_or_default();
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    let looks = LOOKABLE.contains(&pattern.as_str()) && !BEYOND_REACH.contains(&pattern.as_str());
+    let method = request.method().as_str();
+    if reads && looks || WITHIN_REACH.iter().any(|(m, p)| *m == method && *p == pattern) {
+        return Ok(());
+    }
+    Err(refusals::OUTSIDE_ITS_REACH.of(
+        "This computer's token reaches files and folders only, and of these what was chosen when it was connected.",
+    ))
+}
+
 /// Refuses all but reading files and folders, and the events that keep the pages true.
 fn check_look(request: &HttpRequest) -> Result<(), Refusal> {
     let pattern = request.match_pattern().unwrap_or_default();
@@ -168,7 +221,11 @@ async fn who(request: &HttpRequest) -> Result<Who, Refusal> {
             }
         }
     };
-    holder(&state, request, &secret, device, &from).await
+    let who = holder(&state, request, &secret, device, &from).await?;
+    if who.actor.scope.is_some() {
+        check_reach(request)?;
+    }
+    Ok(who)
 }
 
 /// Who holds a secret.
@@ -203,7 +260,8 @@ async fn holder(
     if is_idle(state, &principal, &token, now) {
         return Err(left_alone());
     }
-    let Principal { account, device, seen_by, .. } = principal;
+    check_used(state, &principal, now)?;
+    let Principal { account, device, seen_by, scope, .. } = principal;
     // A look ends with the role that it came from, and never goes upward.
     if let Some(by) = &seen_by
         && (by.role != Role::Administrator || account.role == Role::Administrator)
@@ -222,6 +280,7 @@ async fn holder(
         who: name.into(),
         from: from.into(),
         through: None,
+        scope,
         tokens: Default::default(),
     };
     let seen_by = seen_by.map(Arc::new);
@@ -279,6 +338,21 @@ fn is_idle(state: &State, principal: &Principal, token: &[u8; 32], now: i64) -> 
         .rules_of(principal.account.id, |r, groups| r.number(Rule::BrowsersIdle, groups));
     let used = state.in_use.browser(token).unwrap_or(0).max(principal.used_at);
     hours.is_some_and(|hours| now - used > i64::from(hours) * 3_600_000)
+}
+
+/// Refuses a computer that was away for longer than a rule allows.
+pub fn check_used(state: &State, principal: &Principal, now: i64) -> Result<(), Refusal> {
+    let Some(device) = principal.device else { return Ok(()) };
+    let days =
+        state.engine.people().rules_of(principal.account.id, |r, groups| r.number(Rule::DevicesIdle, groups));
+    let Some(days) = days else { return Ok(()) };
+    let fresh = state.in_use.devices(&[device]).pop().flatten().map_or(0, |(at, _)| at);
+    if now - fresh.max(principal.used_at) <= i64::from(days) * 86_400_000 {
+        return Ok(());
+    }
+    Err(refusals::DEVICE_AWAY.of(&format!(
+        "A rule ends the sign-in of a computer that was away for more than {days} days, and this one was.",
+    )))
 }
 
 fn state(request: &HttpRequest) -> Result<web::Data<State>, Refusal> {

@@ -32,6 +32,7 @@ pub async fn open_session(
         who: account.sign_in.as_str().into(),
         from: from(request, state).into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     let ends = state.engine.now_ms() + SESSION_MS;

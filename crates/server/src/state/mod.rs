@@ -2,6 +2,7 @@
 
 pub mod addresses;
 pub mod archives;
+pub mod connections;
 pub mod letters;
 pub mod metrics;
 pub mod names;
@@ -49,6 +50,10 @@ pub struct State {
     pub proofs: Proofs,
     /// First steps of signing in, and factors that are being set up.
     pub tickets: crate::state::tickets::Tickets,
+    /// Computers that wait to be connected.
+    pub connections: crate::state::connections::Connections,
+    /// What is known of the client's program.
+    pub client_program: crate::api::session::client_program::Hashed,
     /// The way to the mail server.
     pub post: crate::mail::smtp::Mailer,
     /// The address under which the service is reached, for what is sent out.
@@ -88,6 +93,8 @@ impl State {
             thumbnails: Thumbnails::new(&config.data),
             metrics: Metrics::default(),
             tickets: Default::default(),
+            connections: Default::default(),
+            client_program: Default::default(),
             post: crate::mail::smtp::Mailer::new(&config),
             address: Default::default(),
             strangers: crate::state::visits::Strangers::new(&engine),

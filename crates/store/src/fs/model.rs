@@ -21,6 +21,8 @@ pub struct Actor {
     pub from: Arc<str>,
     /// The opening through which a stranger acts, within the account's rights.
     pub through: Option<Through>,
+    /// How far a device's token reaches, where that is not all of the account.
+    pub scope: Option<Arc<TokenScope>>,
     /// Tokens of locks that this request names.
     pub tokens: Tokens,
 }
@@ -53,6 +55,15 @@ pub struct Through {
     pub most: Level,
 }
 
+/// How far a device's token reaches: within the account's rights, and no further than that.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TokenScope {
+    /// Nothing outside these folders; all of the account where there is none.
+    pub nodes: Vec<NodeId>,
+    /// The most that counts.
+    pub most: Level,
+}
+
 impl Actor {
     /// Who is said to have done it: the account, or, for a stranger, the opening (its number, negative).
     pub fn author(&self) -> Option<AccountId> {
@@ -76,6 +87,7 @@ impl Actor {
             who: "service".into(),
             from: "this machine".into(),
             through: None,
+            scope: None,
             tokens: Tokens::default(),
         }
     }

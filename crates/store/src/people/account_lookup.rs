@@ -34,7 +34,6 @@ pub(crate) const ACCOUNT: &str =
     a.why_disabled, a.quota, a.closed, a.seen_at, a.made_at, a.invited_by, a.leaves_at, a.heir, a.muted)";
 /// Accounts that were not deleted.
 pub(crate) const THERE: &str = "a.role <> 'gone'";
-pub(crate) type DeviceRow = (i64, String, i64, Option<i64>, Option<String>);
 
 pub(crate) fn account(row: AccountJson) -> Account {
     let (

@@ -7,6 +7,7 @@ use crate::ops::grants::{ChangeGrant, Granting, NewGrant};
 use crate::people::Grants;
 use crate::rights::access::{Access, Viewer, need};
 use async_recursion::async_recursion as boxed;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use yellow_attic_core::rights::{Explained, Gives, Level, Subject};
 use yellow_attic_core::{AccountId, GrantId, GroupId, NodeId};
@@ -213,7 +214,11 @@ impl Grants {
     pub(crate) async fn given_nodes(&self, viewer: &Viewer) -> Result<Vec<(Vec<Arc<Row>>, Level)>> {
         let access: &Access = &viewer.access;
         let mut found = Vec::new();
-        for (node, _) in access.places().filter(|(_, h)| h.grants.iter().any(|g| viewer.has(g))) {
+        let given =
+            access.places().filter(|(_, h)| h.grants.iter().any(|g| viewer.has(g))).map(|(node, _)| node);
+        // What a token is bound to is reached from nowhere else, either.
+        let all: BTreeSet<NodeId> = given.chain(viewer.scoped_to().iter().copied()).collect();
+        for node in all {
             let Some(chain) = self.0.shared.view.chain(node).await? else { continue };
             let Some(level) = self.level_along(viewer, &chain) else { continue };
             let Some(shelf) = chain.last().and_then(|top| self.0.shared.view.shelf(top.shelf)) else {
@@ -230,8 +235,8 @@ impl Grants {
     /// Whether something that can be seen is not reached from what is above it.
     fn stands_alone(&self, viewer: &Viewer, shelf: &Shelf, chain: &[Arc<Row>]) -> bool {
         if chain.len() == 1 {
-            // The tops of shared shelves are shelves; another's home is something given.
-            return shelf.kind == crate::fs::model::ShelfKind::Home;
+            // The tops of shared shelves are shelves, and so is one's own home; another's is something given.
+            return shelf.kind == crate::fs::model::ShelfKind::Home && !viewer.is(shelf.owner);
         }
         self.level_along(viewer, &chain[1..]).is_none()
     }

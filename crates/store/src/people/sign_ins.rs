@@ -2,12 +2,14 @@
 
 use crate::catalogue::rows::{parse, sql};
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::Actor;
+use crate::fs::model::{Actor, TokenScope};
 use crate::people::SignIns;
-use crate::people::account_lookup::{ACCOUNT, DeviceRow, THERE, account};
+use crate::people::account_lookup::{ACCOUNT, THERE, account};
 use crate::people::accounts::Account;
 use async_recursion::async_recursion as boxed;
-use yellow_attic_core::{AccountId, DeviceId};
+use std::sync::Arc;
+use yellow_attic_core::rights::Level;
+use yellow_attic_core::{AccountId, DeviceId, NodeId};
 
 /// A device as its owner sees it.
 #[derive(Clone, Debug)]
@@ -22,6 +24,63 @@ pub struct Device {
     pub used_at: Option<i64>,
     /// The address from which.
     pub used_from: Option<String>,
+    /// How far its token reaches, where that is not all of the account.
+    pub scope: Option<TokenScope>,
+    /// What it says of itself.
+    pub told: Option<Told>,
+}
+
+/// What a device says of itself.
+#[derive(Clone, Debug)]
+pub struct Told {
+    /// The program and its version.
+    pub program: String,
+    /// Its pairs, as JSON of whoever asked it.
+    pub pairs: String,
+    /// When it said so, in milliseconds.
+    pub at: i64,
+}
+
+/// A device as a row.
+#[derive(sqlx::FromRow)]
+struct DeviceRow {
+    id: i64,
+    name: String,
+    made_at: i64,
+    used_at: Option<i64>,
+    used_from: Option<String>,
+    most: Option<String>,
+    within: Option<String>,
+    program: Option<String>,
+    pairs: Option<String>,
+    told_at: Option<i64>,
+}
+
+impl DeviceRow {
+    fn read(self) -> Result<Device> {
+        let told = self.told_at.map(|at| Told {
+            program: self.program.unwrap_or_default(),
+            pairs: self.pairs.unwrap_or_default(),
+            at,
+        });
+        Ok(Device {
+            id: DeviceId(self.id),
+            name: self.name,
+            made_at: self.made_at,
+            used_at: self.used_at,
+            used_from: self.used_from,
+            scope: scope(self.most.as_deref(), self.within.as_deref())?,
+            told,
+        })
+    }
+}
+
+/// A token's scope from what is written. What cannot be read reaches nothing.
+fn scope(most: Option<&str>, within: Option<&str>) -> Result<Option<TokenScope>> {
+    let Some(most) = most else { return Ok(None) };
+    let nodes: Vec<i64> = within.map_or(Ok(Vec::new()), parse)?;
+    let most = Level::from_word(most).ok_or_else(|| StoreError::DamagedRow("a device's scope".into()))?;
+    Ok(Some(TokenScope { nodes: nodes.into_iter().map(NodeId).collect(), most }))
 }
 
 /// Who stands behind a session or a token.
@@ -33,8 +92,10 @@ pub struct Principal {
     pub device: Option<DeviceId>,
     /// The administrator behind it, who looks as this account.
     pub seen_by: Option<Account>,
-    /// When a browser was last used, as far as it is written; of a device, nothing is said here.
+    /// When a browser or device was last used, as far as it is written.
     pub used_at: i64,
+    /// How far a device's token reaches, where that is not all of the account.
+    pub scope: Option<Arc<TokenScope>>,
 }
 
 impl SignIns {
@@ -108,10 +169,14 @@ impl SignIns {
         let Some((used_at, its, looked)) = row else { return Ok(None) };
         let its = account(parse(&its)?);
         Ok(Some(match looked {
-            Some(other) => {
-                Principal { account: account(parse(&other)?), device: None, seen_by: Some(its), used_at }
-            }
-            None => Principal { account: its, device: None, seen_by: None, used_at },
+            Some(other) => Principal {
+                account: account(parse(&other)?),
+                device: None,
+                seen_by: Some(its),
+                used_at,
+                scope: None,
+            },
+            None => Principal { account: its, device: None, seen_by: None, used_at, scope: None },
         }))
     }
 
@@ -123,21 +188,48 @@ impl SignIns {
         account: AccountId,
         name: &str,
         token: [u8; 32],
+        scope: Option<TokenScope>,
     ) -> Result<()> {
         let (named, now) = (name.to_string(), self.0.now_ms());
+        let most = scope.as_ref().map(|s| s.most.word());
+        let within = scope.as_ref().filter(|s| !s.nodes.is_empty());
+        let within = within.map(|s| format!("{:?}", s.nodes.iter().map(|n| n.0).collect::<Vec<_>>()));
         self.0.people().change(actor, "device connected", name, move |conn| {
             Box::pin(async move {
-                sqlx::query("INSERT INTO devices (org, account, name, token, doors, made_at) VALUES (1, ?, ?, ?, 'client', ?)")
+                sqlx::query("INSERT INTO devices (org, account, name, token, doors, made_at, most, within) VALUES (1, ?, ?, ?, 'client', ?, ?, ?)")
                     .bind(account.0)
                     .bind(named)
                     .bind(&token[..])
                     .bind(now)
+                    .bind(most)
+                    .bind(within)
                     .execute(conn)
                     .await?;
                 Ok(())
             })
         })
         .await
+    }
+
+    /// Takes what a device says of itself. It is no change of anything, and not recorded.
+    #[boxed]
+    pub async fn tell_device(&self, device: DeviceId, program: &str, pairs: &str) -> Result<()> {
+        let (program, pairs, now) = (program.to_string(), pairs.to_string(), self.0.now_ms());
+        self.0
+            .people()
+            .change(&Actor::service(), "", "", move |conn| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE devices SET program = ?, pairs = ?, told_at = ? WHERE id = ? AND ended_at IS NULL")
+                        .bind(program)
+                        .bind(pairs)
+                        .bind(now)
+                        .bind(device.0)
+                        .execute(conn)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
     }
 
     /// Ends a device: its token counts no more.
@@ -169,22 +261,13 @@ impl SignIns {
     #[boxed]
     pub async fn devices(&self, account: AccountId) -> Result<Vec<Device>> {
         let rows: Vec<DeviceRow> = sqlx::query_as(
-            "SELECT id, name, made_at, used_at, used_from FROM devices
+            "SELECT id, name, made_at, used_at, used_from, most, within, program, pairs, told_at FROM devices
              WHERE account = ? AND ended_at IS NULL ORDER BY made_at",
         )
         .bind(account.0)
         .fetch_all(&self.0.shared.view.pool)
         .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(id, name, made_at, used_at, used_from)| Device {
-                id: DeviceId(id),
-                name,
-                made_at,
-                used_at,
-                used_from,
-            })
-            .collect())
+        rows.into_iter().map(DeviceRow::read).collect()
     }
 
     /// Writes when and from where devices were last used.
@@ -227,15 +310,18 @@ impl SignIns {
     /// Who stands behind a device token.
     #[boxed]
     pub async fn device(&self, token: [u8; 32]) -> Result<Option<Principal>> {
-        let row: Option<(i64, String)> = sqlx::query_as(sql(format!(
-            "SELECT d.id, {ACCOUNT} FROM devices d JOIN accounts a ON a.id = d.account
+        type Found = (i64, String, i64, Option<String>, Option<String>);
+        let row: Option<Found> = sqlx::query_as(sql(format!(
+            "SELECT d.id, {ACCOUNT}, coalesce(d.used_at, d.made_at), d.most, d.within FROM devices d
+             JOIN accounts a ON a.id = d.account
              WHERE d.token = ? AND d.ended_at IS NULL AND a.disabled_at IS NULL AND {THERE}"
         )))
         .bind(&token[..])
         .fetch_optional(&self.0.shared.view.pool)
         .await?;
-        let Some((device, its)) = row else { return Ok(None) };
+        let Some((device, its, used_at, most, within)) = row else { return Ok(None) };
         let (account, device) = (account(parse(&its)?), Some(DeviceId(device)));
-        Ok(Some(Principal { account, device, seen_by: None, used_at: 0 }))
+        let scope = scope(most.as_deref(), within.as_deref())?.map(Arc::new);
+        Ok(Some(Principal { account, device, seen_by: None, used_at, scope }))
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::catalogue::rows::parse;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Row, Shelf, ShelfKind, Through};
+use crate::fs::model::{Actor, Row, Shelf, ShelfKind, Through, TokenScope};
 use crate::rights::quota::Lines;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -275,17 +275,20 @@ pub(crate) struct Viewer {
     now: i64,
     /// A stranger sees with the eyes of whoever let them in, and no further than that.
     through: Option<Through>,
+    /// A device may see less than its account.
+    scope: Option<Arc<TokenScope>>,
 }
 
 impl Viewer {
     pub fn of(access: Arc<Access>, actor: &Actor, now: i64) -> Viewer {
-        Viewer { through: actor.through, ..Viewer::of_account(access, actor.account, now) }
+        let scope = actor.scope.clone();
+        Viewer { through: actor.through, scope, ..Viewer::of_account(access, actor.account, now) }
     }
 
     /// `None`: the service itself, which may do everything.
     pub fn of_account(access: Arc<Access>, account: Option<AccountId>, now: i64) -> Viewer {
         let groups = account.map(|a| access.groups_of(a)).unwrap_or_default();
-        Viewer { access, account, groups, now, through: None }
+        Viewer { access, account, groups, now, through: None, scope: None }
     }
 
     fn person(&self, account: AccountId) -> Person<'_> {
@@ -297,9 +300,20 @@ impl Viewer {
         self.account.is_some_and(|a| self.person(a).takes(grant))
     }
 
+    /// Whether this is who looks.
+    pub fn is(&self, account: Option<AccountId>) -> bool {
+        account.is_some() && account == self.account
+    }
+
+    /// The folders to which a device's token is bound.
+    pub fn scoped_to(&self) -> &[NodeId] {
+        self.scope.as_ref().map_or(&[], |scope| &scope.nodes)
+    }
+
     /// Whether what is seen may begin at a node: something above it need not be seen then.
     pub fn begins_at(&self, node: NodeId) -> bool {
         self.through.is_some_and(|t| t.node == node)
+            || self.scoped_to().contains(&node)
             || self.access.here(node).is_some_and(|here| here.grants.iter().any(|g| self.takes(g)))
     }
 
@@ -312,7 +326,12 @@ impl Viewer {
     pub fn standing(&self, shelf: ShelfId, way: impl DoubleEndedIterator<Item = NodeId>) -> Standing {
         let Some(account) = self.account else { return Standing::above(true) };
         let owner = self.access.owns(account, shelf);
-        let above = if self.through.is_some() { Standing::outside(owner) } else { Standing::above(owner) };
+        let above = match &self.scope {
+            _ if self.through.is_some() => Standing::outside(owner),
+            None => Standing::above(owner),
+            Some(scope) if scope.nodes.is_empty() => Standing::above(owner).within(scope.most),
+            Some(_) => Standing::outside(owner),
+        };
         way.rev().fold(above, |standing, node| self.enter(standing, node))
     }
 
@@ -320,6 +339,10 @@ impl Viewer {
     pub fn enter(&self, standing: Standing, node: NodeId) -> Standing {
         let standing = match self.through {
             Some(through) if through.node == node => standing.within(through.most),
+            _ => standing,
+        };
+        let standing = match &self.scope {
+            Some(scope) if scope.nodes.contains(&node) => standing.within(scope.most),
             _ => standing,
         };
         match (self.account, self.access.here(node)) {

@@ -155,6 +155,7 @@ impl Opening {
             who,
             from: from.into(),
             through: Some(Through { opening: self.id, node: self.node, most }),
+            scope: None,
             tokens: Default::default(),
         }
     }

@@ -44,6 +44,7 @@ impl History {
             who: found.who.as_str().into(),
             from: from.into(),
             through: None,
+            scope: None,
             tokens: Default::default(),
         };
         let keep: HashSet<i64> = rows::parse::<Vec<i64>>(&keep)?.into_iter().collect();

@@ -325,8 +325,24 @@ impl Files {
         .bind(through(actor))
         .fetch_optional(&self.0.shared.view.pool)
         .await?;
-        let row = row.ok_or_else(|| StoreError::NotFound("The upload".into()))?;
-        self.with_size(row)
+        let gone = || StoreError::NotFound("The upload".into());
+        let row = row.ok_or_else(gone)?;
+        match self.within_scope(actor, NodeId(row.2)).await? {
+            true => self.with_size(row),
+            false => Err(gone()),
+        }
+    }
+
+    /// Whether an upload of the account's is one that a device may know of: into a folder that its token reaches.
+    async fn within_scope(&self, actor: &Actor, parent: NodeId) -> Result<bool> {
+        if actor.scope.is_none() {
+            return Ok(true);
+        }
+        match self.chain(actor, parent, Level::Add).await {
+            Ok(_) => Ok(true),
+            Err(StoreError::NotFound(_) | StoreError::NotAllowed { .. }) => Ok(false),
+            Err(e) => Err(e),
+        }
     }
 
     /// The actor's unfinished uploads, oldest first.
@@ -339,8 +355,14 @@ impl Files {
         .bind(through(actor))
         .fetch_all(&self.0.shared.view.pool)
         .await?;
-        // One that ended between the two looks is not under way.
-        Ok(rows.into_iter().filter_map(|row| self.with_size(row).ok()).collect())
+        let mut found = Vec::new();
+        for row in rows {
+            // One that ended between the two looks is not under way.
+            if self.within_scope(actor, NodeId(row.2)).await? {
+                found.extend(self.with_size(row).ok());
+            }
+        }
+        Ok(found)
     }
 
     fn with_size(&self, row: UploadRow) -> Result<Upload> {

@@ -42,7 +42,7 @@ impl Scene {
     async fn new() -> Scene {
         let attic = Attic::new().await;
         let account = attic.ines.account.unwrap();
-        attic.engine.sign_ins().make_device(&attic.ines, account, "laptop", [7; 32]).await.unwrap();
+        attic.engine.sign_ins().make_device(&attic.ines, account, "laptop", [7; 32], None).await.unwrap();
         let laptop = attic.device(attic.engine.sign_ins().devices(account).await.unwrap()[0].id.0);
         for folder in ["logs", "pictures", "films", "papers", "git", "new"] {
             attic.mkdir(folder).await;

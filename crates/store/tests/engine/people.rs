@@ -27,6 +27,7 @@ impl Attic {
             who: sign_in.into(),
             from: "test".into(),
             through: None,
+            scope: None,
             tokens: Default::default(),
         };
         (made, actor)
@@ -420,6 +421,7 @@ async fn idle_guests_are_disabled_by_rule_and_come_back_when_enabled() {
         who: "nora".into(),
         from: "test".into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     let (open, file) = (attic.mkdir("Open").await, attic.put("Open/a.txt", b"a").await.row.unwrap().node);

@@ -19,6 +19,7 @@ impl Attic {
             who: sign_in.into(),
             from: "test".into(),
             through: None,
+            scope: None,
             tokens: Default::default(),
         }
     }

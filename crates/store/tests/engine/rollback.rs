@@ -285,7 +285,7 @@ proptest! {
 async fn a_device_that_makes_noise_of_much_raises_an_alarm_and_is_shut_out_by_rule() {
     let attic = Attic::new().await;
     let account = attic.ines.account.unwrap();
-    attic.engine.sign_ins().make_device(&attic.ines, account, "desk", [7; 32]).await.unwrap();
+    attic.engine.sign_ins().make_device(&attic.ines, account, "desk", [7; 32], None).await.unwrap();
     let device = attic.engine.sign_ins().devices(account).await.unwrap()[0].id;
     let laptop = attic.device(device.0);
     attic.mkdir("logs").await;

@@ -33,7 +33,15 @@ pub fn options(data: &Path, clock: &Arc<SetClock>, steps: Arc<dyn Steps>) -> Opt
 /// Whoever acts from their own account.
 pub fn actor(account: AccountId, who: &str) -> Actor {
     let (device, through, tokens) = (None, None, Default::default());
-    Actor { account: Some(account), device, who: who.into(), from: "test".into(), through, tokens }
+    Actor {
+        account: Some(account),
+        device,
+        who: who.into(),
+        from: "test".into(),
+        through,
+        scope: None,
+        tokens,
+    }
 }
 
 impl Attic {

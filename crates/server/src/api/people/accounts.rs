@@ -154,6 +154,17 @@ pub async fn list_accounts(
     Ok(HttpResponse::Ok().json(api::Accounts { accounts, total, next }))
 }
 
+/// A computer as administrators see it: how its pairs are, and not how its owner's folders are called.
+fn of_another(mut device: api::Device) -> api::Device {
+    for pair in device.report.iter_mut().flat_map(|r| &mut r.pairs) {
+        pair.folder.clear();
+        pair.says.clear();
+        let shelf = pair.place.split_once(':').map_or("", |(shelf, _)| shelf).to_string();
+        pair.place = shelf;
+    }
+    device
+}
+
 /// All that is known of one account. For administrators.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("sign_in" = String, Path)),
     responses((status = 200, body = api::AccountPage), (status = 403, body = api::Problem), (status = 404, body = api::Problem)))]
@@ -172,12 +183,16 @@ pub async fn show_account(
     let invitation = state.engine.sign_ins().open_invitation(id).await?;
     let devices = state.engine.sign_ins().devices(id).await?;
     let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
+    let mut shown_devices = Vec::with_capacity(devices.len());
+    for (device, fresh) in devices.into_iter().zip(fresh) {
+        shown_devices.push(of_another(device_to_api(&state, &who, device, fresh).await?));
+    }
     let as_them = Actor { account: Some(id), device: None, ..who.actor.clone() };
     Ok(HttpResponse::Ok().json(api::AccountPage {
         account: shown(&state, &all, &Beside::read(&state, &all).await?, account).await?,
         made: show(account.made_at),
         reaches: reached(&state, &who, &all, account).await?,
-        devices: devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect(),
+        devices: shown_devices,
         sessions: state
             .engine
             .sign_ins()

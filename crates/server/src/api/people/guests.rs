@@ -177,6 +177,7 @@ pub async fn sign_up(
         who: "sign-up".into(),
         from: from(&request, &state).into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     if let Some(there) = state.engine.people().account_at(&to).await? {

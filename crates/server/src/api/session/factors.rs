@@ -40,6 +40,7 @@ fn actor_of(request: &HttpRequest, state: &State, account: &Account) -> Actor {
         who: account.sign_in.as_str().into(),
         from: from(request, state).into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     }
 }

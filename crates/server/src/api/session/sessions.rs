@@ -1,30 +1,27 @@
-//! Signing in and out, connecting computers, the first administrator.
+//! Signing in and out, the first administrator.
 
-use crate::dto::account::{device_to_api, me};
+use crate::dto::account::me;
 use crate::http::body::Json;
 use crate::http::problem::Refusal;
 use crate::http::refusals::{self, Say};
 use crate::identity::address::{address, from};
 use crate::identity::cookies::cookie;
-use crate::identity::doors::{check_door, lacks_factor};
-use crate::identity::factors::{ask_second, check_code};
+use crate::identity::doors::check_door;
+use crate::identity::factors::ask_second;
 use crate::identity::origin::{check_host, check_origin};
 use crate::identity::passwords::check_password;
 use crate::identity::principal::AnyWho;
 use crate::identity::sessions::{open_session, with_cookies};
 use crate::state::State;
-use crate::state::secrets::{hash_secret, new_secret};
-use crate::state::sessions::Who;
+use crate::state::secrets::hash_secret;
 use crate::state::throttle::Try;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use std::sync::PoisonError;
 use yellow_attic_api as api;
 use yellow_attic_core::forwarded::counted;
 use yellow_attic_core::guessing::By;
-use yellow_attic_core::people::Notice;
-use yellow_attic_core::proof::Deed;
+use yellow_attic_core::password;
 use yellow_attic_core::rules::{Door, Rule, Value};
-use yellow_attic_core::{DeviceId, password};
 use yellow_attic_store::Actor;
 use yellow_attic_store::people::accounts::Role;
 
@@ -118,6 +115,7 @@ pub async fn set_up(
         who: "set-up".into(),
         from: from(&request, &state).into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     let account = state
@@ -159,90 +157,4 @@ pub async fn sign_out(state: web::Data<State>, who: AnyWho) -> Result<HttpRespon
     state.engine.sign_ins().end_session(&who.actor, who.token).await?;
     state.revoked();
     Ok(HttpResponse::NoContent().cookie(cookie(&state, String::new(), 0)).finish())
-}
-
-/// The caller's computers.
-#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 200, body = api::Devices)))]
-#[get("/devices")]
-pub async fn list_devices(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let devices = state.engine.sign_ins().devices(who.account.id).await?;
-    let fresh = state.in_use.devices(&devices.iter().map(|d| d.id).collect::<Vec<_>>());
-    let devices = devices.into_iter().zip(fresh).map(|(d, fresh)| device_to_api(&who, d, fresh)).collect();
-    Ok(HttpResponse::Ok().json(api::Devices { devices }))
-}
-
-/// Connects a computer: answers with its own token, once.
-#[utoipa::path(context_path = "/api/v1", tag = "sign-in", request_body = api::NewDevice,
-    responses((status = 201, body = api::DeviceToken), (status = 401, body = api::Problem)))]
-#[post("/devices")]
-pub async fn connect(
-    request: HttpRequest,
-    state: web::Data<State>,
-    body: Json<api::NewDevice>,
-) -> Result<HttpResponse, Refusal> {
-    let name = body.device.trim();
-    if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
-        return Err(refusals::DEVICE_NAME_CANNOT_BE
-            .of("The computer's name is empty, too long, or holds control characters."));
-    }
-    let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
-    check_door(&state, &account, Door::Sync)?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(&request, &state).into(),
-        through: None,
-        tokens: Default::default(),
-    };
-    let factor = body.code.is_some();
-    match &body.code {
-        Some(code) => check_code(&state, &actor, &account, code).await?,
-        None => ask_second(&state, &account).await?,
-    }
-    if lacks_factor(&state, &account).await? {
-        return Err(refusals::SECOND_FACTOR_DEMANDED
-            .of("A rule demands a second factor, and this account has none yet."));
-    }
-    let secret = new_secret()?;
-    state.engine.sign_ins().make_device(&actor, account.id, name, hash_secret(&secret)).await?;
-    state.proofs.note(hash_secret(&secret), factor, state.engine.now_ms());
-    state.names.forget().await;
-    let said = format!(
-        "The computer \"{name}\" was connected in your name, from {}. If that was not you, change your password and disconnect it.",
-        actor.from
-    );
-    let subject = "a computer was connected".to_string();
-    crate::state::letters::tell(&state, &actor, &account, Some(Notice::Computer), subject, said).await;
-    Ok(HttpResponse::Created().json(api::DeviceToken { token: secret }))
-}
-
-/// Disconnects the computer that asks.
-#[utoipa::path(context_path = "/api/v1", tag = "sign-in", responses((status = 204)))]
-#[delete("/devices/this")]
-pub async fn disconnect(state: web::Data<State>, who: Who) -> Result<HttpResponse, Refusal> {
-    let Some(device) = who.actor.device else {
-        return Err(refusals::NOT_A_DEVICE.of("The caller is no connected computer."));
-    };
-    state.engine.sign_ins().end_device(&who.actor, who.account.id, device).await?;
-    state.revoked();
-    Ok(HttpResponse::NoContent().finish())
-}
-
-/// Disconnects one of the caller's computers: its token counts no more.
-#[utoipa::path(context_path = "/api/v1", tag = "sign-in", params(("device" = i64, Path)),
-    responses((status = 204), (status = 404, body = api::Problem)))]
-#[delete("/devices/{device}")]
-pub async fn end_device(
-    state: web::Data<State>,
-    who: Who,
-    path: web::Path<i64>,
-) -> Result<HttpResponse, Refusal> {
-    // A token alone ends no other: the password given within ten minutes does.
-    if who.actor.device.is_some() {
-        who.need(&state, Deed::EndDevice)?;
-    }
-    state.engine.sign_ins().end_device(&who.actor, who.account.id, DeviceId(*path)).await?;
-    state.revoked();
-    Ok(HttpResponse::NoContent().finish())
 }

@@ -105,6 +105,7 @@ pub async fn accept_invitation(
         who: account.sign_in.as_str().into(),
         from: from(&request, &state).into(),
         through: None,
+        scope: None,
         tokens: Default::default(),
     };
     state.engine.sign_ins().accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;

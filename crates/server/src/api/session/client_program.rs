@@ -1,0 +1,93 @@
+//! The client's program, from the service itself: for whoever connects a computer.
+
+use crate::http::problem::Refusal;
+use crate::http::refusals::{self, Say};
+use crate::state::State;
+use actix_web::{HttpResponse, get, route, web};
+use bytes::Bytes;
+use sha2::Digest as _;
+use std::io::Read;
+use std::path::PathBuf;
+use std::sync::Mutex;
+use std::time::SystemTime;
+use yellow_attic_api as api;
+
+/// How much of it is sent at a time.
+const PIECE: usize = 256 << 10;
+
+/// The program as it was hashed: its size, its time, its hash.
+#[derive(Default)]
+pub struct Hashed(Mutex<Option<(u64, SystemTime, String)>>);
+
+/// Where it lies: beside the service's own program.
+fn path() -> Option<PathBuf> {
+    Some(std::env::current_exe().ok()?.parent()?.join("yattic")).filter(|p| p.is_file())
+}
+
+fn hashed(state: &State, path: &PathBuf) -> std::io::Result<(u64, String)> {
+    let mut file = std::fs::File::open(path)?;
+    let facts = file.metadata()?;
+    let (size, time) = (facts.len(), facts.modified()?);
+    let mut known = state.client_program.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    if let Some((_, _, hash)) = known.as_ref().filter(|(s, t, _)| (*s, *t) == (size, time)) {
+        return Ok((size, hash.clone()));
+    }
+    let mut hasher = sha2::Sha256::new();
+    let mut piece = vec![0; PIECE];
+    loop {
+        match file.read(&mut piece)? {
+            0 => break,
+            n => hasher.update(&piece[..n]),
+        }
+    }
+    let hash = yellow_attic_store::fs::disk::hex(&hasher.finalize());
+    *known = Some((size, time, hash.clone()));
+    Ok((size, hash))
+}
+
+fn missing() -> Refusal {
+    refusals::NOT_FOUND
+        .with("The client's program does not lie beside the service's.", "Ask the administrator for yattic.")
+}
+
+/// The client's program for machines like the service's: its size and its SHA-256.
+#[utoipa::path(context_path = "/api/v1", tag = "sign-in",
+    responses((status = 200, body = api::ClientProgram), (status = 404, body = api::Problem)))]
+#[get("/client")]
+pub async fn show_client(state: web::Data<State>) -> Result<HttpResponse, Refusal> {
+    let path = path().ok_or_else(missing)?;
+    let found = tokio::task::spawn_blocking(move || hashed(&state, &path)).await;
+    let (size, sha256) = found.ok().and_then(Result::ok).ok_or_else(missing)?;
+    Ok(HttpResponse::Ok().json(api::ClientProgram {
+        name: "yattic".into(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        system: format!("{} {}", std::env::consts::OS, std::env::consts::ARCH),
+        size,
+        sha256,
+    }))
+}
+
+/// The bytes of the client's program.
+#[utoipa::path(get, context_path = "/api/v1", path = "/client/program", tag = "sign-in",
+    responses((status = 200, content_type = "application/octet-stream", body = [u8]), (status = 404, body = api::Problem)))]
+#[route("/client/program", method = "GET", method = "HEAD")]
+pub async fn fetch_client() -> Result<HttpResponse, Refusal> {
+    let path = path().ok_or_else(missing)?;
+    let file = std::fs::File::open(path).map_err(|_| missing())?;
+    let size = file.metadata().map_err(|_| missing())?.len();
+    let pieces = futures_util::stream::try_unfold(file, async |mut file| {
+        let read = tokio::task::spawn_blocking(move || {
+            let mut piece = vec![0; PIECE];
+            let n = file.read(&mut piece)?;
+            piece.truncate(n);
+            Ok::<_, std::io::Error>((piece, file))
+        });
+        let (piece, file) = read.await.map_err(std::io::Error::other)??;
+        Ok::<_, std::io::Error>((!piece.is_empty()).then(|| (Bytes::from(piece), file)))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .insert_header(("Content-Disposition", "attachment; filename=\"yattic\""))
+        .insert_header(("Cache-Control", "no-cache"))
+        .body(actix_web::body::SizedStream::new(size, pieces)))
+}
