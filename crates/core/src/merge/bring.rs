@@ -1,5 +1,6 @@
 //! What only the service has: it is brought here, or was removed here.
 
+use super::filter::Why;
 use super::names;
 use super::plan::{Does, Look, Slot};
 use super::rules::{Rule, holds};
@@ -133,6 +134,10 @@ impl Pair {
     pub(super) fn slot_here(&mut self, item: Item, slot: &Slot, time: &str) -> Option<Look> {
         let above = self.get(slot.0);
         match above.here {
+            None if matches!(above.held, Some(Held::Left(_))) => {
+                self.index.in_the_way.entry(slot.0).or_default().insert(item);
+                return Some(Look::Hold(Held::Left(Why::InTheWay)));
+            }
             None => {
                 // A folder that is needed is made, though it was removed here.
                 if above.there.is_some() && above.common.is_some() && slot.0 != TOP {
@@ -156,6 +161,15 @@ impl Pair {
             return Some(Look::Listed);
         }
         if self.index.busy.contains(&occupant) {
+            return Some(Look::Wait(occupant));
+        }
+        if matches!(other.held, Some(Held::Left(_))) {
+            self.index.in_the_way.entry(occupant).or_default().insert(item);
+            return Some(Look::Hold(Held::Left(Why::InTheWay)));
+        }
+        if self.why_left(occupant).is_some() {
+            // It is told first whether it goes.
+            self.index.dirty.insert(occupant);
             return Some(Look::Wait(occupant));
         }
         if other.there.is_none() && other.common.is_none() {
@@ -308,7 +322,12 @@ impl Pair {
             }
         }
         // It goes on when what it is to go into has left it.
-        Some(self.leaves_first(item, folder).map_or(Look::Told, Look::Wait))
+        let first = self.leaves_first(item, folder);
+        if let Some(left) = first.filter(|first| matches!(self.get(*first).held, Some(Held::Left(_)))) {
+            self.index.in_the_way.entry(left).or_default().insert(item);
+            return Some(Look::Hold(Held::Left(Why::InTheWay)));
+        }
+        Some(first.map_or(Look::Told, Look::Wait))
     }
 
     /// Of the folders on the way from one up to another, the first that the service has elsewhere.

@@ -49,6 +49,7 @@ impl Pair {
             }
             self.at_mut(item).there = Some(new);
         }
+        self.renamed(item);
         self.touch(item);
     }
 
@@ -57,6 +58,8 @@ impl Pair {
             if self.index.folders.get(&old.object) == Some(&item) {
                 self.index.folders.remove(&old.object);
             }
+            // A folder may go when what was in it has left.
+            self.index.dirty.insert(old.parent);
             let slot = (old.parent, old.name);
             if self.index.here.get(&slot) == Some(&item) {
                 self.index.here.remove(&slot);
@@ -93,6 +96,7 @@ impl Pair {
                 self.index.until_listed.remove(&item);
             }
         }
+        self.renamed(item);
         self.touch(item);
     }
 
@@ -102,6 +106,11 @@ impl Pair {
         self.index.dirty.insert(item);
         if let Some(waiting) = self.index.waiting.remove(&item) {
             self.index.dirty.extend(waiting);
+        }
+        for other in self.index.in_the_way.remove(&item).unwrap_or_default() {
+            if self.items.contains_key(&other) {
+                self.free(other);
+            }
         }
         // A folder goes when what is in it has gone.
         let facets = self.get(item);

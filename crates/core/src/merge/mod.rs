@@ -16,6 +16,7 @@
 
 mod both;
 mod bring;
+pub mod filter;
 mod guard;
 mod index;
 pub mod names;
@@ -181,6 +182,8 @@ pub enum Held {
     OtherWay,
     /// It is being written to.
     Busy,
+    /// This pair leaves it out.
+    Left(filter::Why),
 }
 
 /// Which way a pair goes.
@@ -210,6 +213,9 @@ pub struct Pair {
     /// Whether a person has allowed the many removals that are to be done now.
     #[serde(default)]
     allowed: bool,
+    /// What is left out.
+    #[serde(default)]
+    filter: filter::Filter,
     #[serde(skip)]
     index: Index,
     /// What was changed since it was kept last.
@@ -260,6 +266,8 @@ struct Index {
     until_listed: BTreeSet<Item>,
     /// Things whose object came up a second time, and whose folders were listed once more for that.
     doubled: BTreeSet<Item>,
+    /// Things whose names are taken here by what is left out.
+    in_the_way: BTreeMap<Item, BTreeSet<Item>>,
     /// Lost things that were gone once before when all was quiet: only then it is believed.
     missed: BTreeSet<Item>,
 }
@@ -286,6 +294,7 @@ impl Pair {
             next: 1,
             upto: Moment(0),
             allowed: false,
+            filter: filter::Filter::default(),
             index: Index::default(),
             changed: BTreeSet::from([TOP]),
             revision: 0,
@@ -299,6 +308,9 @@ impl Pair {
         let mut index = Index::default();
         // What came up is found once more.
         self.items.retain(|_, facets| facets.unsettled != Some(Unsettled::Fresh));
+        for facets in self.items.values_mut().filter(|f| matches!(f.held, Some(Held::Left(_)))) {
+            facets.held = None;
+        }
         for (item, facets) in &self.items {
             if let Some(there) = &facets.there {
                 index.by_node.insert(there.node, *item);
@@ -418,6 +430,21 @@ impl Pair {
         Some(path)
     }
 
+    /// The way to a thing on the service, from the top.
+    pub fn path_there(&self, item: Item) -> Option<Vec<String>> {
+        let (mut path, mut next) = (Vec::new(), item);
+        while next != TOP {
+            let there = self.items.get(&next)?.there.as_ref()?;
+            path.push(there.name.clone());
+            next = there.parent;
+            if path.len() > 1000 {
+                return None;
+            }
+        }
+        path.reverse();
+        Some(path)
+    }
+
     fn get(&self, item: Item) -> Facets {
         self.items.get(&item).cloned().unwrap_or_default()
     }
@@ -446,6 +473,7 @@ impl Pair {
             next: self.next,
             upto: self.upto,
             allowed: self.allowed,
+            filter: self.filter.clone(),
             index: Index::default(),
             changed: BTreeSet::new(),
             revision: 0,

@@ -1,7 +1,8 @@
 //! What is to be done next with each thing.
 
+use super::filter::Why;
 use super::rules::{Rule, holds};
-use super::{Hash, Held, Item, Pair, Stat, TOP, There};
+use super::{Facets, Hash, Held, Item, Pair, Stat, TOP, There};
 use crate::ids::{Moment, NodeId};
 
 /// Something to do, with what must hold when it is done: else it is not done, and is told so.
@@ -166,6 +167,11 @@ impl Pair {
                 continue;
             }
             match self.look(item, time) {
+                // A folder that stays for what is held in it: what waits for it stays as well.
+                Look::Done if self.index.waiting.contains_key(&item) && self.rests(item, 0) => {
+                    let waited = self.index.waiting.remove(&item).unwrap_or_default();
+                    self.index.dirty.extend(waited);
+                }
                 Look::Done => {}
                 Look::Again => drop(self.index.dirty.insert(item)),
                 Look::Do(_, does)
@@ -196,7 +202,12 @@ impl Pair {
                 Look::Wait(other) => drop(self.index.waiting.entry(other).or_default().insert(item)),
                 Look::Told => drop(self.index.until_told.insert(item)),
                 Look::Listed => drop(self.index.until_listed.insert(item)),
-                Look::Hold(why) => self.at_mut(item).held = Some(why),
+                Look::Hold(why) => {
+                    self.at_mut(item).held = Some(why);
+                    // What waits for it waits no more.
+                    let waited = self.index.waiting.remove(&item).unwrap_or_default();
+                    self.index.dirty.extend(waited);
+                }
             }
         }
         if self.allowed && actions.is_empty() && self.is_quiet() {
@@ -208,8 +219,13 @@ impl Pair {
 
     fn look(&mut self, item: Item, time: &str) -> Look {
         let facets = self.get(item);
-        if item == TOP || facets.held.is_some() {
+        // A folder that is left out goes when what was in it has gone.
+        let emptied = facets.held == Some(Held::Left(Why::NotChosen)) && self.goes_here(item, &facets);
+        if item == TOP || facets.held.is_some() && !emptied {
             return Look::Done;
+        }
+        if let Some(why) = self.why_left(item) {
+            return self.leave(item, &facets, why);
         }
         match (&facets.there, &facets.here) {
             (None, None) => {
@@ -231,6 +247,14 @@ impl Pair {
                 }
                 self.look_both(item, &facets, time)
             }
+        }
+    }
+
+    /// It is left out: it stays as it is on both sides, but what was not chosen and is just what the service has goes here.
+    fn leave(&mut self, item: Item, facets: &Facets, why: Why) -> Look {
+        match why == Why::NotChosen && self.goes_here(item, facets) {
+            true => Look::act(item, Does::RemoveHere(facets.here.as_ref().and_then(|here| here.stat))),
+            false => Look::Hold(Held::Left(why)),
         }
     }
 

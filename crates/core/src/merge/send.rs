@@ -16,7 +16,7 @@ impl Pair {
         let Some(common) = &facets.common else { return self.send(item, facets, time) };
         let Some(stat) = here.stat else {
             let children = self.children_here(item);
-            if let Some(child) = children.into_iter().find(|child| self.get(*child).held.is_none()) {
+            if let Some(child) = children.into_iter().find(|child| !self.rests(*child, 0)) {
                 self.index.dirty.insert(child);
                 return Look::Wait(child);
             }
@@ -54,6 +54,25 @@ impl Pair {
             }
             Err(look) => look,
         }
+    }
+
+    /// Whether something here stays where it is: it is held, or a folder that stays for what is held in it.
+    pub(super) fn rests(&self, item: Item, depth: usize) -> bool {
+        let Some(facets) = self.items.get(&item) else { return false };
+        if facets.held.is_some() {
+            return true;
+        }
+        let emptied = facets.there.is_none() && facets.common.is_some();
+        let folder = facets.here.as_ref().is_some_and(|here| here.stat.is_none());
+        let children = self.children_here(item);
+        let known = !self.index.dirty.contains(&item) && !self.index.unlisted.contains(&item);
+        let deep = depth < 1000;
+        folder
+            && emptied
+            && known
+            && deep
+            && !children.is_empty()
+            && children.iter().all(|c| self.rests(*c, depth + 1))
     }
 
     pub(super) fn send(&mut self, item: Item, facets: &Facets, time: &str) -> Look {
@@ -119,6 +138,10 @@ impl Pair {
         let (its, other) = (self.get(item), self.get(occupant));
         if self.index.busy.contains(&occupant) {
             return Some(Look::Wait(occupant));
+        }
+        if its.held.is_none() && matches!(other.held, Some(Held::Left(_))) {
+            // What is left out keeps its name.
+            return Some(self.make_way(item, time));
         }
         if let (Some(there), true) = (&other.there, other.here.is_none() && other.common.is_none())
             && self.made_from_here(slot, there).is_some_and(|own| own != item)

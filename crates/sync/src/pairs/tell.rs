@@ -5,6 +5,7 @@ use super::run::Running;
 use super::status::{Left, Status};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
+use yellow_attic_core::merge::filter::Why;
 use yellow_attic_core::merge::plan::Does;
 use yellow_attic_core::merge::{Held, Item, TOP};
 
@@ -117,5 +118,16 @@ fn held(why: &Held) -> String {
         Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
         Held::OtherWay => "this pair only goes the other way".into(),
         Held::Busy => "it is being written to".into(),
+        Held::Left(why) => left_out(why),
+    }
+}
+
+/// Why something is left out, as people read it.
+pub fn left_out(why: &Why) -> String {
+    match why {
+        Why::NotChosen => "its folder is not chosen for this pair".into(),
+        Why::Named(pattern) => format!("it is named like \"{pattern}\", which this pair leaves out"),
+        Why::Larger(bytes) => format!("it has more bytes than this pair carries ({bytes})"),
+        Why::InTheWay => "something that this pair leaves out has its name here".into(),
     }
 }

@@ -3,13 +3,14 @@
 use super::chance::Chance;
 use super::disk::{Disk, Is, TOP};
 use super::service::Service;
-use super::{Ledger, new_bytes};
+use super::{Ledger, Tree, new_bytes};
 use crate::ids::{Moment, NodeId};
+use crate::merge::filter::Filter;
 use crate::merge::observe::Entry;
 use crate::merge::outcome::Outcome;
 use crate::merge::plan::{Action, Does};
 use crate::merge::rules::{Rule, holds};
-use crate::merge::{self, Hash, Item, Pair, Way};
+use crate::merge::{self, Hash, Held, Item, Pair, Way};
 
 const NAMES: [&str; 6] = ["a.txt", "b.txt", "c", "d", "e.odt", "f"];
 
@@ -37,6 +38,39 @@ impl Machine {
             quietly: false,
             actions: 0,
         }
+    }
+
+    /// Somebody says what is left out.
+    pub fn set_filter(&mut self, filter: Filter) {
+        self.pair.set_filter(filter.clone());
+        self.saved.set_filter(filter);
+    }
+
+    /// Whether what is not left out differs between both sides.
+    pub fn differs(&self, here: &Tree, there: &Tree) -> bool {
+        let (mut left_here, mut left_there) = (Vec::new(), Vec::new());
+        for (item, facets) in self.pair.items() {
+            if !matches!(facets.held, Some(Held::Left(_))) {
+                continue;
+            }
+            left_here.extend(self.pair.path_here(item).filter(|_| facets.here.is_some()));
+            left_there.extend(self.pair.path_there(item).filter(|_| facets.there.is_some()));
+        }
+        let beneath = |path: &str, above: &str| path.starts_with(&format!("{above}/"));
+        let keep = |tree: &Tree, left: &[String]| -> Tree {
+            let is_left = |path: &str| left.iter().any(|l| path == l || beneath(path, l));
+            tree.iter().filter(|(path, _)| !is_left(path)).map(|(p, v)| (p.clone(), *v)).collect()
+        };
+        let paths = |left: Vec<Vec<String>>| -> Vec<String> {
+            left.into_iter().map(|path| format!("/{}", path.join("/"))).collect()
+        };
+        let (left_here, left_there) = (paths(left_here), paths(left_there));
+        let (mut here, there) = (keep(here, &left_here), keep(there, &left_there));
+        // A folder stays for what is left out in it.
+        here.retain(|path, is| {
+            is.is_some() || there.contains_key(path) || !left_here.iter().any(|l| beneath(l, path))
+        });
+        here != there
     }
 
     // --- the person ---

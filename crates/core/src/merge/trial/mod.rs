@@ -7,6 +7,7 @@ mod machine;
 mod service;
 
 use super::Hash;
+use super::filter::{Chosen, Filter};
 use super::plan::Move;
 use super::rules::{OFF, Rule};
 use crate::ids::{Moment, NodeId};
@@ -169,6 +170,29 @@ impl World {
         self.tell(|| format!("browser {what}"));
     }
 
+    /// Something to leave out.
+    fn any_filter(&mut self) -> Filter {
+        let folders: Vec<(i64, String)> = self
+            .service
+            .rows
+            .iter()
+            .filter(|(id, r)| r.alive && r.bytes.is_none() && **id > ELSEWHERE)
+            .map(|(id, r)| (*id, r.name.clone()))
+            .collect();
+        let mut filter = Filter::default();
+        match self.chance.below(4) {
+            0 => filter.patterns = vec!["c".into(), "*.odt".into()],
+            1 => filter.larger = Some(1),
+            kind => {
+                if let Some((id, name)) = self.chance.pick(&folders) {
+                    let chosen = Chosen { node: NodeId(id), way: vec![name] };
+                    if kind == 2 { filter.without.push(chosen) } else { filter.only.push(chosen) }
+                }
+            }
+        }
+        filter
+    }
+
     /// Anything happens.
     fn step(&mut self, faulty: bool, people: People) {
         let n = self.chance.below(self.machines.len());
@@ -263,7 +287,11 @@ impl World {
         let there = self.service.tree();
         for machine in &self.machines {
             let here = machine.disk.tree();
-            if here != there {
+            let differs = match machine.pair.filter().is_empty() {
+                true => here != there,
+                false => machine.differs(&here, &there),
+            };
+            if differs {
                 let only = |a: &Tree, b: &Tree| -> Vec<String> {
                     a.iter()
                         .filter(|(k, v)| b.get(*k) != Some(v))
@@ -283,7 +311,7 @@ impl World {
                 ));
             }
         }
-        let alive: BTreeSet<Hash> = self
+        let mut alive: BTreeSet<Hash> = self
             .service
             .rows
             .values()
@@ -291,6 +319,10 @@ impl World {
             .filter_map(|row| row.bytes)
             .map(|(hash, _)| hash)
             .collect();
+        // What is left out lies where it was saved.
+        for machine in self.machines.iter().filter(|m| !m.pair.filter().is_empty()) {
+            alive.extend(machine.disk.tree().into_values().flatten().map(|(hash, _)| hash));
+        }
         for hash in &self.ledger.saved {
             let killed = self.ledger.killed.contains(hash);
             if !killed && !alive.contains(hash) {
@@ -362,6 +394,30 @@ fn alone(seed: u64, telling: bool) -> (World, Result<(), String>) {
     (world, outcome)
 }
 
+/// Runs a schedule in which one of two computers leaves things out, and what is changed now and then.
+fn leaving(seed: u64, telling: bool) -> (World, Result<(), String>) {
+    let mut world = World::new(seed, 2, telling);
+    let mut outcome = Ok(());
+    for _ in 0..3 {
+        let filter = world.any_filter();
+        world.tell(|| format!("1 leaves out {filter:?}"));
+        world.machines[1].set_filter(filter);
+        for _ in 0..50 + world.chance.below(250) {
+            world.step(seed.is_multiple_of(2), People::Anywhere);
+        }
+        outcome = world.quiet().and_then(|()| world.check());
+        if outcome.is_err() {
+            return (world, outcome);
+        }
+    }
+    // All is let in again: both have the same.
+    world.machines[1].set_filter(Filter::default());
+    if outcome.is_ok() {
+        outcome = world.quiet().and_then(|()| world.check());
+    }
+    (world, outcome)
+}
+
 /// How many schedules are run: more if it is asked for.
 fn schedules(usual: u64) -> u64 {
     std::env::var("YATTIC_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
@@ -392,6 +448,11 @@ fn who_waits_until_all_is_everywhere_gets_no_copies() {
 #[test]
 fn who_works_alone_while_lines_break_loses_nothing() {
     run(20_000, alone);
+}
+
+#[test]
+fn what_a_pair_leaves_out_stays_on_both_sides() {
+    run(10_000, leaving);
 }
 
 #[test]
