@@ -5,9 +5,10 @@ use serde::{Deserialize, Serialize};
 use std::fs::{self, OpenOptions};
 use std::io::{BufRead, IsTerminal, Write};
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use yellow_attic_client::{Client, api};
+use yellow_attic_sync::pairs::status::Status;
 
 /// What is kept.
 #[derive(Serialize, Deserialize)]
@@ -187,11 +188,50 @@ pub async fn place(client: &Client, path: &str, at: Option<&str>) -> Result<api:
     Ok(client.place(&normalised(path)?, at).await?)
 }
 
-/// A remote place, checked here so that a mistyped one is told apart from one that is gone.
+/// A remote place, checked here so that a mistyped one is told apart from one that is gone. A file of this computer that
+/// lies in a pair means the one that it is kept the same as.
 pub fn normalised(path: &str) -> Result<String, Failure> {
-    yellow_attic_core::ShelfPath::parse(path)
-        .map(|p| p.to_string())
-        .map_err(|e| Failure::usage(e.to_string(), e.remedy()))
+    match yellow_attic_core::ShelfPath::parse(path) {
+        Ok(parsed) => Ok(parsed.to_string()),
+        Err(e) => match in_a_pair(Path::new(path)) {
+            Some(remote) => Ok(remote),
+            None => Err(Failure::usage(e.to_string(), e.remedy())),
+        },
+    }
+}
+
+/// A local path from the root, links followed up to its folder: it need not be there.
+pub fn absolute(path: &Path) -> Option<PathBuf> {
+    if let Ok(whole) = fs::canonicalize(path) {
+        return Some(whole);
+    }
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    Some(fs::canonicalize(folder).ok()?.join(path.file_name()?))
+}
+
+/// Where the states of pairs lie.
+pub fn pairs_folder() -> Option<PathBuf> {
+    std::env::var_os("YATTIC_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("XDG_STATE_HOME").map(|d| PathBuf::from(d).join("yattic")))
+        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".local/state/yattic")))
+        .map(|base| base.join("pairs"))
+}
+
+/// What a file of this computer is kept the same as, by the pairs that have run.
+fn in_a_pair(path: &Path) -> Option<String> {
+    let (path, folder) = (absolute(path)?, pairs_folder()?);
+    for entry in fs::read_dir(&folder).ok()?.flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let Some(id) = name.strip_suffix(".status.json") else { continue };
+        let Ok(Some(status)) = Status::read(&folder, id) else { continue };
+        if let Ok(rest) = path.strip_prefix(&status.local) {
+            let way: Vec<String> = rest.iter().map(|part| part.to_string_lossy().into_owned()).collect();
+            let slash = if status.remote.ends_with('/') || way.is_empty() { "" } else { "/" };
+            return Some(format!("{}{slash}{}", status.remote, way.join("/")));
+        }
+    }
+    None
 }
 
 /// Splits a remote place into its folder and its last name.

@@ -2,6 +2,7 @@
 
 use crate::connection::{self, proved, sure};
 use crate::output::{Done, Failure, Output, table, time};
+use yellow_attic_client::api;
 
 /// See the computers that are connected in your name and what they have not finished sending, and end either.
 #[derive(clap::Args)]
@@ -64,7 +65,7 @@ impl Device {
                 if output.object(&all)? {
                     return Ok(());
                 }
-                let head = ["device", "name", "connected", "last used", "from", ""];
+                let head = ["device", "name", "connected", "last used", "from", "reaches", "pairs", ""];
                 let mut rows = vec![head.map(String::from).to_vec()];
                 rows.extend(all.devices.iter().map(|d| {
                     vec![
@@ -73,6 +74,8 @@ impl Device {
                         time(&d.connected),
                         d.used.as_deref().map_or_else(|| "never".to_string(), time),
                         d.used_from.clone().unwrap_or_default(),
+                        reaches(d.reach.as_ref()),
+                        pairs(d.report.as_ref()),
                         if d.this { "this one".to_string() } else { String::new() },
                     ]
                 }));
@@ -111,5 +114,25 @@ impl Device {
             }
         }
         Ok(())
+    }
+}
+
+/// How far its token reaches.
+fn reaches(reach: Option<&api::TokenReach>) -> String {
+    let Some(reach) = reach else { return "everything".into() };
+    let places: Vec<String> =
+        reach.within.iter().map(|w| w.path.clone().unwrap_or_else(|| "what is gone".into())).collect();
+    let places = if places.is_empty() { "everything".to_string() } else { places.join(", ") };
+    if reach.read_only { format!("{places}, only reading") } else { places }
+}
+
+/// How its pairs are, in a few words.
+fn pairs(report: Option<&api::DeviceReport>) -> String {
+    let Some(report) = report.filter(|r| !r.pairs.is_empty()) else { return String::new() };
+    let trouble = report.pairs.iter().filter(|p| p.trouble > 0 || p.state == "stopped").count();
+    let many = report.pairs.len();
+    match trouble {
+        0 => format!("{many}"),
+        n => format!("{many}, {n} to look at"),
     }
 }

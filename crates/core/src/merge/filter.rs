@@ -75,6 +75,11 @@ fn glob(pattern: &str) -> Result<globset::Glob, NoPattern> {
 }
 
 impl Filter {
+    /// That leaves out what is named like one of these.
+    pub fn named(patterns: Vec<String>) -> Filter {
+        Filter { patterns, ..Filter::default() }
+    }
+
     /// Reads patterns: whether all of them can be.
     pub fn check(&self) -> Result<(), NoPattern> {
         match self.patterns.iter().find(|p| p.trim_matches('/').is_empty()) {

@@ -415,6 +415,11 @@ impl Pair {
         )
     }
 
+    /// What lies at the end of a way here.
+    pub fn at(&self, way: &[String]) -> Option<Item> {
+        way.iter().try_fold(TOP, |above, name| self.index.here.get(&(above, name.clone())).copied())
+    }
+
     /// The way to a thing here, from the top.
     pub fn path_here(&self, item: Item) -> Option<Vec<String>> {
         let (mut path, mut next) = (Vec::new(), item);

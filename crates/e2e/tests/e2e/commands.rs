@@ -203,7 +203,20 @@ fn every_help_page_is_as_it_was_reviewed() {
             page("yattic", &[command, act]);
         }
     }
-    for act in ["add", "ls", "run", "status", "conflicts", "allow", "end"] {
+    for act in [
+        "add",
+        "set",
+        "ls",
+        "run",
+        "status",
+        "conflicts",
+        "allow",
+        "pause",
+        "resume",
+        "limits",
+        "install",
+        "end",
+    ] {
         page("yattic", &["sync", act]);
     }
     page("yatticd", &[]);

@@ -409,3 +409,153 @@ async fn a_pair_of_one_way_carries_nothing_the_other_way() {
     up.once();
     assert!(ines.place("home:/sent", None).await.is_err() && ines.place("home:/there", None).await.is_ok());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_pair_leaves_out_stays_on_both_sides_and_comes_when_it_is_let_in() {
+    let (service, ines) = Service::ready().await;
+    let mut desk = Computer::new(&service, "DESK");
+    let mut laptop = Computer::new(&service, "LAPTOP");
+    for (path, bytes) in [
+        ("Films/harbour.mkv", vec![1; 3_000_000]),
+        ("Films/notes.txt", b"notes".to_vec()),
+        ("Papers/Old/1986.txt", b"old".to_vec()),
+        ("Papers/now.txt", b"now".to_vec()),
+        ("draft.tmp", b"draft".to_vec()),
+    ] {
+        fs::create_dir_all(desk.at(path).parent().unwrap()).unwrap();
+        fs::write(desk.at(path), bytes).unwrap();
+    }
+    desk.pair("home:/");
+    desk.once();
+    desk.run();
+    // Said before anything is fetched, and then just that is left out.
+    let folder = laptop.folder.path().display().to_string();
+    let add = [
+        "sync",
+        "add",
+        &folder,
+        "home:/",
+        "--larger",
+        "1MiB",
+        "--leave",
+        "*.TMP",
+        "--without",
+        "home:/Papers/Old",
+    ];
+    let said = laptop.yattic.ok(&[&add[..], &["--preview"]].concat());
+    for line in [
+        "to leave out        3 files",
+        "Films/harbour.mkv: it has more bytes",
+        "draft.tmp: it is named like \"*.TMP\"",
+        "Papers/Old: its folder is not chosen",
+    ] {
+        assert!(said.contains(line), "{line}: {said}");
+    }
+    assert!(laptop.tree().is_empty());
+    laptop.yattic.ok(&add);
+    laptop.once();
+    let names = |c: &Computer| c.tree().into_keys().collect::<Vec<_>>();
+    assert_eq!(names(&laptop), ["Films", "Films/notes.txt", "Papers", "Papers/now.txt"]);
+    laptop.run();
+    // What is left out here is not sent either; what it stands beside is.
+    fs::write(laptop.at("own.tmp"), b"own").unwrap();
+    fs::write(laptop.at("own.txt"), b"own").unwrap();
+    let all = async || {
+        let find = ines.place("home:/", None).await.unwrap().node.id;
+        let entries = ines.all_entries(find, &Default::default()).await.unwrap();
+        entries.into_iter().map(|e| e.name).collect::<Vec<_>>()
+    };
+    assert!(crate::support::eventually(async || all().await.contains(&"own.txt".to_string())).await);
+    assert!(!all().await.contains(&"own.tmp".to_string()));
+    // A folder that holds such things goes here, and there only as far as it was here.
+    fs::remove_dir_all(laptop.at("Films")).unwrap();
+    assert!(
+        crate::support::eventually(async || ines.place("home:/Films/notes.txt", None).await.is_err()).await
+    );
+    assert_eq!(ines.place("home:/Films/harbour.mkv", None).await.unwrap().node.size, 3_000_000);
+    // How one file is, by its path here; and commands know what it is there.
+    laptop.yattic.ok(&["sync", "status"]);
+    let told = laptop.yattic.ok(&["sync", "status", "--json", laptop.at("own.tmp").to_str().unwrap()]);
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert_eq!((told["state"].as_str(), told["remote"].as_str()), (Some("left out"), Some("home:/own.tmp")));
+    let told = laptop.yattic.ok(&["sync", "status", laptop.at("own.txt").to_str().unwrap()]);
+    assert!(told.contains("the same: both sides have it"), "{told}");
+    assert!(laptop.yattic.ok(&["history", laptop.at("own.txt").to_str().unwrap()]).contains("own.txt"));
+    assert!(laptop.yattic.fails(2, &["history", "/etc/hostname"]).contains("hostname"));
+    // A folder is let go: what the service has of it goes here, what it has not stays.
+    fs::write(laptop.at("Papers/mine.tmp"), b"mine").unwrap();
+    let said = laptop.yattic.ok(&["sync", "set", "1", "--preview", "--without", "home:/Papers"]);
+    assert!(said.contains("Papers/now.txt: its folder is not chosen"), "{said}");
+    assert!(laptop.at("Papers/now.txt").exists());
+    laptop.yattic.ok(&["sync", "set", "1", "--without", "home:/Papers"]);
+    assert!(crate::support::wait_for(|| !laptop.at("Papers/now.txt").exists()));
+    assert!(laptop.at("Papers/mine.tmp").exists());
+    assert_eq!(ines.place("home:/Papers/now.txt", None).await.unwrap().node.size, 3);
+    // All is let in again: both have all.
+    laptop.yattic.ok(&["sync", "set", "1", "--everything"]);
+    same(&desk, &laptop, |t| {
+        t.contains_key("own.tmp") && t.contains_key("Films/harbour.mkv") && t.contains_key("Papers/mine.tmp")
+    });
+    for bad in [
+        &["--leave", "a["][..],
+        &["--larger", "much"],
+        &["--without", "home:/own.txt"],
+        &["--only", "home:/"],
+    ] {
+        laptop.yattic.fails(2, &[&["sync", "set", "1"], bad].concat());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pair_rests_when_it_is_told_to_and_goes_no_faster_than_it_may() {
+    let (service, ines) = Service::ready().await;
+    let mut desk = Computer::new(&service, "DESK");
+    desk.pair("home:/");
+    desk.run();
+    fs::write(desk.at("first"), b"1").unwrap();
+    let there = async |path: &str| ines.place(path, None).await.is_ok();
+    assert!(crate::support::eventually(async || there("home:/first").await).await);
+    assert!(desk.yattic.ok(&["sync", "pause"]).contains("until yattic sync resume"));
+    let state = |c: &Computer| {
+        let told = c.yattic.ok(&["sync", "status", "--json"]);
+        let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+        told[0]["state"].as_str().unwrap().to_string()
+    };
+    assert!(crate::support::wait_for(|| state(&desk) == "paused"));
+    fs::write(desk.at("second"), b"2").unwrap();
+    std::thread::sleep(std::time::Duration::from_secs(3));
+    assert!(!there("home:/second").await);
+    // It is still so after a stop, in the middle of anything.
+    desk.kill();
+    desk.run();
+    assert!(crate::support::wait_for(|| state(&desk) == "paused"));
+    assert!(desk.yattic.ok(&["sync", "resume", "1"]).contains("goes on"));
+    assert!(crate::support::eventually(async || there("home:/second").await).await);
+    // Quiet hours all day but a minute: as a pause.
+    desk.yattic.ok(&["sync", "limits", "--rest", "00:00-23:59", "--up", "1MiB"]);
+    let said = desk.yattic.ok(&["sync", "limits"]);
+    assert!(said.contains("at most 1.00 MiB a second") && said.contains("from 00:00 to 23:59"), "{said}");
+    assert!(crate::support::wait_for(|| desk
+        .yattic
+        .ok(&["sync", "status"])
+        .contains("quiet hours, until 23:59")));
+    desk.yattic.ok(&["sync", "limits", "--rest", "none"]);
+    // No faster than it may: twelve pieces of 256 KiB at a MiB a second.
+    let begun = Instant::now();
+    fs::write(desk.at("film"), vec![7; 3 << 20]).unwrap();
+    assert!(crate::support::eventually(async || there("home:/film").await).await);
+    assert!(begun.elapsed().as_secs_f64() > 2.5, "{:?}", begun.elapsed());
+    for bad in [["--up", "slow"], ["--up", "1"], ["--rest", "9-25"]] {
+        desk.yattic.fails(2, &[&["sync", "limits"][..], &bad].concat());
+    }
+    // The service shows how the pairs are.
+    let told = crate::support::eventually(async || {
+        let devices = ines.devices().await.unwrap().devices;
+        let its = devices.into_iter().find(|d| d.name == "DESK").unwrap();
+        its.report.is_some_and(|r| {
+            r.program.starts_with("yattic ") && r.pairs[0].place == "home:/" && r.pairs[0].state == "in step"
+        })
+    });
+    assert!(told.await);
+    assert!(desk.yattic.ok(&["sync", "install", "--print"]).contains("sync run"));
+}

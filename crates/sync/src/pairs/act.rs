@@ -2,6 +2,7 @@
 
 use super::feed;
 use super::ground::{Ground, NotDone, Stands, Way};
+use super::limits::Paces;
 use crate::patience::may_pass;
 use bytes::Bytes;
 use futures_util::StreamExt;
@@ -44,6 +45,8 @@ pub struct Hands {
     pub show_time: fn(i64) -> Option<String>,
     /// Bytes sent and fetched.
     pub moved: Arc<AtomicU64>,
+    /// How fast.
+    pub paces: Arc<Paces>,
 }
 
 /// What came of it, and what is to be told to somebody.
@@ -293,6 +296,7 @@ impl Hands {
                 let piece = piece?;
                 got += piece.len() as u64;
                 self.moved.fetch_add(piece.len() as u64, Ordering::Relaxed);
+                self.paces.down.take(piece.len() as u64).await;
                 hasher.update(&piece);
                 file = on_disk(move || {
                     file.write_all(&piece).map_err(NotDone::Failed)?;
@@ -342,6 +346,7 @@ impl Hands {
         })
         .await?;
         self.moved.fetch_add(read.len() as u64, Ordering::Relaxed);
+        self.paces.up.take(read.len() as u64).await;
         let done = match sends.thing.as_str() {
             "new" => {
                 client
@@ -393,7 +398,10 @@ impl Hands {
         let mut broken = 0;
         while from < size {
             let length = (size - from).min(64 << 20);
-            let body = Body::stream(Some(length), pieces(file.clone(), from, length, self.moved.clone()));
+            let body = Body::stream(
+                Some(length),
+                pieces(file.clone(), from, length, self.moved.clone(), self.paces.clone()),
+            );
             match self.client.append(&id, from, body).await {
                 Ok(upto) => (from, broken) = (upto, 0),
                 // All is there, and its place is named next.
@@ -447,30 +455,30 @@ struct Sends {
     name: String,
 }
 
-/// A part of a file, read as the line takes it.
+/// A part of a file, read as the line takes it, and no faster than it may go.
 fn pieces(
     file: Arc<File>,
     from: u64,
     length: u64,
     moved: Arc<AtomicU64>,
+    paces: Arc<Paces>,
 ) -> impl futures_util::Stream<Item = std::io::Result<Bytes>> + Send + 'static {
-    futures_util::stream::try_unfold(
-        (file, from, from + length, moved),
-        |(file, at, end, moved)| async move {
-            if at >= end {
-                return Ok(None);
-            }
-            let many = (end - at).min(1 << 20) as usize;
-            let (its, read) = tokio::task::spawn_blocking(move || {
-                let mut piece = vec![0; many];
-                let read = std::os::unix::fs::FileExt::read_exact_at(&*file, &mut piece, at).map(|()| piece);
-                (file, read)
-            })
-            .await
-            .map_err(std::io::Error::other)?;
-            let piece = Bytes::from(read?);
-            moved.fetch_add(piece.len() as u64, Ordering::Relaxed);
-            Ok(Some((piece, (its, at + many as u64, end, moved))))
-        },
-    )
+    let end = from + length;
+    futures_util::stream::try_unfold((file, from, moved, paces), move |(file, at, moved, paces)| async move {
+        if at >= end {
+            return Ok(None);
+        }
+        let many = (end - at).min(256 << 10) as usize;
+        let (its, read) = tokio::task::spawn_blocking(move || {
+            let mut piece = vec![0; many];
+            let read = std::os::unix::fs::FileExt::read_exact_at(&*file, &mut piece, at).map(|()| piece);
+            (file, read)
+        })
+        .await
+        .map_err(std::io::Error::other)?;
+        let piece = Bytes::from(read?);
+        paces.up.take(many as u64).await;
+        moved.fetch_add(piece.len() as u64, Ordering::Relaxed);
+        Ok(Some((piece, (its, at + many as u64, moved, paces))))
+    })
 }

@@ -5,18 +5,20 @@
 //! - [`ground`]: the folder here. [`watch`]: what stirs in it.
 //! - [`feed`]: what the service tells.
 //! - [`act`]: carries out what was decided.
+//! - [`limits`]: how fast and when.
 //! - [`state`]: what is known of a pair, kept in SQLite.
 //! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
 
 pub mod act;
 pub mod feed;
 pub mod ground;
+pub mod limits;
 mod look;
 pub mod preview;
 pub mod run;
 pub mod state;
 pub mod status;
-mod tell;
+pub mod tell;
 pub mod watch;
 
 /// RFC 3339 to milliseconds since 1970.

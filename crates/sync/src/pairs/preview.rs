@@ -2,8 +2,9 @@
 
 use super::run::{AT_ONCE, Running, Stopped};
 use super::status::Left;
-use yellow_attic_core::merge::TOP;
+use super::tell::left_out;
 use yellow_attic_core::merge::plan::Does;
+use yellow_attic_core::merge::{Facets, Pair, TOP};
 
 /// What joining both for the first time would do.
 #[derive(Clone, Debug, Default, serde::Serialize)]
@@ -16,9 +17,53 @@ pub struct Preview {
     pub fetch: Count,
     /// Different under one name: kept twice. They are counted under what is sent and fetched too.
     pub twice: Vec<String>,
-    /// Left out, each with its reason.
+    /// What cannot be carried, each with its reason.
     pub left: Vec<Left>,
+    /// What the pair leaves out because it was told to.
+    pub out: Out,
 }
+
+/// What a pair leaves out.
+#[derive(Clone, Debug, Default, serde::Serialize)]
+pub struct Out {
+    /// Files.
+    pub count: Count,
+    /// Folders.
+    pub folders: u64,
+    /// The first of it.
+    pub examples: Vec<Left>,
+}
+
+impl Out {
+    /// What a pair leaves out of what it knows.
+    pub fn of(pair: &Pair) -> Out {
+        let mut out = Out::default();
+        for (item, facets) in pair.items().filter(|(item, _)| *item != TOP) {
+            let Some(why) = pair.why_left(item) else { continue };
+            match size_of(facets) {
+                Some(size) => {
+                    out.count.files += 1;
+                    out.count.bytes += size;
+                }
+                None => out.folders += 1,
+            }
+            if out.examples.len() < EXAMPLES {
+                let path = pair.path_here(item).or_else(|| pair.path_there(item)).unwrap_or_default();
+                out.examples.push(Left { path: path.join("/"), why: left_out(&why) });
+            }
+        }
+        out
+    }
+}
+
+/// How many bytes a file has, here or else there.
+fn size_of(facets: &Facets) -> Option<u64> {
+    let here = facets.here.as_ref().and_then(|here| here.stat).map(|stat| stat.size);
+    here.or_else(|| facets.there.as_ref()?.bytes.map(|(_, size)| size))
+}
+
+/// So many are named.
+const EXAMPLES: usize = 100;
 
 /// Files and their bytes.
 #[derive(Clone, Copy, Debug, Default, serde::Serialize)]
@@ -57,20 +102,22 @@ impl Running {
             }
         }
         let mut preview =
-            Preview { twice, left: self.left.into_values().flatten().collect(), ..Preview::default() };
-        for (_, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
+            Preview { twice, left: self.left.values().flatten().cloned().collect(), ..Preview::default() };
+        for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
+            if self.pair.why_left(item).is_some() {
+                continue;
+            }
             let count = match (&facets.here, &facets.there) {
                 (Some(_), Some(_)) => &mut preview.same,
                 (Some(_), None) => &mut preview.send,
                 _ => &mut preview.fetch,
             };
-            let here = facets.here.as_ref().and_then(|here| here.stat).map(|stat| stat.size);
-            let there = facets.there.as_ref().and_then(|there| there.bytes).map(|(_, size)| size);
-            if let Some(size) = here.or(there) {
+            if let Some(size) = size_of(facets) {
                 count.files += 1;
                 count.bytes += size;
             }
         }
+        preview.out = Out::of(&self.pair);
         Ok(preview)
     }
 }

@@ -2,6 +2,7 @@
 
 use super::act::{Came, Hands, Task, Trouble};
 use super::ground::Ground;
+use super::limits::{Limits, Paces};
 use super::state::{About, State, StateError, file_of};
 use super::status::{Deed, Left, Status};
 use super::tell::deed;
@@ -36,6 +37,8 @@ pub(super) const ASK: Duration = Duration::from_secs(5);
 pub(super) const AGAIN: Duration = Duration::from_secs(60);
 /// Everything is looked at so often, for what no event told.
 pub(super) const WALK: Duration = Duration::from_secs(24 * 3600);
+/// While nothing is carried, it is looked so often whether it may be again.
+const REST: Duration = Duration::from_secs(20);
 /// Deeds that are remembered for whoever looks.
 const LATELY: usize = 50;
 /// The same refusal so often in a row holds a thing.
@@ -63,10 +66,20 @@ pub enum Stopped {
 /// What a status was of: the pair's revision, the trouble, how much was under way, and whether all was the same.
 type Told = (u64, Option<Trouble>, usize, bool);
 
+/// What whoever runs pairs tells them.
+#[derive(Clone)]
+pub struct Orders {
+    /// To stop.
+    pub stop: watch::Receiver<bool>,
+    /// To read anew what they are to do.
+    pub nudged: watch::Receiver<u64>,
+}
+
 /// A pair at work.
 pub struct Running {
     pub(super) about: About,
     pub(super) folder: PathBuf,
+    pub(super) limits: Limits,
     pub(super) state: State,
     pub(super) pair: Pair,
     pub(super) timeline: String,
@@ -81,6 +94,8 @@ pub struct Running {
     pub(super) trouble: Option<Trouble>,
     pub(super) in_step_at: Option<String>,
     pub(super) doing: BTreeMap<Item, String>,
+    /// What was begun and has not come to its end.
+    begun: BTreeMap<Item, Action>,
     pub(super) stirred_at: Option<Instant>,
     pub(super) settled_at: Option<Instant>,
     pub(super) asked_at: Option<Instant>,
@@ -103,7 +118,12 @@ pub struct Running {
 
 impl Running {
     /// Opens a pair that was made before.
-    pub async fn open(folder: &Path, id: &str, client: Client) -> Result<Running, Stopped> {
+    pub async fn open(
+        folder: &Path,
+        id: &str,
+        client: Client,
+        paces: Arc<Paces>,
+    ) -> Result<Running, Stopped> {
         let mut state = State::open(&file_of(folder, id)).await?;
         let about = state.about().await?;
         let said = |why: std::io::Error| Stopped::Ground { path: about.local.display().to_string(), why };
@@ -126,18 +146,21 @@ impl Running {
         if allow {
             pair.allow();
         }
+        pair.set_filter(about.filter.clone());
         let whole = pair.upto().0 > 0;
         let hands = Hands {
             client,
             ground: Arc::new(ground),
             show_time: super::show_time,
             moved: Arc::new(AtomicU64::new(0)),
+            paces,
         };
         let watch = Watch::new().map_err(|why| Stopped::Ground { path: "inotify".into(), why })?;
         let now = Instant::now();
         Ok(Running {
             about,
             folder: folder.to_path_buf(),
+            limits: Limits::read(folder).unwrap_or_default(),
             state,
             pair,
             timeline,
@@ -150,6 +173,7 @@ impl Running {
             trouble: None,
             in_step_at: None,
             doing: BTreeMap::new(),
+            begun: BTreeMap::new(),
             stirred_at: None,
             settled_at: None,
             asked_at: None,
@@ -167,12 +191,29 @@ impl Running {
     }
 
     /// Works until it is told to stop. `once`: or until both sides are the same.
-    pub async fn run(mut self, mut stop: watch::Receiver<bool>, once: bool) -> Result<Status, Stopped> {
+    pub async fn run(mut self, mut orders: Orders, once: bool) -> Result<Status, Stopped> {
         let mut under_way: JoinSet<(Action, Came)> = JoinSet::new();
         let listening =
             tokio::spawn(listen(self.hands.client.clone(), self.stirs_there.clone(), self.tells.clone()));
         let _listening = Aborted(listening);
         loop {
+            if orders.nudged.has_changed().unwrap_or(false) {
+                orders.nudged.mark_unchanged();
+                self.read_orders().await?;
+            }
+            if let Some(rests) = self.rests() {
+                self.finish(&mut under_way).await?;
+                self.rest(&rests);
+                if *orders.stop.borrow() || once {
+                    break;
+                }
+                tokio::select! {
+                    _ = orders.stop.changed() => {}
+                    _ = orders.nudged.changed() => self.read_orders().await?,
+                    () = tokio::time::sleep(REST) => {}
+                }
+                continue;
+            }
             self.look_here().await?;
             let heard = self.hear().await;
             let settled = self.settle();
@@ -193,24 +234,61 @@ impl Running {
                 continue;
             }
             let asks = self.pair.asks().is_some() && under_way.is_empty();
-            if *stop.borrow() || once && (in_step || asks) {
+            if *orders.stop.borrow() || once && (in_step || asks) {
                 break;
             }
-            self.wait(&mut under_way, &mut stop, in_step).await;
+            self.wait(&mut under_way, &mut orders, in_step).await;
         }
-        // What is under way comes to its end, or is decided anew next time.
+        self.finish(&mut under_way).await?;
+        let status = self.status(self.pair.is_quiet() && self.trouble.is_none(), true);
+        let _ = status.write(&self.folder);
+        self.state.close().await?;
+        Ok(status)
+    }
+
+    /// What is under way comes to its end, or is decided anew next time.
+    async fn finish(&mut self, under_way: &mut JoinSet<(Action, Came)>) -> Result<(), Stopped> {
         let patience = Instant::now() + Duration::from_secs(5);
         while let Ok(Some(Ok((action, came)))) =
             tokio::time::timeout_at(patience.into(), under_way.join_next()).await
         {
             self.came(&action, came);
         }
+        // What takes longer is broken off: nobody knows what became of it, and it is decided anew.
         under_way.abort_all();
-        self.keep().await?;
-        let status = self.status(self.pair.is_quiet() && self.trouble.is_none(), true);
-        let _ = status.write(&self.folder);
-        self.state.close().await?;
-        Ok(status)
+        while let Some(ended) = under_way.join_next().await {
+            if let Ok((action, came)) = ended {
+                self.came(&action, came);
+            }
+        }
+        for action in std::mem::take(&mut self.begun).into_values() {
+            self.came(&action, Outcome::Unknown.into());
+        }
+        self.keep().await
+    }
+
+    /// Somebody changed what this pair is to do: it is read anew.
+    async fn read_orders(&mut self) -> Result<(), Stopped> {
+        self.about = self.state.about().await?;
+        self.pair.set_filter(self.about.filter.clone());
+        match Limits::read(&self.folder) {
+            Ok(limits) => {
+                self.hands.paces.set(&limits);
+                self.limits = limits;
+            }
+            Err(why) => self.trouble = Some(Trouble::Disk(why.to_string())),
+        }
+        Ok(())
+    }
+
+    /// Why nothing is carried for now.
+    pub(super) fn rests(&self) -> Option<String> {
+        if self.about.paused {
+            return Some("paused, until yattic sync resume".into());
+        }
+        let now = jiff::Zoned::now();
+        let minute = now.hour() as u32 * 60 + now.minute() as u32;
+        self.limits.quiet_until(minute).map(|until| format!("quiet hours, until {until}"))
     }
 
     /// How long nobody asks what the service has: longer while it tells by itself.
@@ -222,10 +300,11 @@ impl Running {
     pub(super) async fn wait(
         &mut self,
         under_way: &mut JoinSet<(Action, Came)>,
-        stop: &mut watch::Receiver<bool>,
+        orders: &mut Orders,
         in_step: bool,
     ) {
         let fd = self.watch.waits();
+        let mut nudged = orders.nudged.clone();
         let soon = match (in_step, &self.trouble) {
             (_, Some(_)) => Duration::from_secs(2),
             (true, None) => self.ask_after(),
@@ -246,7 +325,9 @@ impl Running {
                 // Much comes at once.
                 tokio::time::sleep(Duration::from_millis(20)).await;
             }
-            _ = stop.changed() => {}
+            _ = orders.stop.changed() => {}
+            // It is read at the next turn.
+            _ = nudged.changed() => orders.nudged.mark_changed(),
             () = self.stirs_there.notified() => self.asked_at = None,
             () = tokio::time::sleep(soon) => {}
         }
@@ -274,6 +355,7 @@ impl Running {
         }
         for action in actions {
             self.doing.insert(action.item, self.told(&action));
+            self.begun.insert(action.item, action.clone());
             let (hands, task) = (self.hands.clone(), self.task(action));
             under_way.spawn(async move {
                 let came = hands.carry_out(&task).await;
@@ -326,6 +408,7 @@ impl Running {
 
     pub(super) fn came(&mut self, action: &Action, came: Came) {
         self.doing.remove(&action.item);
+        self.begun.remove(&action.item);
         let mut outcome = came.outcome;
         match &outcome {
             Outcome::OtherwiseThere => {

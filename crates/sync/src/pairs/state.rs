@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqliteSynchronous};
 use sqlx::{Connection, SqliteConnection};
 use std::path::{Path, PathBuf};
+use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_core::merge::{Facets, Item, Pair, Way};
 
 /// The version of the tables: a later one is not opened.
@@ -34,6 +35,9 @@ pub struct About {
     /// Whether nothing is to be done for now.
     #[serde(default)]
     pub paused: bool,
+    /// What is left out.
+    #[serde(default)]
+    pub filter: Filter,
 }
 
 /// Why a state cannot be used.

@@ -19,6 +19,9 @@ pub struct Status {
     /// What stands in the way, and what to do about it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+    /// Why nothing is carried for now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rests: Option<String>,
     /// Files and folders that are the same on both sides.
     pub same: u64,
     /// Things to do that are known.

@@ -64,6 +64,17 @@ impl Running {
         status
     }
 
+    /// Says that nothing is carried for now.
+    pub(super) fn rest(&mut self, why: &str) {
+        let mut status = self.status(false, false);
+        (status.state, status.rests) = ("paused".into(), Some(why.into()));
+        if let Err(error) = status.write(&self.folder) {
+            self.trouble = Some(Trouble::Disk(error.to_string()));
+        }
+        // What is said next is said at once.
+        self.wrote.1 = None;
+    }
+
     /// What a person has to decide.
     pub(super) fn asks(&self) -> Option<String> {
         let mass = self.pair.asks()?;
@@ -111,7 +122,8 @@ pub(super) fn deed(does: &Does) -> &'static str {
     }
 }
 
-fn held(why: &Held) -> String {
+/// Why nothing is done with something, as people read it.
+pub fn held(why: &Held) -> String {
     match why {
         Held::OutOfSight => "you may see it no more on the service; what lies here stays".into(),
         Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),

@@ -1,13 +1,20 @@
 //! `yattic sync`
 
+mod run;
+mod settings;
+mod show;
+mod unit;
+
 use crate::connection::{self, sure};
-use crate::output::{Done, Failure, Output, table, time};
-use std::fs::{self, File};
+use crate::output::{Done, Failure, Output, table};
+use settings::Leaves;
+use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use yellow_attic_client::api;
 use yellow_attic_core::merge::Way;
 use yellow_attic_sync::pairs::ground::Ground;
-use yellow_attic_sync::pairs::preview::{Count, Preview};
+use yellow_attic_sync::pairs::preview::{Count, Out, Preview};
 use yellow_attic_sync::pairs::run::{Running, machine};
 use yellow_attic_sync::pairs::state::{About, State, StateError, file_of};
 use yellow_attic_sync::pairs::status::Status;
@@ -36,9 +43,58 @@ enum Act {
         /// Only carry what changes here to there.
         #[arg(long)]
         up: bool,
-        /// Only say what joining both would do: what is sent, fetched, and kept twice.
+        /// Only say what joining both would do: what is sent, fetched, kept twice, and left out.
         #[arg(long)]
         preview: bool,
+        #[command(flatten)]
+        leaves: Leaves,
+    },
+    /// Say what a pair leaves out from now on; without options, show it.
+    ///
+    /// Leaving something out removes it on neither side; but the copies here of folders that are not chosen any more go,
+    /// where the service has the same.
+    Set {
+        /// The pair's number, or its folder here.
+        pair: String,
+        #[command(flatten)]
+        leaves: Leaves,
+        /// Forget what was left out before.
+        #[arg(long)]
+        everything: bool,
+        /// Only say what would be left out.
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Carry nothing for now.
+    Pause {
+        /// The pair's number, or its folder here; all if it is not given.
+        pair: Option<String>,
+    },
+    /// Go on after a pause.
+    Resume {
+        /// The pair's number, or its folder here; all if it is not given.
+        pair: Option<String>,
+    },
+    /// Say how fast and when this computer's pairs carry anything; without options, show it.
+    Limits {
+        /// The most that is sent each second, such as 2MiB, or none.
+        #[arg(long, value_name = "SIZE")]
+        up: Option<String>,
+        /// The most that is fetched each second, such as 10MiB, or none.
+        #[arg(long, value_name = "SIZE")]
+        down: Option<String>,
+        /// From when to when nothing is carried, each day by this computer's clock, such as 09:00-17:00, or none.
+        #[arg(long, value_name = "FROM-TO")]
+        rest: Option<String>,
+    },
+    /// Let yattic sync run begin with your session, and again when it fails (a unit of systemd).
+    Install {
+        /// Take that back.
+        #[arg(long)]
+        remove: bool,
+        /// Only print the unit.
+        #[arg(long, conflicts_with = "remove")]
+        print: bool,
     },
     /// List your pairs.
     Ls,
@@ -48,9 +104,9 @@ enum Act {
         #[arg(long)]
         once: bool,
     },
-    /// Show what each pair is doing, what it left out, and why.
+    /// Show what each pair is doing, what it left out, and why; or how one file is.
     Status {
-        /// The pair's number, or its folder here; all if it is not given.
+        /// The pair's number, its folder here, or a file or folder in it; all pairs if it is not given.
         pair: Option<String>,
     },
     /// List copies that keep what two changed at once, until you remove or rename them.
@@ -72,11 +128,7 @@ enum Act {
 
 /// Where the states of pairs lie.
 fn folder() -> Result<PathBuf, Failure> {
-    let base = std::env::var_os("YATTIC_HOME")
-        .map(PathBuf::from)
-        .or_else(|| std::env::var_os("XDG_STATE_HOME").map(|d| PathBuf::from(d).join("yattic")))
-        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".local/state/yattic")));
-    let folder = base.map(|base| base.join("pairs")).ok_or_else(|| {
+    let folder = connection::pairs_folder().ok_or_else(|| {
         Failure::failed("there is no home folder", "Set YATTIC_HOME to a folder for yattic's settings.")
     })?;
     fs::create_dir_all(&folder)?;
@@ -128,31 +180,28 @@ fn pick<'a>(pairs: &'a [About], which: &str) -> Result<&'a About, Failure> {
         })
 }
 
-/// Only one process works on the pairs.
-fn lock(folder: &Path) -> Result<File, Failure> {
-    let file = File::options().create(true).truncate(false).write(true).open(folder.join("lock"))?;
-    file.try_lock().map_err(|_| {
-        Failure::failed("yattic sync run is at work already", "Stop that one first, or leave it to it.")
-            .coded("at_work")
-    })?;
-    Ok(file)
-}
-
 impl Sync {
     pub async fn run(self, output: Output) -> Done {
         let folder = folder()?;
         match self.act {
-            Act::Add { local, remote, down, up, preview } => {
+            Act::Add { local, remote, down, up, preview, leaves } => {
                 let way = match (down, up) {
                     (true, _) => Way::Down,
                     (_, true) => Way::Up,
                     _ => Way::Both,
                 };
-                add(&folder, &local, &remote, way, preview, output).await
+                add(&folder, &local, &remote, (way, leaves), preview, output).await
             }
+            Act::Set { pair, leaves, everything, preview } => {
+                settings::set(&folder, &pair, leaves, everything, preview, output).await
+            }
+            Act::Pause { pair } => settings::pause(&folder, pair.as_deref(), true, output).await,
+            Act::Resume { pair } => settings::pause(&folder, pair.as_deref(), false, output).await,
+            Act::Limits { up, down, rest } => settings::limits(&folder, [up, down, rest], output),
+            Act::Install { remove, print } => unit::install(remove, print, output),
             Act::Ls => ls(&folder, output).await,
-            Act::Run { once } => run(&folder, once, output).await,
-            Act::Status { pair } => status(&folder, pair.as_deref(), output).await,
+            Act::Run { once } => run::run(&folder, once, output).await,
+            Act::Status { pair } => show::status(&folder, pair.as_deref(), output).await,
             Act::Conflicts => conflicts(&folder, output).await,
             Act::Allow { pair } => allow(&folder, &pair, output).await,
             Act::End { pair, yes } => end(&folder, &pair, yes, output).await,
@@ -160,7 +209,14 @@ impl Sync {
     }
 }
 
-async fn add(folder: &Path, local: &Path, remote: &str, way: Way, preview: bool, output: Output) -> Done {
+async fn add(
+    folder: &Path,
+    local: &Path,
+    remote: &str,
+    (way, leaves): (Way, Leaves),
+    preview: bool,
+    output: Output,
+) -> Done {
     let connected = connection::load()?;
     let client = connection::client()?;
     let facts = connection::place(&client, remote, None).await?;
@@ -191,6 +247,7 @@ async fn add(folder: &Path, local: &Path, remote: &str, way: Way, preview: bool,
         way,
         machine: machine(),
         paused: false,
+        filter: leaves.filter(&client, &facts.path).await?,
     };
     Ground::open(&local, &about.id, true).map_err(|why| {
         Failure::failed(format!("{}: {why}", local.display()), "Choose a folder that you may write to.")
@@ -200,7 +257,7 @@ async fn add(folder: &Path, local: &Path, remote: &str, way: Way, preview: bool,
     state.set_about(&about).await.map_err(state_failed)?;
     state.close().await.map_err(state_failed)?;
     if preview {
-        let told = match Running::open(folder, &about.id, client).await {
+        let told = match Running::open(folder, &about.id, client, Arc::default()).await {
             Ok(running) => running.preview().await,
             Err(e) => Err(e),
         };
@@ -235,9 +292,24 @@ fn show_preview(preview: &Preview, output: Output) -> Done {
     told("to send", &preview.send);
     told("to fetch", &preview.fetch);
     list("different under one name, so kept twice", preview.twice.iter().cloned());
-    list("left out", preview.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
+    left_out(&preview.out);
+    list("left alone", preview.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
     println!("Nothing was changed.");
     Ok(())
+}
+
+/// What a preview found to be left out, with the first of it.
+fn left_out(out: &Out) {
+    const SHOWN: usize = 20;
+    let (files, folders) = (out.count.files, out.folders);
+    if files + folders == 0 {
+        return;
+    }
+    let size = crate::output::size(i64::try_from(out.count.bytes).unwrap_or(i64::MAX));
+    println!("  {:<12} {files:>8} files  {size}, and {folders} folders", "to leave out");
+    let first = out.examples.iter().take(SHOWN).map(|l| format!("{}: {}", l.path, l.why));
+    let more = (out.examples.len() > SHOWN).then(|| "and more".to_string());
+    list("left out", first.chain(more));
 }
 
 /// Forgets a pair, and gives its folder back.
@@ -309,122 +381,6 @@ fn shown_state(status: &Status) -> String {
     }
 }
 
-async fn run(folder: &Path, once: bool, output: Output) -> Done {
-    let _lock = lock(folder)?;
-    let connected = connection::load()?;
-    let pairs = pairs(folder).await?;
-    if pairs.is_empty() {
-        return Err(Failure::failed("there is no pair", "Make one: yattic sync add ~/Museum home:/"));
-    }
-    let (stop, stopped) = tokio::sync::watch::channel(false);
-    tokio::spawn(async move {
-        let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
-        let terminated = async {
-            match &mut term {
-                Some(term) => drop(term.recv().await),
-                None => std::future::pending().await,
-            }
-        };
-        tokio::select! {
-            _ = tokio::signal::ctrl_c() => {}
-            () = terminated => {}
-        }
-        let _ = stop.send(true);
-        // Kept until the end: a channel without a sender is none to wait on.
-        std::future::pending::<()>().await;
-    });
-    let mut running = tokio::task::JoinSet::new();
-    let mut failed = Vec::new();
-    for pair in pairs {
-        if pair.service != connected.address {
-            failed.push(format!(
-                "{}: this pair is of {}, and this computer is connected to {}",
-                pair.local.display(),
-                pair.service,
-                connected.address
-            ));
-            continue;
-        }
-        let (folder, stopped, client) = (folder.to_path_buf(), stopped.clone(), connection::client()?);
-        running.spawn(async move {
-            let local = pair.local.display().to_string();
-            let opened = Running::open(&folder, &pair.id, client).await;
-            let done = match opened {
-                Ok(running) => running.run(stopped, once).await,
-                Err(e) => Err(e),
-            };
-            done.map_err(|e| (local, e.to_string()))
-        });
-    }
-    let mut done = Vec::new();
-    while let Some(ended) = running.join_next().await {
-        match ended {
-            Ok(Ok(status)) => done.push(status),
-            Ok(Err((local, why))) => failed.push(format!("{local}: {why}")),
-            Err(e) => failed.push(e.to_string()),
-        }
-    }
-    if !output.object(&done)? {
-        for status in &done {
-            let left = match status.left.len() {
-                0 => String::new(),
-                n => format!("; {n} left out, yattic sync status says why"),
-            };
-            output.say(format!("{}: {} the same{left}", status.local, status.same));
-        }
-    }
-    match failed.is_empty() {
-        true => Ok(()),
-        false => {
-            failed.iter().for_each(|why| eprintln!("yattic: {why}"));
-            Err(Failure::partly(format!("{} of your pairs did not run", failed.len())))
-        }
-    }
-}
-
-async fn status(folder: &Path, which: Option<&str>, output: Output) -> Done {
-    let all = pairs(folder).await?;
-    let picked: Vec<&About> = match which {
-        Some(which) => vec![pick(&all, which)?],
-        None => all.iter().collect(),
-    };
-    let mut told = Vec::new();
-    for pair in picked {
-        let status = Status::read(folder, &pair.id)?.unwrap_or_else(|| Status {
-            id: pair.id.clone(),
-            local: pair.local.display().to_string(),
-            remote: pair.remote.clone(),
-            state: "stopped".into(),
-            ..Status::default()
-        });
-        told.push(status);
-    }
-    if output.object(&told)? {
-        return Ok(());
-    }
-    if told.is_empty() {
-        output.say("There is no pair yet. Make one: yattic sync add ~/Museum home:/");
-    }
-    for status in &told {
-        println!("{}  <->  {}", status.local, status.remote);
-        println!("  {}; {} the same, {} to do", shown_state(status), status.same, status.to_do);
-        if let Some(trouble) = &status.trouble {
-            println!("  trouble: {trouble}");
-        }
-        if let Some(at) = &status.in_step_at {
-            println!("  all was the same at {}", time(at));
-        }
-        list("under way", status.doing.iter().cloned());
-        list("left out", status.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
-        list("kept twice", status.copies.iter().cloned());
-        list(
-            "lately",
-            status.lately.iter().take(10).map(|d| format!("{}  {} {}", time(&d.at), d.what, d.path)),
-        );
-    }
-    Ok(())
-}
-
 fn list(head: &str, lines: impl Iterator<Item = String>) {
     let lines: Vec<String> = lines.collect();
     if !lines.is_empty() {
@@ -459,7 +415,7 @@ async fn end(folder: &Path, which: &str, yes: bool, output: Output) -> Done {
         pair.remote
     );
     sure(yes, &what, "End the pair?")?;
-    let _lock = lock(folder)?;
+    let _lock = run::lock(folder)?;
     forget(folder, pair)?;
     output.done(&serde_json::json!({ "ended": pair.local }), what)
 }
