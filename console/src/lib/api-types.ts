@@ -3026,6 +3026,21 @@ export interface components {
       /** @description What it says now. */
       now: string;
     };
+    /** @description A state of a file. */
+    WantedState: {
+      /** @description The moment: its state then. */
+      moment: string;
+      /**
+       * Format: int64
+       * @description The file.
+       */
+      node: number;
+    };
+    /** @description Many states of files. */
+    WantedStates: {
+      /** @description At most 1,000 of them. */
+      states: components["schemas"]["WantedState"][];
+    };
     /** @description What a page must know before anybody is signed in. */
     Welcome: {
       /**

@@ -122,6 +122,8 @@ refusals! {
         "Name them in to.";
     TOO_MANY_FOLDERS 400 "too_many_folders" "The request is malformed"
         "Choose fewer folders, or one above them.";
+    TOO_MANY_STATES 400 "too_many_states" "The request is malformed"
+        "Ask for some of them, and for the others after that.";
     TOO_MANY_MOVES 400 "too_many_moves" "The request is malformed"
         "Send them in several requests.";
     REPORT_TOO_LONG 400 "report_too_long" "The request is malformed"

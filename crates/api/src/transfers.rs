@@ -170,3 +170,21 @@ pub struct ArchiveQuery {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
 }
+
+/// Many states of files.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WantedStates {
+    /// At most 1,000 of them.
+    pub states: Vec<WantedState>,
+}
+
+/// A state of a file.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WantedState {
+    /// The file.
+    pub node: i64,
+    /// The moment: its state then.
+    pub moment: String,
+}

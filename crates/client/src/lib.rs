@@ -521,6 +521,16 @@ impl Client {
         Ok(lines_of(answer))
     }
 
+    /// The bytes of many states of files, as a tar stream: each under its place in the list.
+    pub async fn states(
+        &self,
+        states: Vec<api::WantedState>,
+    ) -> Result<impl Stream<Item = Result<Bytes>> + use<>> {
+        let call = self.call(Method::POST, "/states").json(&api::WantedStates { states });
+        let answer = Self::send(call).await?;
+        Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
+    }
+
     /// All that is, or was, beneath a folder at one moment. Without its last line it is not whole.
     pub async fn tree(
         &self,

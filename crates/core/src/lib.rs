@@ -49,6 +49,7 @@ pub mod ids;
 pub mod intake;
 pub mod interval;
 pub mod keeping;
+pub mod limits;
 pub mod locks;
 pub mod mass;
 pub mod merge;

@@ -27,10 +27,25 @@ impl Entry {
 /// first: names that are long or not ASCII, times to the millisecond, sizes from 8 GiB on.
 /// `stand_in`: a name for readers that know no pax header; it must not collide.
 pub fn head(path: &str, kind: Entry, size: u64, mtime_ms: i64, stand_in: &str) -> Vec<u8> {
+    stated_head(path, kind, size, mtime_ms, stand_in, &[])
+}
+
+/// The same, with what a program that keeps a tree in step says of an entry, in pax headers of our own (`YATTIC.…`).
+pub fn stated_head(
+    path: &str,
+    kind: Entry,
+    size: u64,
+    mtime_ms: i64,
+    stand_in: &str,
+    stated: &[(&str, &str)],
+) -> Vec<u8> {
     let folder = kind == Entry::Folder;
     let path = if folder { format!("{path}/") } else { path.to_string() };
     let mut header = Header::new_ustar();
-    let mut pax: Vec<(&str, String)> = Vec::new();
+    let stated: Vec<(String, String)> =
+        stated.iter().map(|(word, text)| (format!("YATTIC.{word}"), (*text).to_string())).collect();
+    let mut pax: Vec<(&str, String)> =
+        stated.iter().map(|(key, text)| (key.as_str(), text.clone())).collect();
     // A dot at the beginning would be taken away by the library.
     let plain = path.is_ascii() && path.len() <= 100 && !path.starts_with('.') && !path.contains("/.");
     if !plain || header.set_path(&path).is_err() {

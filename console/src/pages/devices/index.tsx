@@ -139,7 +139,7 @@ function PairItem({ pair, told }: { pair: DevicePair; told?: string }) {
         <Chip look={wants ? "brick" : "plain"}>{pair.state}</Chip>
       </div>
       <div className="text-muted">
-        {pair.says && <span className={wants ? "text-brick" : undefined}>{pair.says} </span>}
+        {pair.says && <div className={wants ? "text-brick" : undefined}>{pair.says}</div>}
         <span title={told && `told ${exactly(told)}`}>{facts.join(", ")}</span>
       </div>
     </li>

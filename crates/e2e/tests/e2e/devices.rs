@@ -229,6 +229,7 @@ async fn a_bound_computer_works_in_its_folders_and_finds_nothing_else() {
                 "/place",
                 "/files/",
                 "/moves",
+                "/states",
                 "/uploads",
                 "/archives",
                 "/find",

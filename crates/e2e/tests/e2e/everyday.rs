@@ -8,7 +8,7 @@ use serde_json::json;
 use std::fs;
 use std::process::Command;
 use std::time::Duration;
-use yellow_attic_client::Client;
+use yellow_attic_client::{Client, api};
 use yellow_attic_trials::line::Line;
 
 /// A browser with Ines signed in, at an address of the service.
@@ -280,8 +280,37 @@ async fn the_palette_finds_and_goes_anywhere_and_devices_are_disconnected() {
     browser.press("Disconnect scanner room").await;
     browser.says("Its transfers stop at once").await;
     browser.press("Disconnect").await;
-    browser.says("No computer is connected").await;
+    browser.says("No device is connected").await;
     assert_eq!(client.shelves().await.unwrap_err().code(), Some("not_signed_in"));
+    // A computer shows a code; it is bound to a folder, and reads only.
+    let nobody = Client::new(&service.address, None).unwrap();
+    let new = api::NewConnection { device: "harbour laptop".into(), program: "yattic".into() };
+    let asked = nobody.begin_connection(&new).await.unwrap();
+    browser.press("Connect a computer").await;
+    browser.says("Code on the computer").await;
+    browser.is_accessible("a computer's code").await;
+    browser.fill("Code on the computer", "bbbbbbbb").await;
+    browser.press("Go on").await;
+    browser.says("No computer waits under this code").await;
+    browser.fill("Code on the computer", &asked.user_code).await;
+    browser.press("Go on").await;
+    browser.says("harbour laptop").await;
+    browser.says("127.0.0.1").await;
+    browser.click("input[type=radio]:not(:checked)").await;
+    browser.press("Choose a folder").await;
+    browser.press_in_dialog("Home").await;
+    browser.press_in_dialog("Deep").await;
+    browser.press_in_dialog("This folder").await;
+    browser.says("home:/Deep").await;
+    browser.click("input[type=checkbox]").await;
+    browser.is_accessible("what a computer may reach").await;
+    browser.press("Connect it").await;
+    browser.says("is let in").await;
+    let token = nobody.collect_connection(&asked.device_code).await.unwrap().token;
+    let its = Client::new(&service.address, Some(&token)).unwrap();
+    assert_eq!(its.place("given:/Deep", None).await.unwrap().level, "view");
+    browser.says("only reads").await;
+    browser.is_accessible("devices with their reach").await;
     browser.close().await;
 }
 

@@ -1,14 +1,14 @@
 //! What a program that keeps a tree in step reads: a tree at one moment, changes since one, and what it may see no more.
 
 use crate::strangers::member;
-use crate::support::{PATIENCE, Service, eventually, in_the_catalogue};
+use crate::support::{PASSWORD, PATIENCE, Service, eventually, in_the_catalogue};
 use futures_util::StreamExt;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use yellow_attic_client::{Client, api};
+use yellow_attic_client::{Client, Stated, When, api};
 
 /// A tree as it was told: its moment, and each entry's folder, name and state.
 type Tree = (String, BTreeMap<i64, (Option<i64>, String, String)>);
@@ -346,4 +346,62 @@ async fn a_rollback_is_named_to_who_follows() {
     tokio::time::sleep(std::time::Duration::from_millis(5)).await;
     put(&ines, top, "latest").await;
     assert!(ines.changes(top, &query).await.unwrap().rollbacks.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_states_come_as_one_stream_and_what_may_not_be_seen_is_left_out() {
+    let (service, owner) = Service::ready().await;
+    let home = owner.place("home:/", None).await.unwrap().node.id;
+    let (put, program) = (When::default(), Stated { executable: Some(true), ..Stated::default() });
+    let one = owner
+        .put(home, "one", Some("2026-11-02T16:20:00.123Z"), &put, b"first".to_vec().into())
+        .await
+        .unwrap();
+    let two = owner.stating(program).put(home, "two", None, &put, Vec::new().into()).await.unwrap();
+    let large = owner.put(home, "large", None, &put, vec![1; (1 << 20) + 1].into()).await.unwrap();
+    let again = owner.put(home, "one", None, &put, b"second".to_vec().into()).await.unwrap();
+    assert_eq!(one.id, again.id);
+    let wanted = |all: &[(i64, &str)]| -> Vec<api::WantedState> {
+        all.iter().map(|(node, moment)| api::WantedState { node: *node, moment: (*moment).into() }).collect()
+    };
+    let list = [
+        (one.id, one.moment.as_str()),
+        (one.id, again.moment.as_str()),
+        (large.id, large.moment.as_str()),
+        (two.id, two.moment.as_str()),
+        (home, two.moment.as_str()),
+        (999_999, two.moment.as_str()),
+        // Before it was there.
+        (two.id, one.moment.as_str()),
+    ];
+    let read = async |client: &Client, list: &[(i64, &str)]| {
+        let pieces: Vec<_> = client.states(wanted(list)).await.unwrap().collect().await;
+        let bytes: Vec<u8> = pieces.into_iter().flat_map(|piece| piece.unwrap().to_vec()).collect();
+        assert!(bytes.ends_with(&[0; 1024]));
+        let mut found = Vec::new();
+        for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
+            let mut entry = entry.unwrap();
+            let place: usize = entry.path().unwrap().to_str().unwrap().parse().unwrap();
+            let runs = entry.header().mode().unwrap() & 0o100 != 0;
+            let mut text = String::new();
+            std::io::Read::read_to_string(&mut entry, &mut text).unwrap();
+            found.push((place, text, runs));
+        }
+        found
+    };
+    let all = read(&owner, &list).await;
+    assert_eq!(all, [(0, "first".into(), false), (1, "second".into(), false), (3, String::new(), true)]);
+    // Somebody else sees none of it.
+    let new =
+        api::NewAccount { sign_in: "mara".into(), password: Some(PASSWORD.into()), ..Default::default() };
+    owner.make_account(&new).await.unwrap();
+    let asked =
+        api::NewDevice { sign_in: "mara".into(), password: PASSWORD.into(), device: "d".into(), code: None };
+    let token = owner.connect(&asked).await.unwrap().token;
+    let mara = Client::new(&service.address, Some(&token)).unwrap();
+    assert_eq!(read(&mara, &list).await, []);
+    let many: Vec<(i64, &str)> = (0..1001).map(|_| list[0]).collect();
+    let refused = owner.states(wanted(&many)).await.err().unwrap();
+    assert_eq!(refused.code(), Some("too_many_states"));
+    assert_eq!(read(&owner, &many[..1000]).await.len(), 1000);
 }

@@ -464,6 +464,10 @@ impl Asker<'_> {
 /// Asks for all there is. Nothing is changed by it: what would be is refused for something else in the end.
 async fn everything(asker: &mut Asker<'_>, nodes: &[i64], root: i64, moments: &[String], accounts: &[&str]) {
     let json = |v: Value| Some(("application/json", v.to_string()));
+    for moment in moments {
+        let states: Vec<Value> = nodes.iter().map(|n| json!({ "node": n, "moment": moment })).collect();
+        asker.ask("POST", "/api/v1/states", json(json!({ "states": states })), &[]).await;
+    }
     for path in [
         "/api/v1/shelves",
         "/api/v1/recent",

@@ -462,6 +462,13 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             |_| with("/devices".into(), json!({ "sign_in": "outsider", "password": WORDS, "device": "d" })),
             [201; 8],
         ),
+        // What one may not see is left out of the answer.
+        (
+            "POST",
+            "/states",
+            |c| with("/states".into(), json!({ "states": [{ "node": c.root, "moment": "m1" }] })),
+            [401, 200, 200, 200, 200, 200, 200, 200],
+        ),
         ("GET", "/client", |_| plain("/client".into()), [200; 8]),
         ("GET", "/client/program", |_| plain("/client/program".into()), [200; 8]),
         ("POST", "/connections", |_| with("/connections".into(), json!({ "device": "d" })), [201; 8]),

@@ -231,7 +231,7 @@ pub fn complete(mut all: Value) -> Value {
 }
 
 /// What words and values a property takes, where its type says less.
-const LIMITS: [(&str, &str, &str); 36] = [
+const LIMITS: [(&str, &str, &str); 37] = [
     ("Grant", "can", r#"{"enum":["view","add","edit","manage","deny"]}"#),
     ("GivenPlace", "level", r#"{"enum":["view","add","edit","manage"]}"#),
     ("Facts", "level", r#"{"enum":["view","add","edit","manage"]}"#),
@@ -253,6 +253,7 @@ const LIMITS: [(&str, &str, &str); 36] = [
     ("NewFolder", "name", r#"{"minLength":1,"maxLength":255}"#),
     ("NewGroup", "name", r#"{"minLength":1}"#),
     ("NewShelf", "name", r#"{"minLength":1}"#),
+    ("WantedStates", "states", r#"{"maxItems":1000}"#),
     ("NewConnection", "device", r#"{"minLength":1}"#),
     ("ConnectionAnswer", "within", r#"{"maxItems":50}"#),
     ("DeviceReport", "pairs", r#"{"maxItems":100}"#),

@@ -190,6 +190,7 @@ operations! {
     files::delta::show_chunks,
     files::delta::assemble,
     files::by_path::take_tar,
+    files::states::states,
     files::uploads::upload_options,
     files::uploads::list_uploads,
     files::uploads::place_upload,

@@ -125,7 +125,7 @@ const LOOKABLE: [&str; 21] = [
 
 /// What a token that reaches only a part of the account may ask for, besides what may be read while looking: files and
 /// folders, all of which are judged by how far it reaches, and the computer's own.
-const WITHIN_REACH: [(&str, &str); 26] = [
+const WITHIN_REACH: [(&str, &str); 27] = [
     ("GET", "/api/v1/events"),
     ("GET", "/api/v1/welcome"),
     ("PUT", "/api/v1/devices/this"),
@@ -141,6 +141,7 @@ const WITHIN_REACH: [(&str, &str); 26] = [
     ("POST", "/api/v1/nodes/{node}/tar"),
     ("POST", "/api/v1/nodes/{node}/assembled/{name}"),
     ("POST", "/api/v1/moves"),
+    ("POST", "/api/v1/states"),
     ("PUT", "/api/v1/nodes/{node}/lock"),
     ("DELETE", "/api/v1/nodes/{node}/lock"),
     ("POST", "/api/v1/archives"),

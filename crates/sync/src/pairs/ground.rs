@@ -3,13 +3,15 @@
 
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags};
 use rustix::io::Errno;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::{Duration, UNIX_EPOCH};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use yellow_attic_core::merge::{Hash, Object, Stat};
 
 /// Our own folder in the top of a pair: what arrives lies there until it is whole.
@@ -87,6 +89,8 @@ pub struct Ground {
     group: Group,
     /// How many files come to their places just now.
     landing: AtomicUsize,
+    /// The number of the next small file.
+    fresh: AtomicU64,
     top: OwnedFd,
     own: OwnedFd,
     path: PathBuf,
@@ -134,6 +138,7 @@ impl Ground {
         Ok(Ground {
             group: Group::default(),
             landing: AtomicUsize::new(0),
+            fresh: AtomicU64::new(0),
             top,
             own,
             path: path.to_path_buf(),
@@ -167,6 +172,10 @@ impl Ground {
         for entry in fs::Dir::read_from(&self.own)? {
             let entry = entry?;
             let name = entry.file_name().to_bytes();
+            if name.starts_with(b"new-") {
+                // It had not come to its place: it is fetched again.
+                fs::unlinkat(&self.own, entry.file_name(), AtFlags::empty())?;
+            }
             if name.starts_with(b"out-") {
                 // It was taken out of its place, and nobody looked at it: it goes back under a name that is free.
                 let free = (1..1000).find_map(|number| {
@@ -279,6 +288,55 @@ impl Ground {
         let _ = fs::unlinkat(&self.own, name, AtFlags::empty());
     }
 
+    /// Brings many small files to their places, where nothing may stand. They are on the disk before they have their names:
+    /// one sync serves all of them.
+    pub fn land_many(&self, files: Vec<Landing>) -> Vec<Done<Stands>> {
+        let mut dirs: HashMap<Way, OwnedFd> = HashMap::new();
+        let mut written = Vec::with_capacity(files.len());
+        for file in &files {
+            let name = format!("new-{:x}", self.fresh.fetch_add(1, Ordering::Relaxed));
+            written.push(self.write_new(&name, file).map(|()| name));
+        }
+        let synced = self.sync();
+        let mut landed = Vec::with_capacity(files.len());
+        for (file, name) in files.into_iter().zip(written) {
+            landed.push(name.and_then(|name| {
+                if let Err(e) = &synced {
+                    self.drop_arriving(&name);
+                    return Err(io::Error::new(e.kind(), e.to_string()).into());
+                }
+                let placed = self.place(&name, &file, &mut dirs);
+                if placed.is_err() {
+                    self.drop_arriving(&name);
+                }
+                placed
+            }));
+        }
+        landed
+    }
+
+    fn write_new(&self, name: &str, file: &Landing) -> Done<()> {
+        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+        let runs = if file.executable { 0o111 } else { 0 };
+        let made = fs::openat2(&self.own, name, flags, Mode::from_raw_mode(0o666 | runs), BENEATH)?;
+        let mut made = File::from(made);
+        let done = made.write_all(&file.bytes).and_then(|()| made.set_modified(time_of(file.modified_ms)));
+        if let Err(e) = done {
+            self.drop_arriving(name);
+            return Err(e.into());
+        }
+        Ok(())
+    }
+
+    fn place(&self, name: &str, file: &Landing, dirs: &mut HashMap<Way, OwnedFd>) -> Done<Stands> {
+        let dir = match dirs.entry(file.above.clone()) {
+            Entry::Occupied(there) => there.into_mut(),
+            Entry::Vacant(free) => free.insert(self.folder(&file.above)?),
+        };
+        fs::renameat_with(&self.own, name, &*dir, &file.name, RenameFlags::NOREPLACE)?;
+        look(dir, &file.name)?.ok_or(NotDone::Otherwise)
+    }
+
     /// Brings what has arrived to its place: over the file that was seen there, or where nothing stands. It is on the disk
     /// for certain after [`Ground::sync`].
     pub fn land(
@@ -303,11 +361,7 @@ impl Ground {
         }
         let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
         fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
-        let time = match u64::try_from(modified_ms) {
-            Ok(after) => UNIX_EPOCH + Duration::from_millis(after),
-            Err(_) => UNIX_EPOCH - Duration::from_millis(modified_ms.unsigned_abs()),
-        };
-        file.set_modified(time)?;
+        file.set_modified(time_of(modified_ms))?;
         // Before it has its name: after a power cut there is no file of that name with other bytes.
         let others = self.landing.fetch_add(1, Ordering::SeqCst);
         let synced = if others < FEW { file.sync_data() } else { self.sync_with_others() };
@@ -437,6 +491,27 @@ impl Ground {
     /// Free bytes of its file system.
     pub fn free(&self) -> u64 {
         fs::fstatvfs(&self.top).map_or(u64::MAX, |s| s.f_bavail.saturating_mul(s.f_frsize))
+    }
+}
+
+/// A small file on its way to its place.
+pub struct Landing {
+    /// The folder.
+    pub above: Way,
+    /// Its name.
+    pub name: Vec<u8>,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// Its own time, in milliseconds.
+    pub modified_ms: i64,
+    /// Whether it is a program.
+    pub executable: bool,
+}
+
+fn time_of(modified_ms: i64) -> SystemTime {
+    match u64::try_from(modified_ms) {
+        Ok(after) => UNIX_EPOCH + Duration::from_millis(after),
+        Err(_) => UNIX_EPOCH - Duration::from_millis(modified_ms.unsigned_abs()),
     }
 }
 

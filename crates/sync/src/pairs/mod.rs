@@ -4,7 +4,7 @@
 //!
 //! - [`ground`]: the folder here. [`watch`]: what stirs in it.
 //! - [`feed`]: what the service tells.
-//! - [`act`]: carries out what was decided.
+//! - [`act`]: carries out what was decided; `many`: small files, many in one request.
 //! - [`limits`]: how fast and when.
 //! - [`state`]: what is known of a pair, kept in SQLite.
 //! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
@@ -14,6 +14,7 @@ pub mod feed;
 pub mod ground;
 pub mod limits;
 mod look;
+mod many;
 pub mod preview;
 pub mod run;
 pub mod state;

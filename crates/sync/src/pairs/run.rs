@@ -2,7 +2,8 @@
 
 use super::act::{Came, Hands, Task, Trouble};
 use super::ground::Ground;
-use super::limits::{Limits, Paces};
+use super::limits::{self, Paces};
+use super::many::together;
 use super::state::{About, State, StateError, file_of};
 use super::status::{Deed, Left, Status};
 use super::tell::deed;
@@ -13,16 +14,21 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-use tokio::sync::{Notify, watch};
+use tokio::sync::{Notify, Semaphore, watch};
 use tokio::task::JoinSet;
 use yellow_attic_client::Client;
 use yellow_attic_core::NodeId;
+use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
 use yellow_attic_core::merge::{Item, Pair, TOP};
 
 /// So much is under way at once.
-pub(super) const AT_ONCE: usize = 48;
+pub(super) const AT_ONCE: usize = 2_048;
+/// So many requests are.
+const LINES: usize = 48;
+/// So much of what is under way is told to whoever looks.
+const TOLD: usize = 50;
 /// A folder in which something happened is listed after it was still for so long.
 pub(super) const STILL: Duration = Duration::from_millis(250);
 /// Or after so long, if it never is.
@@ -96,6 +102,7 @@ pub struct Running {
     pub(super) doing: BTreeMap<Item, String>,
     /// What was begun and has not come to its end.
     begun: BTreeMap<Item, Action>,
+    lines: Arc<Semaphore>,
     pub(super) stirred_at: Option<Instant>,
     pub(super) settled_at: Option<Instant>,
     pub(super) asked_at: Option<Instant>,
@@ -160,7 +167,7 @@ impl Running {
         Ok(Running {
             about,
             folder: folder.to_path_buf(),
-            limits: Limits::read(folder).unwrap_or_default(),
+            limits: limits::read(folder).unwrap_or_default(),
             state,
             pair,
             timeline,
@@ -174,6 +181,7 @@ impl Running {
             in_step_at: None,
             doing: BTreeMap::new(),
             begun: BTreeMap::new(),
+            lines: Arc::new(Semaphore::new(LINES)),
             stirred_at: None,
             settled_at: None,
             asked_at: None,
@@ -192,7 +200,7 @@ impl Running {
 
     /// Works until it is told to stop. `once`: or until both sides are the same.
     pub async fn run(mut self, mut orders: Orders, once: bool) -> Result<Status, Stopped> {
-        let mut under_way: JoinSet<(Action, Came)> = JoinSet::new();
+        let mut under_way: JoinSet<Vec<(Action, Came)>> = JoinSet::new();
         let listening =
             tokio::spawn(listen(self.hands.client.clone(), self.stirs_there.clone(), self.tells.clone()));
         let _listening = Aborted(listening);
@@ -247,18 +255,16 @@ impl Running {
     }
 
     /// What is under way comes to its end, or is decided anew next time.
-    async fn finish(&mut self, under_way: &mut JoinSet<(Action, Came)>) -> Result<(), Stopped> {
+    async fn finish(&mut self, under_way: &mut JoinSet<Vec<(Action, Came)>>) -> Result<(), Stopped> {
         let patience = Instant::now() + Duration::from_secs(5);
-        while let Ok(Some(Ok((action, came)))) =
-            tokio::time::timeout_at(patience.into(), under_way.join_next()).await
-        {
-            self.came(&action, came);
+        while let Ok(Some(Ok(all))) = tokio::time::timeout_at(patience.into(), under_way.join_next()).await {
+            self.all_came(all);
         }
         // What takes longer is broken off: nobody knows what became of it, and it is decided anew.
         under_way.abort_all();
         while let Some(ended) = under_way.join_next().await {
-            if let Ok((action, came)) = ended {
-                self.came(&action, came);
+            if let Ok(all) = ended {
+                self.all_came(all);
             }
         }
         for action in std::mem::take(&mut self.begun).into_values() {
@@ -271,7 +277,7 @@ impl Running {
     async fn read_orders(&mut self) -> Result<(), Stopped> {
         self.about = self.state.about().await?;
         self.pair.set_filter(self.about.filter.clone());
-        match Limits::read(&self.folder) {
+        match limits::read(&self.folder) {
             Ok(limits) => {
                 self.hands.paces.set(&limits);
                 self.limits = limits;
@@ -299,7 +305,7 @@ impl Running {
     /// Waits for whatever comes first.
     pub(super) async fn wait(
         &mut self,
-        under_way: &mut JoinSet<(Action, Came)>,
+        under_way: &mut JoinSet<Vec<(Action, Came)>>,
         orders: &mut Orders,
         in_step: bool,
     ) {
@@ -311,11 +317,11 @@ impl Running {
             (false, None) => Duration::from_millis(100),
         };
         tokio::select! {
-            Some(Ok((action, came))) = under_way.join_next() => {
-                self.came(&action, came);
+            Some(Ok(all)) = under_way.join_next() => {
+                self.all_came(all);
                 // Others that have come to their end meanwhile are taken with it.
-                while let Some(Ok((action, came))) = under_way.try_join_next() {
-                    self.came(&action, came);
+                while let Some(Ok(all)) = under_way.try_join_next() {
+                    self.all_came(all);
                 }
             }
             ready = fd.readable() => {
@@ -333,8 +339,11 @@ impl Running {
         }
     }
 
-    pub(super) async fn begin(&mut self, under_way: &mut JoinSet<(Action, Came)>) -> Result<(), Stopped> {
-        let room = AT_ONCE.saturating_sub(under_way.len());
+    pub(super) async fn begin(
+        &mut self,
+        under_way: &mut JoinSet<Vec<(Action, Came)>>,
+    ) -> Result<(), Stopped> {
+        let room = AT_ONCE.saturating_sub(self.begun.len());
         if room == 0 || self.trouble.is_some() && !under_way.is_empty() {
             return Ok(());
         }
@@ -353,13 +362,19 @@ impl Running {
         if actions.iter().any(meant) {
             self.keep().await?;
         }
+        let mut tasks = Vec::with_capacity(actions.len());
         for action in actions {
-            self.doing.insert(action.item, self.told(&action));
+            if self.doing.len() < TOLD {
+                self.doing.insert(action.item, self.told(&action));
+            }
             self.begun.insert(action.item, action.clone());
-            let (hands, task) = (self.hands.clone(), self.task(action));
+            tasks.push(self.task(action));
+        }
+        for lot in together(tasks) {
+            let (hands, lines) = (self.hands.clone(), self.lines.clone());
             under_way.spawn(async move {
-                let came = hands.carry_out(&task).await;
-                (task.action, came)
+                let _line = lines.acquire_owned().await;
+                hands.carry_out_lot(lot).await
             });
         }
         Ok(())
@@ -404,6 +419,10 @@ impl Running {
             named,
             action,
         }
+    }
+
+    fn all_came(&mut self, all: Vec<(Action, Came)>) {
+        all.into_iter().for_each(|(action, came)| self.came(&action, came));
     }
 
     pub(super) fn came(&mut self, action: &Action, came: Came) {

@@ -12,7 +12,7 @@ use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::watch;
 use yellow_attic_client::{Client, api};
 use yellow_attic_core::merge::Way;
-use yellow_attic_sync::pairs::limits::{Limits, Paces};
+use yellow_attic_sync::pairs::limits::{self, Paces};
 use yellow_attic_sync::pairs::run::{Orders, Running};
 use yellow_attic_sync::pairs::state::About;
 use yellow_attic_sync::pairs::status::Status;
@@ -80,7 +80,7 @@ pub(super) async fn run(folder: &Path, once: bool, output: Output) -> Done {
     }
     let orders = orders()?;
     let paces = Arc::new(Paces::default());
-    paces.set(&Limits::read(folder)?);
+    paces.set(&limits::read(folder)?);
     let all = pairs.clone();
     let _telling = (!once)
         .then(|| Ended(tokio::spawn(tell(folder.to_path_buf(), connection::client().ok(), all.clone()))));

@@ -8,8 +8,9 @@ use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_client::{Client, api};
 use yellow_attic_core::NodeId;
+use yellow_attic_core::limits::minute;
 use yellow_attic_core::merge::filter::{Chosen, Filter};
-use yellow_attic_sync::pairs::limits::{Limits, minute};
+use yellow_attic_sync::pairs::limits;
 use yellow_attic_sync::pairs::preview::Out;
 use yellow_attic_sync::pairs::run::Running;
 use yellow_attic_sync::pairs::state::{About, State, file_of};
@@ -230,30 +231,30 @@ fn stretch(text: &str) -> Result<Option<(String, String)>, Failure> {
 
 /// Says how fast and when anything is carried.
 pub(super) fn limits(folder: &Path, [up, down, rest]: [Option<String>; 3], output: Output) -> Done {
-    let mut limits = Limits::read(folder)?;
-    let before = limits.clone();
+    let before = limits::read(folder)?;
+    let mut set = before.clone();
     if let Some(text) = up {
-        limits.up = rate(&text)?;
+        set.up = rate(&text)?;
     }
     if let Some(text) = down {
-        limits.down = rate(&text)?;
+        set.down = rate(&text)?;
     }
     if let Some(text) = rest {
-        limits.quiet = stretch(&text)?;
+        set.quiet = stretch(&text)?;
     }
-    if limits != before {
-        limits.write(folder)?;
+    if set != before {
+        limits::write(&set, folder)?;
         nudge(folder)?;
     }
-    if output.object(&limits)? {
+    if output.object(&set)? {
         return Ok(());
     }
     let told = |rate: Option<u64>| match rate {
         Some(rate) => format!("at most {} a second", human(rate)),
         None => "as fast as it goes".into(),
     };
-    println!("up     {}\ndown   {}", told(limits.up), told(limits.down));
-    match &limits.quiet {
+    println!("up     {}\ndown   {}", told(set.up), told(set.down));
+    match &set.quiet {
         Some((from, to)) => println!("rest   each day from {from} to {to}"),
         None => println!("rest   never"),
     }

@@ -8,5 +8,6 @@ pub mod locks;
 pub mod nodes;
 pub mod search;
 pub mod shelves;
+pub mod states;
 pub mod tree;
 pub mod uploads;
