@@ -32,6 +32,9 @@ pub fn run(wanted: &[String]) -> Result<(), Failure> {
 fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     println!("{:<52} {:>9} {:>9} {:>8}  reach", "what", "ours", "peer", "ratio");
     crate::transfers::run(disk, on)?;
+    if on("sync") {
+        crate::sync::run(disk)?;
+    }
     if on("doors") {
         crate::doors::run(disk)?;
     }

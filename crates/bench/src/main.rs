@@ -3,7 +3,7 @@
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
 //! `http` is a client with as little of its own as possible, `cases`, `transfers`, `history`, `dav`, `people`, `rights`,
-//! `strangers` and `doors` measure.
+//! `strangers`, `doors` and `sync` measure.
 
 mod cases;
 mod dav;
@@ -15,13 +15,14 @@ mod peers;
 mod people;
 mod rights;
 mod strangers;
+mod sync;
 mod transfers;
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them, if none is named"
+            "yattic-bench [sync|doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them, if none is named"
         );
         return;
     }

@@ -91,6 +91,8 @@ pub struct Ground {
     landing: AtomicUsize,
     /// The number of the next small file.
     fresh: AtomicU64,
+    /// Held by whoever writes many small files.
+    writing: parking_lot::Mutex<()>,
     top: OwnedFd,
     own: OwnedFd,
     path: PathBuf,
@@ -139,6 +141,7 @@ impl Ground {
             group: Group::default(),
             landing: AtomicUsize::new(0),
             fresh: AtomicU64::new(0),
+            writing: parking_lot::Mutex::new(()),
             top,
             own,
             path: path.to_path_buf(),
@@ -293,11 +296,16 @@ impl Ground {
     pub fn land_many(&self, files: Vec<Landing>) -> Vec<Done<Stands>> {
         let mut dirs: HashMap<Way, OwnedFd> = HashMap::new();
         let mut written = Vec::with_capacity(files.len());
-        for file in &files {
-            let name = format!("new-{:x}", self.fresh.fetch_add(1, Ordering::Relaxed));
-            written.push(self.write_new(&name, file).map(|()| name));
+        {
+            // One at a time: side by side they wait for the same folder, and for the file system's lists.
+            let _one = self.writing.lock();
+            for file in &files {
+                let name = format!("new-{:x}", self.fresh.fetch_add(1, Ordering::Relaxed));
+                written.push(self.write_new(&name, file).map(|()| name));
+            }
         }
-        let synced = self.sync();
+        let synced = self.sync_with_others();
+        let _one = self.writing.lock();
         let mut landed = Vec::with_capacity(files.len());
         for (file, name) in files.into_iter().zip(written) {
             landed.push(name.and_then(|name| {

@@ -19,9 +19,9 @@ use yellow_attic_core::{NodeId, tar};
 /// Files of at most so many bytes are carried together.
 const SMALL: u64 = 256 << 10;
 /// So many files go in one request,
-const FILES: usize = 256;
+const FILES: usize = 1_000;
 /// or so many bytes.
-const BYTES: u64 = 4 << 20;
+const BYTES: u64 = 8 << 20;
 
 /// How a task goes with others.
 #[derive(Clone, Copy, PartialEq, Eq)]

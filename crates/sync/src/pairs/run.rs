@@ -24,7 +24,7 @@ use yellow_attic_core::merge::plan::{Action, Does};
 use yellow_attic_core::merge::{Item, Pair, TOP};
 
 /// So much is under way at once.
-pub(super) const AT_ONCE: usize = 2_048;
+pub(super) const AT_ONCE: usize = 4_096;
 /// So many requests are.
 const LINES: usize = 48;
 /// So much of what is under way is told to whoever looks.

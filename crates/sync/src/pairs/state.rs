@@ -4,12 +4,16 @@
 use serde::{Deserialize, Serialize};
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqliteSynchronous};
 use sqlx::{Connection, SqliteConnection};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_core::merge::{Facets, Item, Pair, Way};
 
-/// The version of the tables: a later one is not opened.
-const VERSION: i64 = 1;
+/// The version of the tables: a later one is not opened, and of an earlier one only what the pair is of is taken over.
+const VERSION: i64 = 2;
+
+/// So many things are kept in one row: a row costs more than what is known of a thing.
+const PAGE: u64 = 64;
 
 /// What a pair is of.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -49,6 +53,9 @@ pub enum StateError {
     /// A row cannot be read.
     #[error("the local state is damaged: {0}")]
     Damaged(#[from] serde_json::Error),
+    /// What is known of things cannot be read.
+    #[error("the local state is damaged: {0}")]
+    DamagedPage(#[from] postcard::Error),
     /// It is of a later version of this program.
     #[error(
         "the local state is of a later version of this program ({0}, and this one knows {VERSION}): install that one"
@@ -82,13 +89,19 @@ impl State {
         if version > VERSION {
             return Err(StateError::Later(version));
         }
-        sqlx::raw_sql(
-            "CREATE TABLE IF NOT EXISTS about (name TEXT PRIMARY KEY, value TEXT NOT NULL);
-             CREATE TABLE IF NOT EXISTS items (item INTEGER PRIMARY KEY, facets TEXT NOT NULL);
-             PRAGMA user_version = 1;",
-        )
-        .execute(&mut conn)
-        .await?;
+        sqlx::raw_sql("CREATE TABLE IF NOT EXISTS about (name TEXT PRIMARY KEY, value TEXT NOT NULL)")
+            .execute(&mut conn)
+            .await?;
+        if version < VERSION {
+            // What was known is found out anew, by comparing both sides.
+            sqlx::raw_sql(
+                "BEGIN IMMEDIATE; DROP TABLE IF EXISTS items; DELETE FROM about WHERE name = 'pair';
+                 CREATE TABLE pages (page INTEGER PRIMARY KEY, items BLOB NOT NULL);
+                 PRAGMA user_version = 2; COMMIT;",
+            )
+            .execute(&mut conn)
+            .await?;
+        }
         Ok(State { conn })
     }
 
@@ -138,10 +151,11 @@ impl State {
     /// The pair, as it was kept last.
     pub async fn pair(&mut self) -> Result<Option<Pair>, StateError> {
         let Some(mut pair) = self.value::<Pair>("pair").await? else { return Ok(None) };
-        let rows: Vec<(i64, String)> =
-            sqlx::query_as("SELECT item, facets FROM items").fetch_all(&mut self.conn).await?;
-        for (item, text) in rows {
-            pair.put_back(Item(item as u64), serde_json::from_str(&text)?);
+        let pages: Vec<(i64, Vec<u8>)> =
+            sqlx::query_as("SELECT page, items FROM pages").fetch_all(&mut self.conn).await?;
+        for (_, page) in pages {
+            let items: Vec<(u64, Facets)> = postcard::from_bytes(&page)?;
+            items.into_iter().for_each(|(item, facets)| pair.put_back(Item(item), facets));
         }
         pair.begin();
         Ok(Some(pair))
@@ -153,23 +167,21 @@ impl State {
         if changed.is_empty() {
             return Ok(());
         }
-        let rows: Vec<(u64, Option<Facets>)> =
-            changed.into_iter().map(|item| (item.0, pair.facets(item).cloned())).collect();
-        let gone: Vec<u64> = rows.iter().filter(|(_, f)| f.is_none()).map(|(item, _)| *item).collect();
-        let there: Vec<(u64, String)> = rows
-            .iter()
-            .filter_map(|(item, f)| Some((*item, serde_json::to_string(f.as_ref()?).ok()?)))
-            .collect();
+        let pages: BTreeSet<u64> = changed.iter().map(|item| item.0 / PAGE).collect();
         sqlx::raw_sql("BEGIN IMMEDIATE").execute(&mut self.conn).await?;
         let kept = async {
-            sqlx::query("DELETE FROM items WHERE item IN (SELECT value FROM json_each(?))")
-                .bind(serde_json::to_string(&gone)?)
-                .execute(&mut self.conn)
-                .await?;
-            sqlx::query("INSERT OR REPLACE INTO items SELECT value->>0, value->>1 FROM json_each(?)")
-                .bind(serde_json::to_string(&there)?)
-                .execute(&mut self.conn)
-                .await?;
+            for page in pages {
+                let all = (page * PAGE..(page + 1) * PAGE).map(Item);
+                let items: Vec<(u64, &Facets)> =
+                    all.filter_map(|item| Some((item.0, pair.facets(item)?))).collect();
+                let kept = match items.is_empty() {
+                    true => sqlx::query("DELETE FROM pages WHERE page = ?").bind(page as i64),
+                    false => sqlx::query("INSERT OR REPLACE INTO pages VALUES (?, ?)")
+                        .bind(page as i64)
+                        .bind(postcard::to_stdvec(&items)?),
+                };
+                kept.execute(&mut self.conn).await?;
+            }
             self.set("pair", &pair.bare()).await?;
             self.set("timeline", &timeline).await
         };
@@ -177,7 +189,7 @@ impl State {
         let end = if kept.is_ok() { "COMMIT" } else { "ROLLBACK" };
         let ended = sqlx::raw_sql(end).execute(&mut self.conn).await;
         if kept.is_err() || ended.is_err() {
-            pair.mark_changed(rows.into_iter().map(|(item, _)| Item(item)));
+            pair.mark_changed(changed.into_iter());
         }
         kept?;
         ended?;
