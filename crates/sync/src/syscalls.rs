@@ -1,4 +1,4 @@
-//! The one module with unsafe code: a system call that the wrapper crate does not offer, and a promise about a descriptor.
+//! The one module with unsafe code: system calls that the wrapper crates do not offer, and a promise about a descriptor.
 #![allow(unsafe_code)]
 
 use std::fs::File;
@@ -25,4 +25,13 @@ pub(crate) fn is_open_for_writing(file: &File) -> bool {
 pub(crate) fn waiting_on(fd: OwnedFd) -> std::io::Result<AsyncFd<OwnedFd>> {
     // SAFETY: the descriptor is owned by what is returned, which alone closes it.
     unsafe { AsyncFd::register(fd) }.map_err(Into::into)
+}
+
+/// Gives memory that is not used any more back to the system: what reading a large tree took would be kept for ever.
+pub(crate) fn give_memory_back() {
+    // SAFETY: the call takes a number, and touches nothing that is in use.
+    #[cfg(all(target_os = "linux", target_env = "gnu"))]
+    unsafe {
+        libc::malloc_trim(0);
+    }
 }

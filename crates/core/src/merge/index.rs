@@ -8,6 +8,13 @@ impl Pair {
         children(&self.index.here, folder)
     }
 
+    /// What lies in a folder here, by its names.
+    pub(super) fn named_here(&self, folder: Item) -> BTreeMap<String, Item> {
+        let range = (folder, String::new())..;
+        let its = self.index.here.range(range).take_while(|((parent, _), _)| *parent == folder);
+        its.map(|((_, name), item)| (name.clone(), *item)).collect()
+    }
+
     pub(super) fn children_there(&self, folder: Item) -> Vec<Item> {
         children(&self.index.there, folder)
     }

@@ -54,12 +54,10 @@ impl Pair {
         }
         self.index.unlisted.remove(&folder);
         self.index.unreadable.remove(&folder);
-        let children = self.children_here(folder);
-        let mut gone: BTreeMap<String, Item> =
-            children.into_iter().filter_map(|child| Some((self.get(child).here?.name, child))).collect();
+        let mut gone: BTreeMap<String, Item> = self.named_here(folder);
         for entry in entries {
             let known = gone.remove(&entry.name).filter(|child| {
-                let here = self.get(*child).here;
+                let here = self.items.get(child).and_then(|facets| facets.here.as_ref());
                 let same = here
                     .is_some_and(|h| h.object == entry.object && h.stat.is_none() == entry.stat.is_none());
                 if !same {
@@ -98,11 +96,12 @@ impl Pair {
     }
 
     fn seen_again(&mut self, child: Item, stat: Option<Stat>) {
-        if !self.index.busy.contains(&child) {
+        let Some(facets) = self.items.get(&child) else { return };
+        let (removing, same) = (facets.removing, facets.here.as_ref().is_none_or(|here| here.stat == stat));
+        if removing && !self.index.busy.contains(&child) {
             self.at_mut(child).removing = false;
         }
-        let Some(mut here) = self.get(child).here else { return };
-        if here.stat != stat {
+        if !same && let Some(mut here) = self.get(child).here {
             here.stat = stat;
             here.hash = None;
             self.free(child);
@@ -257,6 +256,6 @@ impl Pair {
 
     /// Things of this pair with why nothing is done with them.
     pub fn held(&self) -> impl Iterator<Item = (Item, &Facets, &Held)> {
-        self.items.iter().filter_map(|(item, facets)| Some((*item, facets, facets.held.as_ref()?)))
+        self.items.iter().filter_map(|(item, facets)| Some((*item, &**facets, facets.held.as_ref()?)))
     }
 }

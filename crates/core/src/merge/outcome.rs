@@ -124,8 +124,7 @@ impl Pair {
                 self.index.gone.remove(&item);
             }
         }
-        let may =
-            |other: &&Item| self.items.get(other).is_some_and(is_it) && !self.index.busy.contains(other);
+        let may = |other: &&Item| self.facets(**other).is_some_and(is_it) && !self.index.busy.contains(other);
         let mut missed = self.index.gone.iter().filter(may);
         let (first, second) = (missed.next().copied(), missed.next().copied());
         if let (Some(missed), None) = (first, second) {

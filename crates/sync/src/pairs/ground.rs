@@ -201,23 +201,26 @@ impl Ground {
         Ok(fs::openat2(&self.top, joined(way), DIR, Mode::empty(), BENEATH)?)
     }
 
-    /// A folder, open, for whoever watches it.
-    pub fn open_folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
-        self.folder(way)
+    /// A folder, open, if it is the one that is meant.
+    pub fn open_folder(&self, way: &[Vec<u8>], is: Option<Object>) -> Done<OwnedFd> {
+        let dir = self.folder(way)?;
+        match is.is_none_or(|is| look_at(&dir).is_ok_and(|(object, _)| object == is)) {
+            true => Ok(dir),
+            false => Err(NotDone::Otherwise),
+        }
     }
 
-    /// What a folder holds, and which folder it is.
-    pub fn list(&self, way: &[Vec<u8>]) -> Done<(Object, Vec<Found>)> {
-        let dir = self.folder(way)?;
-        let (object, _) = look_at(&dir)?;
+    /// What an open folder holds, and which folder it is. `top`: it is the pair's own.
+    pub fn list(dir: &OwnedFd, top: bool) -> Done<(Object, Vec<Found>)> {
+        let (object, _) = look_at(dir)?;
         let mut found = Vec::new();
-        for entry in fs::Dir::read_from(&dir)? {
+        for entry in fs::Dir::read_from(dir)? {
             let entry = entry?;
             let name = entry.file_name().to_bytes();
-            if name == b"." || name == b".." || way.is_empty() && name == OWN.as_bytes() {
+            if name == b"." || name == b".." || top && name == OWN.as_bytes() {
                 continue;
             }
-            let is = match look(&dir, name) {
+            let is = match look(dir, name) {
                 Ok(is) => is.filter(|(child, _)| child.device == object.device),
                 // Gone again.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => continue,

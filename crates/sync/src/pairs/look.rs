@@ -2,15 +2,18 @@
 
 use super::act::{Trouble, trouble_of};
 use super::feed::{self, FeedError};
-use super::ground::{NotDone, Way};
+use super::ground::{Found, Ground, NotDone, Way};
 use super::run::{AGAIN, MISSED, RESTLESS, Running, STILL, Stopped, WALK};
 use super::status::{Left, shown};
 use super::watch::Heard;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 use yellow_attic_core::merge::observe::{Change, Entry};
-use yellow_attic_core::merge::{Item, Pair, TOP};
+use yellow_attic_core::merge::{Item, Object, Pair, TOP};
 use yellow_attic_core::{Name, NodeId};
+
+/// So many folders are listed together.
+const TOGETHER: usize = 64;
 
 impl Running {
     pub(super) fn way(&self, item: Item) -> Option<Way> {
@@ -60,8 +63,8 @@ impl Running {
             if unlisted.is_empty() {
                 return Ok(());
             }
-            for item in unlisted {
-                self.list(item).await?;
+            for some in unlisted.chunks(TOGETHER) {
+                self.list(some).await?;
             }
         }
     }
@@ -72,46 +75,75 @@ impl Running {
         all.into_iter().for_each(|item| self.pair.stirred(item));
     }
 
-    pub(super) async fn list(&mut self, item: Item) -> Result<(), Stopped> {
-        let Some(way) = self.way(item) else {
-            self.pair.listed(item, Vec::new());
-            return Ok(());
-        };
-        let object = self.pair.facets(item).and_then(|f| f.here.as_ref()).map(|here| here.object);
-        let ground = self.hands.ground.clone();
-        let its = way.clone();
-        let listed = tokio::task::spawn_blocking(move || {
-            let folder = ground.open_folder(&its)?;
-            Ok::<_, NotDone>(folder)
-        })
-        .await;
-        match listed {
-            Ok(Ok(folder)) => object.into_iter().for_each(|object| self.watch.add(object, &folder)),
-            _ => object.into_iter().for_each(|object| self.watch.drop(object)),
+    /// Lists folders: each is watched before what is in it is read.
+    async fn list(&mut self, items: &[Item]) -> Result<(), Stopped> {
+        let mut wanted = Vec::with_capacity(items.len());
+        for item in items {
+            match self.way(*item) {
+                Some(way) => {
+                    let here = self.pair.facets(*item).and_then(|f| f.here.as_ref());
+                    wanted.push((*item, way, here.map(|here| here.object)));
+                }
+                None => self.pair.listed(*item, Vec::new()),
+            }
         }
         let ground = self.hands.ground.clone();
-        let its = way.clone();
-        let listed = tokio::task::spawn_blocking(move || ground.list(&its)).await;
+        let opened = tokio::task::spawn_blocking(move || {
+            let open = |one: (Item, Way, Option<Object>)| {
+                let dir = ground.open_folder(&one.1, one.2);
+                (one, dir)
+            };
+            wanted.into_iter().map(open).collect::<Vec<_>>()
+        });
+        let Ok(opened) = opened.await else { return Ok(()) };
+        // A folder that was moved is missed in one place and found in another: what is found is watched in the end.
+        let missed = opened.iter().filter(|(_, dir)| dir.is_err());
+        missed.filter_map(|((_, _, object), _)| *object).for_each(|object| self.watch.drop(object));
+        for ((_, _, object), dir) in &opened {
+            if let (Some(object), Ok(dir)) = (object, dir) {
+                self.watch.add(*object, dir);
+            }
+        }
+        let listed = tokio::task::spawn_blocking(move || {
+            let list = |(one, dir): ((Item, Way, Option<Object>), Result<_, NotDone>)| {
+                let found = dir.and_then(|dir| Ground::list(&dir, one.1.is_empty()));
+                (one, found)
+            };
+            opened.into_iter().map(list).collect::<Vec<_>>()
+        });
+        for ((item, way, object), found) in listed.await.unwrap_or_default() {
+            self.took(item, way, object, found)?;
+        }
+        Ok(())
+    }
+
+    /// Takes what a folder holds.
+    fn took(
+        &mut self,
+        item: Item,
+        way: Way,
+        object: Option<Object>,
+        listed: Result<(Object, Vec<Found>), NotDone>,
+    ) -> Result<(), Stopped> {
         let found = match listed {
-            Ok(Ok((is, found))) if Some(is) == object => found,
+            Ok((is, found)) if Some(is) == object => found,
             // The top is not what it was: its disk is gone, or somebody made it anew. Nothing is concluded from that.
-            Ok(Ok(_) | Err(NotDone::Otherwise)) if item == TOP => {
+            Ok(_) | Err(NotDone::Otherwise) if item == TOP => {
                 return Err(Stopped::Asks(format!(
                     "{} is not the folder that it was: its disk may not be mounted. Nothing was changed; run again when it is back.",
                     self.about.local.display()
                 )));
             }
-            Ok(Ok(_) | Err(NotDone::Otherwise)) => {
+            Ok(_) | Err(NotDone::Otherwise) => {
                 // Its folder says what became of it.
                 if let Some(here) = self.pair.facets(item).and_then(|f| f.here.as_ref()) {
                     let parent = here.parent;
                     self.pair.stirred(parent);
                 }
-                object.into_iter().for_each(|object| self.watch.drop(object));
                 self.pair.listed(item, Vec::new());
                 return Ok(());
             }
-            Ok(Err(NotDone::Failed(why))) => {
+            Err(NotDone::Failed(why)) => {
                 // What cannot be read is not gone.
                 self.left.insert(
                     item,
@@ -125,7 +157,7 @@ impl Running {
                 self.pair.unreadable(item);
                 return Ok(());
             }
-            _ => return Ok(()),
+            Err(NotDone::Busy) => return Ok(()),
         };
         let (mut entries, mut left) = (BTreeMap::<String, Entry>::new(), Vec::new());
         self.raw.retain(|(folder, _), _| *folder != item);

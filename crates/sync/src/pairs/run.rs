@@ -25,6 +25,8 @@ use yellow_attic_core::merge::{Item, Pair, TOP};
 
 /// So much is under way at once.
 pub(super) const AT_ONCE: usize = 4_096;
+/// Memory is given back so often at most.
+const TRIM: Duration = Duration::from_secs(2);
 /// So many requests are.
 const LINES: usize = 48;
 /// So much of what is under way is told to whoever looks.
@@ -103,6 +105,8 @@ pub struct Running {
     /// What was begun and has not come to its end.
     begun: BTreeMap<Item, Action>,
     lines: Arc<Semaphore>,
+    /// When memory was given back last, and what was known then.
+    trimmed: (Option<Instant>, u64),
     pub(super) stirred_at: Option<Instant>,
     pub(super) settled_at: Option<Instant>,
     pub(super) asked_at: Option<Instant>,
@@ -182,6 +186,7 @@ impl Running {
             doing: BTreeMap::new(),
             begun: BTreeMap::new(),
             lines: Arc::new(Semaphore::new(LINES)),
+            trimmed: (None, u64::MAX),
             stirred_at: None,
             settled_at: None,
             asked_at: None,
@@ -235,6 +240,13 @@ impl Running {
             }
             if in_step || self.kept_at.elapsed() > KEEP {
                 self.keep().await?;
+            }
+            if in_step
+                && self.trimmed.1 != self.pair.revision()
+                && self.trimmed.0.is_none_or(|at| at.elapsed() > TRIM)
+            {
+                self.trimmed = (Some(Instant::now()), self.pair.revision());
+                crate::syscalls::give_memory_back();
             }
             self.write_status(in_step, false);
             if self.pair.asks().is_some() && self.state.take_allowed().await? {
@@ -344,7 +356,8 @@ impl Running {
         under_way: &mut JoinSet<Vec<(Action, Came)>>,
     ) -> Result<(), Stopped> {
         let room = AT_ONCE.saturating_sub(self.begun.len());
-        if room == 0 || self.trouble.is_some() && !under_way.is_empty() {
+        // Much is begun at once: each time what is meant is kept first.
+        if room < AT_ONCE / 2 || self.trouble.is_some() && !under_way.is_empty() {
             return Ok(());
         }
         // With trouble, one thing is tried: it tells whether it is over.

@@ -41,6 +41,7 @@ impl Running {
             trouble: self.trouble.as_ref().map(Trouble::words).or_else(|| self.asks()),
             ..Status::default()
         };
+        let copy = format!(" ({}, ", self.about.device);
         for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
             let both = facets.here.is_some() && facets.there.is_some() && facets.common.is_some();
             status.same += u64::from(both && facets.held.is_none());
@@ -49,7 +50,7 @@ impl Running {
                 status.left.push(Left { path: self.path_of(item), why: held(why) });
             }
             let name = facets.here.as_ref().map(|here| here.name.as_str()).unwrap_or_default();
-            if name.contains(&format!(" ({}, ", self.about.device)) {
+            if name.contains(&copy) {
                 status.copies.push(self.path_of(item));
             }
         }
