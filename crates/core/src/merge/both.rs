@@ -97,6 +97,9 @@ impl Pair {
         if self.way == Way::Up {
             return Look::Hold(Held::OtherWay);
         }
+        if facets.rolled_back {
+            return Look::Hold(Held::RolledBack);
+        }
         // Both changed: what lies here becomes a copy beside it.
         let name = self.free_name(here.parent, &here.name, time, 1);
         Look::act(item, Does::SetAside((here.parent, name), here.stat))

@@ -1,6 +1,6 @@
 //! Many removals at once wait until a person has looked.
 
-use super::{Facets, Item, Pair, TOP};
+use super::{Facets, Held, Item, Pair, TOP};
 
 /// So few removals are never many.
 const MANY: usize = 50;
@@ -26,6 +26,12 @@ impl Pair {
     pub fn allow(&mut self) {
         self.allowed = true;
         self.changed.insert(TOP);
+        let waits: Vec<Item> =
+            self.held().filter(|(.., why)| **why == Held::RolledBack).map(|(item, ..)| item).collect();
+        for item in waits {
+            self.at_mut(item).rolled_back = false;
+            self.free(item);
+        }
         let held = std::mem::take(&mut self.index.until_allowed);
         self.index.dirty.extend(held);
     }
@@ -40,7 +46,7 @@ impl Pair {
                     && if there {
                         f.here.is_none() && f.there.is_some()
                     } else {
-                        f.there.is_none() && f.here.is_some() && !f.out_of_sight
+                        f.there.is_none() && f.here.is_some() && !f.out_of_sight && !f.rolled_back
                     }
             })
         };

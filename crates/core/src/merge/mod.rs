@@ -144,6 +144,9 @@ pub struct Facets {
     /// Of a folder of the service only itself is known: what is in it is to be told, before anything is decided.
     #[serde(default)]
     pub unexpanded: bool,
+    /// What the service has, or that it has it no more, comes from a rollback.
+    #[serde(default)]
+    pub rolled_back: bool,
     /// Whether it is known yet what it is: something that came up, or whose place is empty, is not.
     pub unsettled: Option<Unsettled>,
 }
@@ -184,6 +187,8 @@ pub enum Held {
     Busy,
     /// This pair leaves it out.
     Left(filter::Why),
+    /// A rollback undid on the service what was changed on here: a person decides what becomes of that.
+    RolledBack,
 }
 
 /// Which way a pair goes.
@@ -267,6 +272,8 @@ struct Index {
     until_listed: BTreeSet<Item>,
     /// Things whose object came up a second time, and whose folders were listed once more for that.
     doubled: BTreeSet<Item>,
+    /// Rollbacks, while what they changed is told.
+    rolling: Vec<observe::Rollback>,
     /// Things whose names are taken here by what is left out.
     in_the_way: BTreeMap<Item, BTreeSet<Item>>,
     /// Lost things that were gone once before when all was quiet: only then it is believed.

@@ -46,7 +46,34 @@ pub enum Change {
     OutOfSight(NodeId, Moment),
 }
 
+/// A rollback on the service: what it changed is no work of somebody's.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rollback {
+    /// The folder.
+    pub node: NodeId,
+    /// The last moment before its first change.
+    pub begun: Moment,
+    /// The last moment at which it changed something; none while it runs.
+    pub until: Option<Moment>,
+}
+
 impl Pair {
+    /// The same as [`Pair::told`], with the rollbacks that changed something meanwhile.
+    pub fn told_with(&mut self, changes: Vec<Change>, upto: Moment, rollbacks: Vec<Rollback>) {
+        self.index.rolling = rollbacks;
+        self.told(changes, upto);
+        self.index.rolling.clear();
+    }
+
+    /// Whether a change comes from a rollback, by where the thing is or was.
+    fn is_rolled_back(&self, item: Item, moment: Moment) -> bool {
+        self.index.rolling.iter().any(|r| {
+            let top = self.index.by_node.get(&r.node).copied();
+            let within = top.is_none_or(|top| top == super::TOP || self.is_beneath_there(item, top));
+            r.begun < moment && r.until.is_none_or(|until| moment <= until) && within
+        })
+    }
+
     /// A folder here was listed: only its files and folders, under names that the service takes.
     pub fn listed(&mut self, folder: Item, entries: Vec<Entry>) {
         if self.get(folder).here.is_none_or(|here| here.stat.is_some()) {
@@ -213,6 +240,8 @@ impl Pair {
         self.at_mut(item).out_of_sight = false;
         self.free(item);
         self.set_there(item, Some(There { node, parent, name, bytes, executable, modified, moment }));
+        let rolled_back = self.is_rolled_back(item, moment);
+        self.at_mut(item).rolled_back = rolled_back;
         if is_new && folder && holds(Rule::IntoSight) {
             self.at_mut(item).unexpanded = true;
             self.index.unexpanded.insert(item);
@@ -230,6 +259,8 @@ impl Pair {
             if item == super::TOP || self.get(item).there.is_some_and(|there| there.moment > moment) {
                 continue;
             }
+            let rolled_back = !out_of_sight && self.is_rolled_back(item, moment);
+            self.at_mut(item).rolled_back = rolled_back;
             self.at_mut(item).out_of_sight = out_of_sight;
             self.set_there(item, None);
             self.free(item);

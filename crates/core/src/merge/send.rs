@@ -39,6 +39,9 @@ impl Pair {
         if self.way == Way::Down {
             return Look::Hold(Held::OtherWay);
         }
+        if facets.rolled_back {
+            return Look::Hold(Held::RolledBack);
+        }
         // Changed here, removed there: it comes back, with the folders on its way.
         // If another thing here is that one by now, this is a new one.
         let Some(node) = facets.was.filter(|node| !self.index.by_node.contains_key(node)) else {

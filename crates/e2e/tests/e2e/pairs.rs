@@ -559,3 +559,35 @@ async fn a_pair_rests_when_it_is_told_to_and_goes_no_faster_than_it_may() {
     assert!(told.await);
     assert!(desk.yattic.ok(&["sync", "install", "--print"]).contains("sync run"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_rollback_undoes_goes_without_a_question_and_what_was_changed_on_it_waits() {
+    let (service, ines) = Service::ready().await;
+    let mut desk = Computer::new(&service, "DESK");
+    fs::write(desk.at("plan"), b"plan").unwrap();
+    desk.pair("home:/");
+    desk.once();
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    let goal = ines.changes(home, &Default::default()).await.unwrap().upto;
+    for n in 0..70 {
+        let bytes = format!("mishap {n}").into_bytes();
+        ines.put(home, &format!("mishap {n}"), None, &Default::default(), bytes.into()).await.unwrap();
+    }
+    desk.once();
+    assert_eq!(desk.tree().len(), 71);
+    // Changed here, and not sent before all of that is undone.
+    fs::write(desk.at("mishap 7"), b"worked on").unwrap();
+    let new = yellow_attic_client::api::NewRollback { to: goal, keep: vec![], token: None };
+    let begun = ines.begin_rollback(home, &new).await.unwrap();
+    assert!(
+        crate::support::eventually(async || ines.rollback(begun.id).await.unwrap().state == "done").await
+    );
+    desk.run();
+    assert!(crate::support::wait_for(|| desk.tree().len() == 2), "{:?}", desk.tree().keys());
+    assert_eq!(fs::read(desk.at("mishap 7")).unwrap(), b"worked on");
+    let told = |c: &Computer| c.yattic.ok(&["sync", "status"]);
+    assert!(crate::support::wait_for(|| told(&desk).contains("mishap 7: it was rolled back on the service")));
+    assert!(ines.place("home:/mishap 7", None).await.is_err(), "nothing is pushed");
+    desk.yattic.ok(&["sync", "allow", "1"]);
+    assert!(crate::support::eventually(async || ines.place("home:/mishap 7", None).await.is_ok()).await);
+}

@@ -2,7 +2,7 @@
 
 use futures_util::StreamExt;
 use yellow_attic_client::{Client, Error, api};
-use yellow_attic_core::merge::observe::{Change, Node};
+use yellow_attic_core::merge::observe::{Change, Node, Rollback};
 use yellow_attic_core::{Moment, NodeId};
 
 /// Changes asked for at once.
@@ -43,6 +43,8 @@ pub struct Tree {
 pub struct Changes {
     /// Oldest first.
     pub changes: Vec<Change>,
+    /// Rollbacks that changed something since.
+    pub rollbacks: Vec<Rollback>,
     /// Up to here.
     pub upto: Moment,
     /// Whether there are more.
@@ -125,6 +127,11 @@ pub async fn changes(
             other => return Err(strange(&format!("a change that is {other}")).into()),
         });
     }
-    let upto = Moment::from_token(&told.upto).ok_or_else(|| strange("no moment"))?;
-    Ok(Changes { changes, upto, more: told.more })
+    let moment = |token: &str| Moment::from_token(token).ok_or_else(|| strange("no moment"));
+    let mut rollbacks = Vec::with_capacity(told.rollbacks.len());
+    for one in &told.rollbacks {
+        let until = one.until.as_deref().map(moment).transpose()?;
+        rollbacks.push(Rollback { node: NodeId(one.node), begun: moment(&one.begun)?, until });
+    }
+    Ok(Changes { changes, rollbacks, upto: moment(&told.upto)?, more: told.more })
 }

@@ -277,7 +277,7 @@ impl Running {
                 )));
             }
             let (upto, more) = (told.upto, told.more);
-            self.pair.told(told.changes, upto);
+            self.pair.told_with(told.changes, upto, told.rollbacks);
             while let Some(folder) = self.pair.unexpanded().pop() {
                 match feed::tree(&client, folder.0).await {
                     Ok(tree) => self.pair.told_beneath(folder, tree.nodes),

@@ -249,10 +249,6 @@ impl Running {
                 crate::syscalls::give_memory_back();
             }
             self.write_status(in_step, false);
-            if self.pair.asks().is_some() && self.state.take_allowed().await? {
-                self.pair.allow();
-                continue;
-            }
             let asks = self.pair.asks().is_some() && under_way.is_empty();
             if *orders.stop.borrow() || once && (in_step || asks) {
                 break;
@@ -288,6 +284,9 @@ impl Running {
     /// Somebody changed what this pair is to do: it is read anew.
     async fn read_orders(&mut self) -> Result<(), Stopped> {
         self.about = self.state.about().await?;
+        if self.state.take_allowed().await? {
+            self.pair.allow();
+        }
         self.pair.set_filter(self.about.filter.clone());
         match limits::read(&self.folder) {
             Ok(limits) => {

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_core::merge::{Facets, Item, Pair, Way};
 
-/// The version of the tables: a later one is not opened, and of an earlier one only what the pair is of is taken over.
+/// The version of the tables, and of what is kept of things ([`Facets`]: a change of them raises it): a later one is not opened, and of an earlier one only what the pair is of is taken over.
 const VERSION: i64 = 2;
 
 /// So many things are kept in one row: a row costs more than what is known of a thing.

@@ -132,6 +132,10 @@ pub fn held(why: &Held) -> String {
         Held::OtherWay => "this pair only goes the other way".into(),
         Held::Busy => "it is being written to".into(),
         Held::Left(why) => left_out(why),
+        Held::RolledBack => {
+            "it was rolled back on the service while it was changed here: yattic sync allow carries what is here there, beside that"
+                .into()
+        }
     }
 }
 

@@ -111,7 +111,8 @@ enum Act {
     },
     /// List copies that keep what two changed at once, until you remove or rename them.
     Conflicts,
-    /// Let a pair remove what it asked for: many files at once are not removed before that.
+    /// Let a pair remove what it asked for (many files at once are not removed before that), and carry up what was changed
+    /// here on what a rollback undid.
     Allow {
         /// The pair's number, or its folder here.
         pair: String,
@@ -330,8 +331,9 @@ async fn allow(folder: &Path, which: &str, output: Output) -> Done {
     let mut state = State::open(&file_of(folder, &pair.id)).await.map_err(state_failed)?;
     state.allow().await.map_err(state_failed)?;
     state.close().await.map_err(state_failed)?;
+    run::nudge(folder)?;
     let said =
-        "What was asked for is removed the next time the pair works; the service keeps it in its trash.";
+        "What was asked for is done when the pair works; what is removed, the service keeps in its trash.";
     output.done(&serde_json::json!({ "allowed": pair.local }), said)
 }
 

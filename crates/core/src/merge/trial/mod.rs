@@ -6,10 +6,11 @@ mod disk;
 mod machine;
 mod service;
 
-use super::Hash;
 use super::filter::{Chosen, Filter};
+use super::observe::Rollback;
 use super::plan::Move;
 use super::rules::{OFF, Rule};
+use super::{Hash, Held};
 use crate::ids::{Moment, NodeId};
 use chance::Chance;
 use machine::Machine;
@@ -485,6 +486,62 @@ fn many_removals_at_once_wait_until_somebody_allows_them() {
     world.machines[1].pair.allow();
     world.quiet().and_then(|()| world.check()).unwrap();
     assert!(world.machines.iter().all(|m| m.disk.all().is_empty()));
+}
+
+#[test]
+fn what_a_rollback_undoes_asks_nobody_and_what_was_changed_on_it_waits() {
+    let mut world = World::new(1, 1, false);
+    let make = |world: &mut World, name: &str| {
+        let bytes = new_bytes(&mut world.chance, &mut world.ledger);
+        world.service.make(PAIR, name, Some(bytes), false).unwrap();
+    };
+    for n in 0..80 {
+        make(&mut world, &format!("file {n}"));
+    }
+    world.quiet().unwrap();
+    // Two were changed here, and the service has not heard of it.
+    let inode = |world: &World, name: &str| world.machines[0].disk.child(disk::TOP, name).unwrap();
+    for name in ["file 3", "file 70"] {
+        let (file, bytes) = (inode(&world, name), new_bytes(&mut world.chance, &mut world.ledger));
+        world.machines[0].disk.write(file, bytes, None);
+    }
+    // A rollback removes most files and gives the others their bytes of before.
+    let begun = Moment(world.service.moment);
+    let rows: Vec<(i64, String)> = world
+        .service
+        .rows
+        .iter()
+        .filter(|(_, r)| r.bytes.is_some())
+        .map(|(id, r)| (*id, r.name.clone()))
+        .collect();
+    for (id, name) in rows {
+        let now = world.service.moment;
+        match name.trim_start_matches("file ").parse::<u32>().unwrap() >= 20 {
+            true => world.service.remove(id, now).map(drop).unwrap(),
+            false => world.service.put_onto(id, now, ([9; 32], 5), false).map(drop).unwrap(),
+        }
+    }
+    let machine = &mut world.machines[0];
+    let (changes, upto) = world.service.changes(machine.pair.upto(), usize::MAX);
+    let rollback = Rollback { node: NodeId(PAIR), begun, until: Some(upto) };
+    machine.pair.told_with(changes, upto, vec![rollback]);
+    world.quiet().unwrap();
+    assert_eq!(world.machines[0].pair.asks(), None, "nobody is asked");
+    assert_eq!(
+        world.machines[0].disk.all().len(),
+        21,
+        "what was removed by it goes, but for what was changed"
+    );
+    assert!(!world.service.tree().keys().any(|path| path.contains("DESK")), "nothing is pushed");
+    assert_eq!(world.machines[0].pair.held().filter(|(.., why)| **why == Held::RolledBack).count(), 2);
+    // A stop forgets nothing of it; somebody lets it go up.
+    world.machines[0].keep();
+    world.machines[0].stop();
+    world.quiet().unwrap();
+    assert_eq!(world.machines[0].pair.held().count(), 2);
+    world.machines[0].pair.allow();
+    world.quiet().and_then(|()| world.check()).unwrap();
+    assert_eq!(world.service.tree().len(), 22);
 }
 
 #[test]
