@@ -2,6 +2,7 @@
 
 pub mod addresses;
 pub mod archives;
+pub mod client_program;
 pub mod connections;
 pub mod letters;
 pub mod metrics;
@@ -53,7 +54,7 @@ pub struct State {
     /// Computers that wait to be connected.
     pub connections: crate::state::connections::Connections,
     /// What is known of the client's program.
-    pub client_program: crate::api::session::client_program::Hashed,
+    pub client_program: crate::state::client_program::Hashed,
     /// The way to the mail server.
     pub post: crate::mail::smtp::Mailer,
     /// The address under which the service is reached, for what is sent out.

@@ -55,7 +55,7 @@ pub enum StateError {
     Damaged(#[from] serde_json::Error),
     /// What is known of things cannot be read.
     #[error("the local state is damaged: {0}")]
-    DamagedPage(#[from] postcard::Error),
+    DamagedPage(String),
     /// It is of a later version of this program.
     #[error(
         "the local state is of a later version of this program ({0}, and this one knows {VERSION}): install that one"
@@ -154,7 +154,8 @@ impl State {
         let pages: Vec<(i64, Vec<u8>)> =
             sqlx::query_as("SELECT page, items FROM pages").fetch_all(&mut self.conn).await?;
         for (_, page) in pages {
-            let items: Vec<(u64, Facets)> = postcard::from_bytes(&page)?;
+            let items: Vec<(u64, Facets)> =
+                rmp_serde::from_slice(&page).map_err(|e| StateError::DamagedPage(e.to_string()))?;
             items.into_iter().for_each(|(item, facets)| pair.put_back(Item(item), facets));
         }
         pair.begin();
@@ -178,7 +179,7 @@ impl State {
                     true => sqlx::query("DELETE FROM pages WHERE page = ?").bind(page as i64),
                     false => sqlx::query("INSERT OR REPLACE INTO pages VALUES (?, ?)")
                         .bind(page as i64)
-                        .bind(postcard::to_stdvec(&items)?),
+                        .bind(rmp_serde::to_vec(&items).map_err(|e| StateError::DamagedPage(e.to_string()))?),
                 };
                 kept.execute(&mut self.conn).await?;
             }

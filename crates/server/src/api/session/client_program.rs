@@ -5,44 +5,16 @@ use crate::http::refusals::{self, Say};
 use crate::state::State;
 use actix_web::{HttpResponse, get, route, web};
 use bytes::Bytes;
-use sha2::Digest as _;
 use std::io::Read;
 use std::path::PathBuf;
-use std::sync::Mutex;
-use std::time::SystemTime;
 use yellow_attic_api as api;
 
 /// How much of it is sent at a time.
 const PIECE: usize = 256 << 10;
 
-/// The program as it was hashed: its size, its time, its hash.
-#[derive(Default)]
-pub struct Hashed(Mutex<Option<(u64, SystemTime, String)>>);
-
 /// Where it lies: beside the service's own program.
 fn path() -> Option<PathBuf> {
     Some(std::env::current_exe().ok()?.parent()?.join("yattic")).filter(|p| p.is_file())
-}
-
-fn hashed(state: &State, path: &PathBuf) -> std::io::Result<(u64, String)> {
-    let mut file = std::fs::File::open(path)?;
-    let facts = file.metadata()?;
-    let (size, time) = (facts.len(), facts.modified()?);
-    let mut known = state.client_program.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    if let Some((_, _, hash)) = known.as_ref().filter(|(s, t, _)| (*s, *t) == (size, time)) {
-        return Ok((size, hash.clone()));
-    }
-    let mut hasher = sha2::Sha256::new();
-    let mut piece = vec![0; PIECE];
-    loop {
-        match file.read(&mut piece)? {
-            0 => break,
-            n => hasher.update(&piece[..n]),
-        }
-    }
-    let hash = yellow_attic_store::fs::disk::hex(&hasher.finalize());
-    *known = Some((size, time, hash.clone()));
-    Ok((size, hash))
 }
 
 fn missing() -> Refusal {
@@ -56,7 +28,7 @@ fn missing() -> Refusal {
 #[get("/client")]
 pub async fn show_client(state: web::Data<State>) -> Result<HttpResponse, Refusal> {
     let path = path().ok_or_else(missing)?;
-    let found = tokio::task::spawn_blocking(move || hashed(&state, &path)).await;
+    let found = tokio::task::spawn_blocking(move || state.client_program.of(&path)).await;
     let (size, sha256) = found.ok().and_then(Result::ok).ok_or_else(missing)?;
     Ok(HttpResponse::Ok().json(api::ClientProgram {
         name: "yattic".into(),
