@@ -44,14 +44,7 @@ const pictures = {
   },
   "folder-dark": { size: wide, path: "/shelf/Exhibition%202027/Texts", dark: true, act: (page) => row(page, "signals.md").click() },
   "folder-phone": { size: phone, path: "/shelf/Collections/Logbooks/1911" },
-  "look-picture": {
-    size: wide,
-    path: "/shelf/Exhibition%202027/Room%20studies",
-    act: async (page) => {
-      await row(page, "room-04.jpg").dblclick();
-      await page.getByRole("dialog").locator("img").waitFor();
-    },
-  },
+  devices: { size: wide, path: "/devices", act: (page) => page.getByText("Download yattic").waitFor() },
   access: {
     size: wide,
     path: "/shelf/Exhibition%202027",
