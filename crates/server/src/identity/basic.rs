@@ -139,15 +139,7 @@ async fn by_password(
             None => closed,
         });
     }
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from.into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    };
+    let actor = Actor::in_name_of(account.id, &account.sign_in, from);
     let who = Who {
         account: Arc::new(account),
         actor,

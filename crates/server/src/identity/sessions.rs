@@ -26,15 +26,7 @@ pub async fn open_session(
     factor: bool,
 ) -> Result<[Cookie<'static>; 2], Refusal> {
     let secret = new_secret()?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(request, state).into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    };
+    let actor = Actor::in_name_of(account.id, &account.sign_in, &from(request, state));
     let ends = state.engine.now_ms() + SESSION_MS;
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
     state.engine.sign_ins().open_session(&actor, account.id, hash_secret(&secret), ends, agent).await?;

@@ -79,6 +79,11 @@ impl Actor {
         format!("{} {opening}", self.account.map_or(0, |a| a.0))
     }
 
+    /// Somebody who is signed in, or about to be.
+    pub fn in_name_of(account: AccountId, sign_in: &str, from: &str) -> Actor {
+        Actor { account: Some(account), who: sign_in.into(), from: from.into(), ..Actor::service() }
+    }
+
     /// The service itself.
     pub fn service() -> Actor {
         Actor {

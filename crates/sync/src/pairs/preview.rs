@@ -47,6 +47,11 @@ impl Out {
                 }
                 None => out.folders += 1,
             }
+            // Of a folder that is left out, what is in it is counted, and not named.
+            let above = [facets.there.as_ref().map(|t| t.parent), facets.here.as_ref().map(|h| h.parent)];
+            if above.into_iter().flatten().any(|above| pair.why_left(above).is_some()) {
+                continue;
+            }
             if out.examples.len() < EXAMPLES {
                 let path = pair.path_here(item).or_else(|| pair.path_there(item)).unwrap_or_default();
                 out.examples.push(Left { path: path.join("/"), why: left_out(&why) });

@@ -32,7 +32,10 @@ pub struct Status {
     pub moved: u64,
     /// Copies that keep what two changed at once: they stay until somebody settles them.
     pub copies: Vec<String>,
-    /// What is not kept the same, and why.
+    /// Files that the pair leaves out because it was told to.
+    #[serde(default)]
+    pub out: u64,
+    /// What is not kept the same, and why, besides that.
     pub left: Vec<Left>,
     /// What was done last, the newest first.
     pub lately: Vec<Deed>,

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use yellow_attic_core::merge::filter::Why;
 use yellow_attic_core::merge::plan::Does;
 use yellow_attic_core::merge::{Held, Item, TOP};
+use yellow_attic_core::size::human;
 
 impl Running {
     pub(super) fn path_of(&self, item: Item) -> String {
@@ -46,7 +47,11 @@ impl Running {
             let both = facets.here.is_some() && facets.there.is_some() && facets.common.is_some();
             status.same += u64::from(both && facets.held.is_none());
             status.to_do += u64::from(!both && facets.held.is_none());
-            if let Some(why) = &facets.held {
+            if let Some(Held::Left(why)) = &facets.held
+                && *why != Why::InTheWay
+            {
+                status.out += u64::from(!facets.is_folder());
+            } else if let Some(why) = &facets.held {
                 status.left.push(Left { path: self.path_of(item), why: held(why) });
             }
             let name = facets.here.as_ref().map(|here| here.name.as_str()).unwrap_or_default();
@@ -144,7 +149,7 @@ pub fn left_out(why: &Why) -> String {
     match why {
         Why::NotChosen => "its folder is not chosen for this pair".into(),
         Why::Named(pattern) => format!("it is named like \"{pattern}\", which this pair leaves out"),
-        Why::Larger(bytes) => format!("it has more bytes than this pair carries ({bytes})"),
+        Why::Larger(bytes) => format!("it has more than {}", human(*bytes)),
         Why::InTheWay => "something that this pair leaves out has its name here".into(),
     }
 }

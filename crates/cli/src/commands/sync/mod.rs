@@ -307,7 +307,12 @@ fn left_out(out: &Out) {
         return;
     }
     let size = crate::output::size(i64::try_from(out.count.bytes).unwrap_or(i64::MAX));
-    println!("  {:<12} {files:>8} files  {size}, and {folders} folders", "to leave out");
+    let folders = match folders {
+        0 => String::new(),
+        1 => ", and a folder".to_string(),
+        n => format!(", and {n} folders"),
+    };
+    println!("  {:<12} {files:>8} files  {size}{folders}", "to leave out");
     let first = out.examples.iter().take(SHOWN).map(|l| format!("{}: {}", l.path, l.why));
     let more = (out.examples.len() > SHOWN).then(|| "and more".to_string());
     list("left out", first.chain(more));
@@ -360,7 +365,10 @@ async fn ls(folder: &Path, output: Output) -> Done {
     }
     let mut rows = vec![["", "here", "there", "way", "state"].map(String::from).to_vec()];
     for (i, pair) in pairs.iter().enumerate() {
-        let state = Status::read(folder, &pair.id)?.map_or("never ran".into(), |s| shown_state(&s));
+        let state = match pair.paused {
+            true => "paused".into(),
+            false => Status::read(folder, &pair.id)?.map_or("never ran".into(), |s| shown_state(&s)),
+        };
         rows.push(vec![
             (i + 1).to_string(),
             pair.local.display().to_string(),
@@ -379,6 +387,7 @@ fn shown_state(status: &Status) -> String {
         "in_step" if live => "the same".into(),
         "trouble" => "in trouble".into(),
         "working" if live => "at work".into(),
+        "paused" if live => "paused".into(),
         _ => "not running".into(),
     }
 }

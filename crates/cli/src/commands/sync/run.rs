@@ -121,9 +121,13 @@ pub(super) async fn run(folder: &Path, once: bool, output: Output) -> Done {
     }
     if !output.object(&done)? {
         for status in &done {
-            let left = match status.left.len() {
+            let out = match status.out {
                 0 => String::new(),
-                n => format!("; {n} left out, yattic sync status says why"),
+                n => format!("; {n} left out as it was told"),
+            };
+            let left = match status.left.len() {
+                0 => out,
+                n => format!("{out}; {n} left alone, yattic sync status says why"),
             };
             output.say(format!("{}: {} the same{left}", status.local, status.same));
         }

@@ -103,7 +103,7 @@ pub(super) async fn set(
 ) -> Done {
     let all = pairs(folder).await?;
     let mut about = pick(&all, which)?.clone();
-    if leaves.is_empty() && !everything {
+    if leaves.is_empty() && !everything && !preview {
         return show(&about, output);
     }
     let client = connection::client()?;

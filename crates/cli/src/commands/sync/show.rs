@@ -47,7 +47,13 @@ pub(super) async fn status(folder: &Path, which: Option<&str>, output: Output) -
             println!("  all was the same at {}", time(at));
         }
         list("under way", status.doing.iter().cloned());
-        list("left out", status.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
+        if status.out > 0 {
+            println!(
+                "  {} files are left out as the pair was told: yattic sync set {} --preview lists them",
+                status.out, status.local
+            );
+        }
+        list("left alone", status.left.iter().map(|l| format!("{}: {}", l.path, l.why)));
         list("kept twice", status.copies.iter().cloned());
         list(
             "lately",

@@ -81,15 +81,7 @@ pub async fn collect_connection(
         return Err(refusals::ACCESS_DENIED.of("The account that it was connected to is not there any more."));
     };
     check_door(&state, &account, Door::Sync)?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(&request, &state).into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    };
+    let actor = Actor::in_name_of(account.id, &account.sign_in, &from(&request, &state));
     let secret = new_secret()?;
     state.engine.sign_ins().make_device(&actor, account.id, &device, hash_secret(&secret), scope).await?;
     *token = Some(secret.clone());

@@ -72,15 +72,7 @@ pub async fn connect(
     let name = device_name(&body.device)?;
     let account = check_password(&state, &request, &body.sign_in, &body.password).await?;
     check_door(&state, &account, Door::Sync)?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(&request, &state).into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    };
+    let actor = Actor::in_name_of(account.id, &account.sign_in, &from(&request, &state));
     let factor = body.code.is_some();
     match &body.code {
         Some(code) => check_code(&state, &actor, &account, code).await?,

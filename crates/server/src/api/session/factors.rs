@@ -34,15 +34,7 @@ async fn account(state: &State, id: yellow_attic_core::AccountId) -> Result<Acco
 }
 
 fn actor_of(request: &HttpRequest, state: &State, account: &Account) -> Actor {
-    Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(request, state).into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    }
+    Actor::in_name_of(account.id, &account.sign_in, &from(request, state))
 }
 
 /// Asks for a passkey as the second step of signing in.

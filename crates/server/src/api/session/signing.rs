@@ -99,15 +99,7 @@ pub async fn accept_invitation(
     check_host(&request, &state)?;
     let (account, _) = invited(&state, &request, &body.secret).await?;
     let hash = hashed_for(&state, &account, &body.password).await?;
-    let actor = Actor {
-        account: Some(account.id),
-        device: None,
-        who: account.sign_in.as_str().into(),
-        from: from(&request, &state).into(),
-        through: None,
-        scope: None,
-        tokens: Default::default(),
-    };
+    let actor = Actor::in_name_of(account.id, &account.sign_in, &from(&request, &state));
     state.engine.sign_ins().accept_invitation(&actor, &account, hash_secret(&body.secret), hash).await?;
     state.revoked();
     check_door(&state, &account, Door::Console)?;
