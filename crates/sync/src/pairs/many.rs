@@ -126,18 +126,18 @@ impl Hands {
             let (found, whole) = files_in(&arrived);
             let (mut landing, mut going) = (Vec::new(), Vec::new());
             let mut done: Vec<Each> = Vec::new();
+            let mut alone = Vec::new();
             for (place, task) in tasks.into_iter().enumerate() {
-                match arrives(&task, found.get(&place).copied()) {
-                    Ok(file) => {
+                match found.get(&place).map(|bytes| arrives(&task, bytes)) {
+                    Some(Ok(file)) => {
                         moved.fetch_add(file.bytes.len() as u64, Ordering::Relaxed);
                         landing.push(file);
                         going.push(task);
                     }
-                    // What did not come because the line broke is asked for again; what the service left out is not.
-                    Err(Outcome::OtherwiseThere) if !whole => {
-                        done.push((task.action, Outcome::Unknown.into()))
-                    }
-                    Err(outcome) => done.push((task.action, outcome.into())),
+                    Some(Err(outcome)) => done.push((task.action, outcome.into())),
+                    // What the service left out is asked for by itself: then it says why.
+                    None if whole => alone.push(task),
+                    None => done.push((task.action, Outcome::Unknown.into())),
                 }
             }
             for (task, landed) in going.into_iter().zip(ground.land_many(landing)) {
@@ -147,9 +147,13 @@ impl Hands {
                 };
                 done.push((task.action, came));
             }
-            done
+            (done, alone)
         });
-        let mut done = landed.await.unwrap_or_default();
+        let (mut done, alone) = landed.await.unwrap_or_default();
+        for task in alone {
+            let came = self.carry_out(&task).await;
+            done.push((task.action, came));
+        }
         if let (Some(error), Some((_, came))) =
             (broken, done.iter_mut().find(|(_, c)| c.outcome == Outcome::Unknown))
         {
@@ -235,10 +239,9 @@ fn failed(tasks: Vec<Task>, first: Came) -> Vec<Each> {
 }
 
 /// What arrived for a task, if it is that.
-fn arrives(task: &Task, bytes: Option<&[u8]>) -> Result<Landing, Outcome> {
+fn arrives(task: &Task, bytes: &[u8]) -> Result<Landing, Outcome> {
     let Does::Fetch { slot, state, .. } = &task.action.does else { return Err(Outcome::Unknown) };
     let above = task.above.clone().ok_or(Outcome::OtherwiseHere)?;
-    let bytes = bytes.ok_or(Outcome::OtherwiseThere)?;
     if Some((*blake3::hash(bytes).as_bytes(), bytes.len() as u64)) != state.bytes {
         return Err(Outcome::OtherwiseThere);
     }
