@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal, type AskedConnection, type Me } from "../../lib/api";
 import { key } from "../../lib/query-keys";
-import { exactly, when } from "../../lib/show";
+import { exactly, plain, when } from "../../lib/show";
 import { Button, Dialog, DialogActions, Field, FormError, Frame, IconButton, useToast } from "../../ui";
 import { FolderBrowser, usePlace } from "../folder/folder-browser";
 
@@ -90,7 +90,7 @@ function Answer({
   const queries = useQueryClient();
   const toast = useToast();
   const [, go] = useLocation();
-  const [name, setName] = useState(asked.device);
+  const [name, setName] = useState(plain(asked.device));
   const [bound, setBound] = useState(false);
   const [within, setWithin] = useState<Chosen[]>([]);
   const [readOnly, setReadOnly] = useState(false);
@@ -112,7 +112,7 @@ function Answer({
       toast.say(
         connect
           ? `"${name}" is let in. It goes on by itself within seconds.`
-          : `"${asked.device}" is not connected.`,
+          : `"${plain(asked.device)}" is not connected.`,
       );
       await queries.invalidateQueries({ queryKey: key("devices") });
       go("/devices");
@@ -129,11 +129,11 @@ function Answer({
     >
       <dl className="grid grid-cols-[max-content_1fr] gap-x-5 gap-y-1 rounded-lg border border-line bg-sheet p-4">
         <dt className="text-muted">It calls itself</dt>
-        <dd className="font-semibold break-words">{asked.device}</dd>
+        <dd className="font-semibold break-words">{plain(asked.device)}</dd>
         <dt className="text-muted">It asks from</dt>
         <dd className="font-mono text-[14.5px]">{asked.from}</dd>
         <dt className="text-muted">With</dt>
-        <dd>{asked.program || "a program that does not say what it is"}</dd>
+        <dd>{plain(asked.program) || "a program that does not say what it is"}</dd>
         <dt className="text-muted">It asked</dt>
         <dd title={exactly(asked.asked)}>{when(asked.asked)}</dd>
       </dl>

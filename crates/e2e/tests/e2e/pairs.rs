@@ -7,6 +7,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
 use std::time::Instant;
+use yellow_attic_trials::line::Line;
 
 /// Paths to what is there: none for a folder, else the bytes and whether it is a program.
 type Tree = BTreeMap<String, Option<(Vec<u8>, bool)>>;
@@ -591,4 +592,44 @@ async fn what_a_rollback_undoes_goes_without_a_question_and_what_was_changed_on_
     assert!(ines.place("home:/mishap 7", None).await.is_err(), "nothing is pushed");
     desk.yattic.ok(&["sync", "allow", "1"]);
     assert!(crate::support::eventually(async || ines.place("home:/mishap 7", None).await.is_ok()).await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_small_files_go_both_ways_over_lines_that_break_and_stay_away() {
+    let (service, ines) = Service::ready().await;
+    let over = |cuts: [u64; 4]| {
+        let mut cuts = cuts.into_iter();
+        Line::refusing(&service.address, move || Some((cuts.next()?, 2_000)))
+    };
+    let (up, down) =
+        (over([300_000, 1_200_000, 200_000, 2_500_000]), over([400_000, 150_000, 1_900_000, 2_000_000]));
+    let computer = |line: &Line| {
+        let computer =
+            Computer { yattic: Yattic::new(), folder: tempfile::tempdir().unwrap(), running: None };
+        computer.yattic.connect_to(&line.address);
+        computer
+    };
+    let (mut desk, mut laptop) = (computer(&up), computer(&down));
+    for n in 0..600_u32 {
+        fs::create_dir_all(desk.at(&format!("folder {}", n % 7))).unwrap();
+        let bytes: Vec<u8> = (0..2_000_u32).flat_map(|m| (m.wrapping_mul(n + 3) ^ n).to_le_bytes()).collect();
+        fs::write(desk.at(&format!("folder {}/file {n}", n % 7)), bytes).unwrap();
+    }
+    desk.pair("home:/");
+    laptop.pair("home:/");
+    laptop.run();
+    desk.run();
+    // Told at once, and by many: nobody who is nudged while it begins is ended by that.
+    for act in ["pause", "resume"].repeat(5) {
+        desk.yattic.ok(&["sync", act]);
+    }
+    same(&desk, &laptop, |tree| tree.len() == 607);
+    assert!(desk.running.as_mut().unwrap().try_wait().unwrap().is_none());
+    for line in [&up, &down] {
+        assert!(line.cuts.load(std::sync::atomic::Ordering::SeqCst) >= 2, "the lines held");
+    }
+    // Nothing was made twice by an answer that was lost.
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    assert_eq!(ines.all_entries(home, &Default::default()).await.unwrap().len(), 7);
+    assert!(!desk.tree().keys().any(|path| path.contains('(')));
 }

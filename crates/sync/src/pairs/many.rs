@@ -1,7 +1,7 @@
 //! Small files, many in one request: up as one tar stream that names folders by their ids, down as one of states by their
 //! moments.
 
-use super::act::{Came, Hands, Task};
+use super::act::{Came, Hands, Task, trouble_of};
 use super::ground::{Ground, Landing, NotDone};
 use bytes::BytesMut;
 use futures_util::StreamExt;
@@ -189,7 +189,7 @@ impl Hands {
         let lines = match told {
             Ok(lines) => lines,
             // The folder itself is gone, or may not be added to: each says for itself what that means.
-            Err(Error::Refused(_)) => {
+            Err(e) if matches!(e, Error::Refused(_)) && trouble_of(&e).is_none() => {
                 for task in sent {
                     let came = self.carry_out(&task).await;
                     done.push((task.action, came));

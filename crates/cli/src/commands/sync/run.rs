@@ -24,13 +24,13 @@ const TELL_AGAIN: Duration = Duration::from_secs(3600);
 
 /// Only one process works on the pairs.
 pub(super) fn lock(folder: &Path) -> Result<File, Failure> {
-    let mut file = File::options().create(true).truncate(false).write(true).open(folder.join("lock"))?;
+    let file = File::options().create(true).truncate(false).write(true).open(folder.join("lock"))?;
     file.try_lock().map_err(|_| {
         Failure::failed("yattic sync run is at work already", "Stop that one first, or leave it to it.")
             .coded("at_work")
     })?;
+    // Whoever was named here before is not at work any more.
     file.set_len(0)?;
-    file.write_all(std::process::id().to_string().as_bytes())?;
     Ok(file)
 }
 
@@ -47,20 +47,21 @@ pub(super) fn nudge(folder: &Path) -> Result<bool, Failure> {
     file.read_to_string(&mut text)?;
     let process = text.trim().parse().ok().and_then(rustix::process::Pid::from_raw);
     Ok(process
-        .is_some_and(|process| rustix::process::kill_process(process, rustix::process::Signal::HUP).is_ok()))
+        .is_some_and(|process| rustix::process::kill_process(process, rustix::process::Signal::USR1).is_ok()))
 }
 
 /// Hears that it is to stop, or to read anew what is to be done.
 fn orders() -> std::io::Result<Orders> {
     let (stop, stopped) = watch::channel(false);
     let (nudge, nudged) = watch::channel(0);
-    let (mut terminate, mut hangup) = (signal(SignalKind::terminate())?, signal(SignalKind::hangup())?);
+    let (mut terminate, mut nudges) =
+        (signal(SignalKind::terminate())?, signal(SignalKind::user_defined1())?);
     tokio::spawn(async move {
         loop {
             tokio::select! {
                 _ = tokio::signal::ctrl_c() => break,
                 _ = terminate.recv() => break,
-                _ = hangup.recv() => nudge.send_modify(|n| *n += 1),
+                _ = nudges.recv() => nudge.send_modify(|n| *n += 1),
             }
         }
         let _ = stop.send(true);
@@ -72,13 +73,15 @@ fn orders() -> std::io::Result<Orders> {
 }
 
 pub(super) async fn run(folder: &Path, once: bool, output: Output) -> Done {
-    let _lock = lock(folder)?;
+    let mut lock = lock(folder)?;
     let connected = connection::load()?;
     let pairs = pairs(folder).await?;
     if pairs.is_empty() {
         return Err(Failure::failed("there is no pair", "Make one: yattic sync add ~/Museum home:/"));
     }
     let orders = orders()?;
+    // Named only now: whoever is nudged must hear it.
+    lock.write_all(std::process::id().to_string().as_bytes())?;
     let paces = Arc::new(Paces::default());
     paces.set(&limits::read(folder)?);
     let all = pairs.clone();
