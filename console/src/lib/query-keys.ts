@@ -22,6 +22,7 @@ export interface Keys {
   history: [node?: number, moment?: string];
   invitation: [secret: string];
   "letting go": [what: unknown];
+  local: [path?: string];
   mail: [];
   "new codes": [];
   openings: [of?: number | "intake"];
@@ -32,12 +33,14 @@ export interface Keys {
   quotas: [];
   reach: [node?: number];
   recent: [];
+  remote: [service: string, path?: string];
   removal: [signIn: string];
   rollback: [id: number];
   "rollback preview": [folder?: number, to?: string, kept?: string];
   "rule preview": [rule: string, scope: string, value: unknown];
   rules: [];
   sessions: [];
+  side: [pair: string, path: string, modified: string];
   "shared shelves": [];
   shelves: [];
   slowed: [];

@@ -17,25 +17,10 @@ import type { Me } from "../lib/api";
 import { useBroken } from "../lib/live";
 import { openPalette } from "../lib/palette";
 import { Button, IconButton } from "./button";
+import { Mark } from "./mark";
 import { Menu, MenuItem, MenuLine } from "./menu";
 import { initials, Portrait } from "./portrait";
 import { useTheme } from "./theme";
-
-function Mark() {
-  return (
-    <svg viewBox="0 0 36 32" className="size-9" role="img" aria-label="Yellow Attic">
-      <path
-        d="M3 15 18 4l15 11"
-        fill="none"
-        stroke="currentColor"
-        strokeWidth="3"
-        strokeLinecap="round"
-        strokeLinejoin="round"
-      />
-      <rect x="12" y="17" width="12" height="12" rx="1.5" fill="var(--gold)" />
-    </svg>
-  );
-}
 
 const places = [
   { to: "/", word: "Shelves", icon: Library },

@@ -163,6 +163,9 @@ pub struct DeltaHead {
     /// The file's own time of modification, RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub modified: Option<String>,
+    /// Whether it is a program; as it was, if not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub executable: Option<bool>,
 }
 
 /// A state that a delta copies from.

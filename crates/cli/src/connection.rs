@@ -1,4 +1,7 @@
-//! Where this computer is connected, and with which token: kept in one file, mode 0600.
+//! Where this computer is connected, and with which token: kept in the desktop's keyring ([`keyring`]), or in a file of mode
+//! 0600.
+
+pub mod keyring;
 
 use crate::output::Failure;
 use serde::{Deserialize, Serialize};
@@ -8,6 +11,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use yellow_attic_client::{Client, api};
+use yellow_attic_sync::computer::{Clients, Refused};
 use yellow_attic_sync::pairs::status::Status;
 
 /// What is kept.
@@ -17,8 +21,12 @@ pub struct Connection {
     pub address: String,
     /// The sign-in name.
     pub sign_in: String,
-    /// This computer's token.
+    /// This computer's token; empty if the desktop's keyring has it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub token: String,
+    /// Whether the token is in the desktop's keyring.
+    #[serde(default)]
+    pub keyring: bool,
 }
 
 /// Where it is kept: below `YATTIC_HOME`, else where this system keeps settings.
@@ -58,9 +66,47 @@ pub fn load() -> Result<Connection, Failure> {
     })
 }
 
-/// Writes it, so that only its owner can read it.
-pub fn save(connection: &Connection) -> Result<(), Failure> {
-    let path = file()?;
+/// Where the connections lie that commands do not mean now, but pairs may.
+fn others() -> Result<PathBuf, Failure> {
+    Ok(file()?.with_file_name("services"))
+}
+
+fn file_of(address: &str) -> Result<PathBuf, Failure> {
+    Ok(others()?.join(format!("{}.toml", yellow_attic_sync::pairs::name_of(address))))
+}
+
+fn read(path: &Path) -> Option<Connection> {
+    toml::from_str(&fs::read_to_string(path).ok()?).ok()
+}
+
+/// All services that this computer is connected to; the one that commands mean is the first.
+pub fn all() -> Vec<Connection> {
+    let mut all: Vec<Connection> = file().ok().and_then(|path| read(&path)).into_iter().collect();
+    let others = others().ok().and_then(|folder| fs::read_dir(folder).ok()).into_iter().flatten().flatten();
+    let mut others: Vec<Connection> = others.filter_map(|entry| read(&entry.path())).collect();
+    others.sort_by(|a, b| a.address.cmp(&b.address));
+    all.extend(others);
+    all
+}
+
+/// Commands mean this service from now on. The one that they meant before stays connected.
+pub fn take(connection: &Connection) -> Result<(), Failure> {
+    if let Some(before) = read(&file()?).filter(|before| before.address != connection.address) {
+        write(&before, &file_of(&before.address)?)?;
+    }
+    write(connection, &file()?)?;
+    remove(&file_of(&connection.address)?)
+}
+
+fn remove(path: &Path) -> Result<(), Failure> {
+    match fs::remove_file(path) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(e.into()),
+        _ => Ok(()),
+    }
+}
+
+/// Writes one, so that only its owner can read it.
+fn write(connection: &Connection, path: &Path) -> Result<(), Failure> {
     if let Some(dir) = path.parent() {
         fs::create_dir_all(dir)?;
     }
@@ -70,22 +116,61 @@ pub fn save(connection: &Connection) -> Result<(), Failure> {
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&fresh)?;
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
-    fs::rename(&fresh, &path)?;
+    fs::rename(&fresh, path)?;
     Ok(())
 }
 
-/// Forgets it.
-pub fn forget() -> Result<(), Failure> {
-    match fs::remove_file(file()?) {
-        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(e.into()),
-        _ => Ok(()),
+/// Forgets one. If commands meant it, they mean none until one is chosen.
+pub fn forget(connection: &Connection) -> Result<(), Failure> {
+    if connection.keyring {
+        keyring::forget(&connection.address)?;
     }
+    if read(&file()?).is_some_and(|current| current.address == connection.address) {
+        remove(&file()?)?;
+    }
+    remove(&file_of(&connection.address)?)
 }
 
 /// A client of the service that this computer is connected to.
 pub fn client() -> Result<Client, Failure> {
-    let connection = load()?;
-    Ok(Client::new(&connection.address, Some(&connection.token))?)
+    client_of(&load()?)
+}
+
+/// A client of one of them.
+pub fn client_of(connection: &Connection) -> Result<Client, Failure> {
+    let token = match connection.keyring {
+        true => keyring::token(&connection.address, true)?,
+        false => connection.token.clone(),
+    };
+    Ok(Client::new(&connection.address, Some(&token))?)
+}
+
+/// What gives whoever keeps pairs the same a client of a service. It asks nobody anything.
+pub fn clients() -> Clients {
+    std::sync::Arc::new(|address| {
+        Box::pin(async move {
+            let found = all().into_iter().find(|connection| connection.address == address);
+            let Some(connection) = found else {
+                let says = format!("this computer is not connected to {address}");
+                let remedy = format!("Connect it with: yattic connect {address}");
+                return Err(Refused::new("not_connected", says, remedy));
+            };
+            let token = match connection.keyring {
+                true => tokio::task::spawn_blocking(move || keyring::token(&connection.address, false))
+                    .await
+                    .map_err(|e| Refused::new("failed", e.to_string(), ""))?
+                    .map_err(|e| Refused::new("keyring_locked", e.text(), e.remedy()))?,
+                false => connection.token,
+            };
+            Ok(Client::new(&address, Some(&token))?)
+        })
+    })
+}
+
+/// What this computer is called by its system.
+pub fn host_name() -> String {
+    let name = rustix::system::uname();
+    name.nodename().to_str().ok().filter(|name| !name.is_empty()).unwrap_or("computer").to_string()
 }
 
 /// Whether a password that is wanted once more comes from standard input.
@@ -132,6 +217,71 @@ where
     };
     client.prove(&password, code.as_deref()).await?;
     Ok(act().await?)
+}
+
+/// Does what gives something out. If the service wants the password once more, the console's dialog for it is opened where
+/// there is a desktop, filled in: `wish` is what stands in its address. Where there is none, it is asked for on the terminal.
+pub async fn proved_or_in_console<T, Act>(
+    client: &Client,
+    facts: &api::Facts,
+    wish: &[(&str, Option<String>)],
+    act: Act,
+) -> Result<T, Failure>
+where
+    Act: AsyncFn() -> Result<T, yellow_attic_client::Error>,
+{
+    match act().await {
+        Err(e) if matches!(e.code(), Some("proof_needed" | "factor_needed")) => {}
+        other => return Ok(other?),
+    }
+    let address = page_of(client.address(), facts, wish);
+    if PROOF_STDIN.load(Ordering::Relaxed) {
+        return proved(client, act).await;
+    }
+    if crate::desktop::open(&address) {
+        return Err(Failure::failed(
+            "nothing was given out yet: your password is needed for it once more",
+            format!("Its dialog is open in your browser, filled in: {address}"),
+        )
+        .coded("in_the_browser"));
+    }
+    match std::io::stdin().is_terminal() {
+        true => proved(client, act).await,
+        false => Err(Failure::failed(
+            "nothing was given out yet: your password is needed for it once more",
+            format!("Open its dialog in a browser, filled in: {address} - or give the password with --proof-stdin."),
+        )
+        .coded("proof_needed")),
+    }
+}
+
+/// The console's page of a file or folder, with what is asked for.
+pub fn page_of(service: &str, facts: &api::Facts, wish: &[(&str, Option<String>)]) -> String {
+    let (shelf, way) = facts.path.split_once(":/").unwrap_or((&facts.path, ""));
+    let mut way: Vec<&str> = std::iter::once(shelf).chain(way.split('/')).filter(|p| !p.is_empty()).collect();
+    if facts.node.kind == api::Kind::File {
+        way.pop();
+    }
+    let way: Vec<String> = way.into_iter().map(encoded).collect();
+    let mut address = format!("{service}/shelf/{}?thing={}", way.join("/"), facts.node.id);
+    for (name, value) in wish {
+        if let Some(value) = value {
+            address.push_str(&format!("&{name}={}", encoded(value)));
+        }
+    }
+    address
+}
+
+/// As a part of an address, RFC 3986.
+fn encoded(text: &str) -> String {
+    let mut encoded = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(byte.into()),
+            _ => encoded.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    encoded
 }
 
 /// A person, group or everyone, as people write them: a bare name is an account.

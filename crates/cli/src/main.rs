@@ -6,8 +6,10 @@
 mod print;
 mod commands;
 mod connection;
+mod desktop;
 mod help;
 mod output;
+mod page;
 mod progress;
 mod transfer;
 

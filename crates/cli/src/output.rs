@@ -5,6 +5,7 @@ use jiff::tz::TimeZone;
 use std::process::ExitCode;
 use yellow_attic_client::{Error, api};
 use yellow_attic_core::size::human;
+use yellow_attic_sync::computer::Refused;
 
 /// How to print.
 #[derive(Clone, Copy)]
@@ -78,6 +79,21 @@ impl Failure {
         Failure { status: 3, code: "partly_done", ..Failure::failed(text, "") }
     }
 
+    /// Its code: the service's, where that refused.
+    pub fn code(&self) -> &str {
+        self.problem.as_ref().map_or(self.code, |problem| &problem.code)
+    }
+
+    /// What it says.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// What to do about it.
+    pub fn remedy(&self) -> &str {
+        &self.remedy
+    }
+
     /// Prints the failure to standard error; tells how to exit.
     pub fn report(self, output: Output) -> ExitCode {
         if output.json {
@@ -122,6 +138,13 @@ impl From<Error> for Failure {
             .coded("service_unreachable"),
             other => Failure::failed(other.to_string(), ""),
         }
+    }
+}
+
+impl From<Refused> for Failure {
+    fn from(refused: Refused) -> Failure {
+        let status = if refused.code == "no_such_pair" { 2 } else { 1 };
+        Failure { status, code: refused.code, ..Failure::failed(refused.says, refused.remedy) }
     }
 }
 

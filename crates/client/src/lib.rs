@@ -124,11 +124,15 @@ pub struct When {
     pub nothing_there: bool,
 }
 
+/// Chooses between rustls's providers, of which both can be in a build: before any client is made.
+pub fn choose_tls() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+}
+
 impl Client {
     /// A client of the service at an address such as `https://files.example.org`.
     pub fn new(address: &str, token: Option<&str>) -> Result<Client> {
-        // Both of rustls's providers can be in a build: choose one.
-        let _ = rustls::crypto::ring::default_provider().install_default();
+        choose_tls();
         let http = reqwest::Client::builder()
             .connect_timeout(Duration::from_secs(10))
             .read_timeout(Duration::from_secs(120))

@@ -100,6 +100,26 @@ pub fn plan(old: &[Chunk], new: &[Chunk]) -> Vec<Piece> {
     pieces
 }
 
+/// What is left of a plan when so many bytes of the new state are there.
+pub fn after(pieces: &[Piece], there: u64) -> Vec<Piece> {
+    let mut skip = there;
+    let mut left = Vec::with_capacity(pieces.len());
+    for piece in pieces {
+        let (Piece::Same { at, length } | Piece::New { at, length }) = *piece;
+        let gone = skip.min(length);
+        skip -= gone;
+        if gone == length {
+            continue;
+        }
+        let (at, length) = (at + gone, length - gone);
+        left.push(match piece {
+            Piece::Same { .. } => Piece::Same { at, length },
+            Piece::New { .. } => Piece::New { at, length },
+        });
+    }
+    left
+}
+
 /// How many bytes of a plan are new.
 pub fn new_bytes(pieces: &[Piece]) -> u64 {
     let new = pieces.iter().map(|p| if let Piece::New { length, .. } = p { *length } else { 0 });

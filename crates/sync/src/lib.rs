@@ -5,8 +5,9 @@
 //! - [`patience`]: trying again while the line is broken.
 //! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
 //! - [`down`]: from a shelf to a local folder. [`delta`]: both ways, only what differs.
-//! - [`pairs`]: folders that are kept the same.
+//! - [`pairs`]: folders that are kept the same. [`computer`]: all of them on this computer, for whoever asks.
 
+pub mod computer;
 pub mod delta;
 pub mod down;
 pub mod large;

@@ -1,5 +1,6 @@
 import { Suspense, lazy } from "react";
 import type { Facts, Node } from "../../lib/api";
+import type { Wish } from "../../lib/wish";
 import { RightsDialog } from "../rights";
 import { ChooseFolder, NewFolder, Rename } from "./dialogs";
 import { Editor } from "./editor";
@@ -11,7 +12,8 @@ const OutsideDialog = lazy(() => import("../outside/dialog"));
 /** What the folder's page asks in a dialog. */
 export type Asking =
   | { kind: "new" | "snapshots" }
-  | { kind: "rename" | "edit" | "rights" | "outside" | "link"; node: Node }
+  | { kind: "rename" | "edit" | "link"; node: Node }
+  | { kind: "rights" | "outside"; node: Node; wish?: Wish }
   | { kind: "move" | "copy"; nodes: Node[] };
 
 interface Props {
@@ -55,6 +57,7 @@ export function Dialogs({ asking, place, top, mayManage, onAsk, onGo, onDone, on
           name={asking.node.name}
           folder={asking.node.kind === "folder"}
           top={asking.node.parent === undefined}
+          wish={asking.wish}
           onClose={close}
         />
       )}
@@ -64,6 +67,7 @@ export function Dialogs({ asking, place, top, mayManage, onAsk, onGo, onDone, on
             node={asking.node.id}
             name={asking.node.name}
             folder={asking.node.kind === "folder"}
+            wish={asking.wish}
             onClose={close}
           />
         </Suspense>

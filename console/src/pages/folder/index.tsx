@@ -27,6 +27,7 @@ import { Button, Chip, Empty, Frame, IconButton, Loading, Menu, MenuItem, Notice
 import { FoundList } from "../found-list";
 import { Drawer } from "./drawer";
 import { actsOf, type Doing } from "./acts";
+import { wishOf } from "../../lib/wish";
 import { Dialogs, type Asking } from "./asking";
 import { useDeeds } from "./deeds";
 import { PastNotice } from "./past-notice";
@@ -49,6 +50,7 @@ export function FolderPage({ frame }: Props) {
   const search = new URLSearchParams(useSearch());
   const at = search.get("at") ?? undefined;
   const thing = search.get("thing");
+  const wished = thing === null ? undefined : search.toString();
   const trash = search.has("trash") && at === undefined;
   const place = placeOf(address);
   const queries = useQueryClient();
@@ -123,18 +125,22 @@ export function FolderPage({ frame }: Props) {
   useEffect(() => {
     if (!thing) return;
     const id = Number(thing);
+    const wish = wished === undefined ? undefined : wishOf(new URLSearchParams(wished));
     void api
       .facts(id)
       .then((f) => {
         const parent = f.path.slice(0, f.path.lastIndexOf("/")) || f.path;
         go(pageOf(parent), { replace: true });
-        setTimeout(() => setSelected(new Set([id])));
+        setTimeout(() => {
+          setSelected(new Set([id]));
+          if (wish) setAsking({ kind: wish.give === "access" ? "rights" : "outside", node: f.node, wish });
+        });
       })
       .catch((e: unknown) => {
         go(address, { replace: true });
         toast.refuse(e);
       });
-  }, [thing, address, go, toast]);
+  }, [thing, wished, address, go, toast]);
 
   const changed = useCallback(async () => {
     await Promise.all([

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Inbox, Link2 } from "lucide-react";
 import { useState } from "react";
 import { outside, type Opening, type OpeningKind } from "../../lib/outside";
+import type { Wish } from "../../lib/wish";
 import { Button, Dialog, DialogActions, Loading, Notice } from "../../ui";
 import { OpeningForm } from "./form";
 import { OpeningShown } from "./shown";
@@ -11,14 +12,18 @@ interface Props {
   node: number;
   name: string;
   folder: boolean;
+  /** One that is asked for: it is filled in. */
+  wish?: Wish;
   onClose: () => void;
 }
 
 /** Links and intakes of one file or folder: making one, and deciding over those there are. */
-export default function OutsideDialog({ node, name, folder, onClose }: Props) {
+export default function OutsideDialog({ node, name, folder, wish, onClose }: Props) {
   const queries = useQueryClient();
   const found = useQuery({ queryKey: key("openings", node), queryFn: () => outside.openings({ node }) });
-  const [making, setMaking] = useState<OpeningKind>();
+  const [making, setMaking] = useState<OpeningKind | undefined>(
+    wish?.give === "intake" || wish?.give === "link" ? wish.give : undefined,
+  );
   const [editing, setEditing] = useState<Opening>();
   const done = async () => {
     await queries.invalidateQueries({ queryKey: key("openings") });
@@ -50,6 +55,7 @@ export default function OutsideDialog({ node, name, folder, onClose }: Props) {
           node={node}
           folder={folder}
           opening={editing}
+          wish={editing ? undefined : wish}
           onDone={() => void done()}
           onCancel={() => {
             setMaking(undefined);

@@ -3,6 +3,7 @@ import { useState, type FormEvent } from "react";
 import { Refusal } from "../../lib/api";
 import { dayOf, endOfDay } from "../../lib/days";
 import { outside, type Opening, type OpeningKind, type OpeningSet } from "../../lib/outside";
+import type { Wish } from "../../lib/wish";
 import { Button, Choice, DayField, DialogActions, Field } from "../../ui";
 
 const kindsOfFiles = ["pictures", "documents", "sound", "video", "archives"];
@@ -15,21 +16,23 @@ interface Props {
   folder: boolean;
   /** The one to be changed; none: a new one. */
   opening?: Opening;
+  /** What a new one is asked for with. */
+  wish?: Wish;
   onDone: (opening: Opening) => void;
   onCancel: () => void;
 }
 
 /** What a link or an intake says, takes, and until when. */
-export function OpeningForm({ kind, node, folder, opening, onDone, onCancel }: Props) {
-  const [can, setCan] = useState<Opening["can"]>(opening?.can ?? "download");
-  const [title, setTitle] = useState(opening?.title ?? "");
-  const [message, setMessage] = useState(opening?.message ?? "");
-  const [ending, setEnding] = useState("");
+export function OpeningForm({ kind, node, folder, opening, wish, onDone, onCancel }: Props) {
+  const [can, setCan] = useState<Opening["can"]>(opening?.can ?? (wish?.can as Opening["can"]) ?? "download");
+  const [title, setTitle] = useState(opening?.title ?? wish?.title ?? "");
+  const [message, setMessage] = useState(opening?.message ?? wish?.message ?? "");
+  const [ending, setEnding] = useState(wish?.ending ?? "");
   const [locked, setLocked] = useState(opening?.password ?? false);
   const [password, setPassword] = useState("");
-  const [begins, setBegins] = useState(dayOf(opening?.begins));
-  const [ends, setEnds] = useState(dayOf(opening?.ends));
-  const [most, setMost] = useState(opening?.most ? `${opening.most}` : "");
+  const [begins, setBegins] = useState(dayOf(opening?.begins ?? wish?.begins));
+  const [ends, setEnds] = useState(dayOf(opening?.ends ?? wish?.ends));
+  const [most, setMost] = useState(`${opening?.most ?? wish?.most ?? ""}`);
   const [largest, setLargest] = useState(opening?.largest_file ? `${opening.largest_file / MiB}` : "");
   const [together, setTogether] = useState(opening?.largest_all ? `${opening.largest_all / MiB}` : "");
   const [kinds, setKinds] = useState(opening?.kinds ?? "");

@@ -4,6 +4,7 @@ import { useState, type FormEvent } from "react";
 import { useLocation } from "wouter";
 import { api, Refusal, sayingOf, type Gives, type Grant, type Reach } from "../../lib/api";
 import { dayOf, endOfDay } from "../../lib/days";
+import { levelOf, type Wish } from "../../lib/wish";
 import { count, exactly, shortDay } from "../../lib/show";
 import {
   Button,
@@ -95,6 +96,7 @@ export function RightsDialog({
   name,
   folder,
   top,
+  wish,
   onClose,
 }: {
   node: number;
@@ -102,6 +104,8 @@ export function RightsDialog({
   folder: boolean;
   /** The top of a shelf: nothing can be inherited there. */
   top: boolean;
+  /** Access that is asked for: it is filled in. */
+  wish?: Wish;
   onClose: () => void;
 }) {
   const queries = useQueryClient();
@@ -194,7 +198,11 @@ export function RightsDialog({
                   </li>
                 ))}
               </ul>
-              <GiveForm onGive={(g) => change.mutateAsync(g)} onInvite={(g) => inviting.mutateAsync(g)} />
+              <GiveForm
+                wish={wish}
+                onGive={(g) => change.mutateAsync(g)}
+                onInvite={(g) => inviting.mutateAsync(g)}
+              />
               {passOn && <PassOn address={passOn} />}
               {(above.length > 0 || reach.data.afresh) && (
                 <>
@@ -349,17 +357,19 @@ function Who({ grant }: { grant: Grant }) {
 }
 
 function GiveForm({
+  wish,
   onGive,
   onInvite,
 }: {
+  wish?: Wish;
   onGive: (g: { to: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
   onInvite: (g: { mail: string; can: Gives; until?: string; message?: string }) => Promise<unknown>;
 }) {
   const people = useQuery({ queryKey: key("people"), queryFn: api.people });
-  const [to, setTo] = useState("");
-  const [can, setCan] = useState<Gives>("view");
-  const [until, setUntil] = useState("");
-  const [message, setMessage] = useState("");
+  const [to, setTo] = useState(wish?.to ?? "");
+  const [can, setCan] = useState<Gives>(levelOf(wish) ?? "view");
+  const [until, setUntil] = useState(dayOf(wish?.ends));
+  const [message, setMessage] = useState(wish?.message ?? "");
   const [refusal, setRefusal] = useState<string>();
   const all = [{ to: "everyone", name: "Everyone" }, ...(people.data?.people ?? [])];
   const word = (p: { to: string; name: string }) =>

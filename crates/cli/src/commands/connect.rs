@@ -1,6 +1,6 @@
 //! `yattic connect`
 
-use crate::connection::{self, Connection};
+use crate::connection::{self, Connection, keyring};
 use crate::output::{Done, Failure, Output};
 use std::io::{BufRead, IsTerminal, Write};
 use std::time::{Duration, Instant};
@@ -11,11 +11,15 @@ use yellow_attic_sync::patience::may_pass;
 ///
 /// It shows a short code, which you type in the console in a browser where you are signed in: there you choose what
 /// this computer may reach, and no password is typed here. With --sign-in the password is asked for here instead, on the
-/// terminal or with --password-stdin. The computer gets a token of its own.
+/// terminal or with --password-stdin. The computer gets a token of its own, which is kept in the desktop's keyring where
+/// there is one.
+///
+/// A computer can be connected to several services: commands mean the one that was named last, and pairs stay with theirs.
 #[derive(clap::Args)]
 pub struct Connect {
-    /// The service's address, such as https://files.example.org
-    address: String,
+    /// The service's address, such as https://files.example.org; without it, the services that this computer is connected to
+    /// are listed.
+    address: Option<String>,
     /// What to call this computer; its host name if it is not given.
     #[arg(long, value_name = "NAME")]
     device: Option<String>,
@@ -28,6 +32,12 @@ pub struct Connect {
     /// A code of the authenticator, or a recovery code; asked for if it is needed.
     #[arg(long, value_name = "CODE", requires = "sign_in")]
     code: Option<String>,
+    /// Sign in anew, even if this computer is connected there already.
+    #[arg(long)]
+    anew: bool,
+    /// Keep the token in a file that only you can read, even if there is a keyring.
+    #[arg(long)]
+    token_in_file: bool,
 }
 
 /// Between two questions whose answer did not come.
@@ -35,13 +45,29 @@ const AGAIN: Duration = Duration::from_secs(3);
 
 impl Connect {
     pub async fn run(self, output: Output) -> Done {
-        let address = match self.address.split_once("://") {
-            Some(("http" | "https", _)) => self.address.clone(),
+        let Some(named) = &self.address else { return list(output) };
+        let address = match named.split_once("://") {
+            Some(("http" | "https", _)) => named.trim_end_matches('/').to_string(),
             Some(_) => {
                 return Err(Failure::usage("the address begins with neither http:// nor https://", ""));
             }
-            None => format!("https://{}", self.address),
+            None => format!("https://{}", named.trim_end_matches('/')),
         };
+        let fresh = self.anew || self.sign_in.is_some() || self.device.is_some() || self.token_in_file;
+        if !fresh && let Some(known) = connection::all().into_iter().find(|c| c.address == address) {
+            // A token that counts no more is no reason to stop.
+            let counts = match connection::client_of(&known) {
+                Ok(client) => client.welcome().await?.me.is_some(),
+                Err(_) => false,
+            };
+            if counts {
+                connection::take(&known)?;
+                return output.done(
+                    &serde_json::json!({ "address": address, "sign_in": known.sign_in }),
+                    format!("Connected to {address} as {} already: commands mean it now.", known.sign_in),
+                );
+            }
+        }
         let client = Client::new(&address, None)?;
         let welcome = client.welcome().await?;
         if welcome.needs_set_up {
@@ -50,15 +76,7 @@ impl Connect {
                 "Open the address that yatticd serve printed, and become it first.",
             ));
         }
-        let device = self.device.clone().unwrap_or_else(|| {
-            rustix::system::uname()
-                .nodename()
-                .to_str()
-                .ok()
-                .filter(|n| !n.is_empty())
-                .unwrap_or("computer")
-                .to_string()
-        });
+        let device = self.device.clone().unwrap_or_else(connection::host_name);
         let token = match &self.sign_in {
             Some(sign_in) => self.by_password(&client, sign_in, &device).await?,
             None => by_code(&client, &device).await?,
@@ -66,7 +84,13 @@ impl Connect {
         let client = Client::new(&address, Some(&token))?;
         let me = client.welcome().await?.me;
         let sign_in = me.map(|me| me.sign_in).or(self.sign_in).unwrap_or_default();
-        connection::save(&Connection { address: address.clone(), sign_in: sign_in.clone(), token })?;
+        let keyring = !self.token_in_file && keyring::is_there();
+        if keyring {
+            keyring::keep(&address, &sign_in, &token)?;
+        }
+        let token = if keyring { String::new() } else { token };
+        let (its, name) = (address.clone(), sign_in.clone());
+        connection::take(&Connection { address: its, sign_in: name, token, keyring })?;
         output.done(
             &serde_json::json!({ "address": address, "sign_in": sign_in, "device": device }),
             format!("Connected to {address} as {sign_in}; this computer is called \"{device}\"."),
@@ -105,6 +129,26 @@ impl Connect {
             other => Ok(other?.token),
         }
     }
+}
+
+fn list(output: Output) -> Done {
+    let all = connection::all();
+    let told: Vec<_> = all
+        .iter()
+        .map(|c| serde_json::json!({ "address": c.address, "sign_in": c.sign_in, "keyring": c.keyring }))
+        .collect();
+    if output.object(&told)? {
+        return Ok(());
+    }
+    let meant = connection::load().ok().map(|c| c.address);
+    if all.is_empty() {
+        output.say("This computer is connected to no service. Connect it: yattic connect ADDRESS");
+    }
+    for known in all {
+        let means = if meant.as_ref() == Some(&known.address) { "   (commands mean this one)" } else { "" };
+        println!("{}  as {}{means}", known.address, known.sign_in);
+    }
+    Ok(())
 }
 
 /// Shows a code, and waits until somebody has answered it in the console.

@@ -1,6 +1,7 @@
 //! `yattic history`
 
 use crate::connection;
+use crate::desktop;
 use crate::output::{Done, Failure, Output, size, table, time};
 use yellow_attic_client::{Client, api};
 
@@ -11,12 +12,24 @@ use yellow_attic_client::{Client, api};
 pub struct History {
     /// Which, as shelf:/path; also of something removed.
     path: String,
+    /// Open the console's page of it in your browser instead, where each state can be looked at.
+    #[arg(long)]
+    browser: bool,
 }
 
 impl History {
     pub async fn run(self, output: Output) -> Done {
         let client = connection::client()?;
         let node = find(&client, &self.path).await?;
+        if self.browser {
+            let address = connection::page_of(client.address(), &client.facts(node).await?, &[]);
+            let opened = desktop::open(&address);
+            let said = match opened {
+                true => format!("It is open in your browser: {address}"),
+                false => format!("Open it in your browser: {address}"),
+            };
+            return output.done(&serde_json::json!({ "address": address, "opened": opened }), said);
+        }
         let history = client.history(node).await?;
         if output.object(&history)? {
             return Ok(());

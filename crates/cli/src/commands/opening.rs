@@ -1,6 +1,6 @@
 //! What `yattic link` and `yattic intake` share.
 
-use crate::connection::{self, proved, sure};
+use crate::connection::{self, proved, proved_or_in_console, sure};
 use crate::output::{Done, Failure, Output, moment, table, time};
 use std::io::{BufRead, IsTerminal};
 use yellow_attic_client::{Client, api};
@@ -89,7 +89,18 @@ pub async fn make(output: Output, new: api::NewOpening, path: &str, mail: Vec<St
     let client = connection::client()?;
     let facts = connection::place(&client, path, None).await?;
     let new = api::NewOpening { node: facts.node.id, ..new };
-    let made = proved(&client, async || client.make_opening(&new).await).await?;
+    let most = new.set.most.filter(|most| *most > 0).map(|most| most.to_string());
+    let wish = [
+        ("give", Some(new.kind.clone())),
+        ("can", new.set.can.clone()),
+        ("title", new.set.title.clone()),
+        ("message", new.set.message.clone()),
+        ("begins", new.set.begins.clone()),
+        ("ends", new.set.ends.clone()),
+        ("most", most),
+        ("ending", new.ending.clone()),
+    ];
+    let made = proved_or_in_console(&client, &facts, &wish, async || client.make_opening(&new).await).await?;
     if !mail.is_empty() {
         client.mail_opening(made.id, &api::OpeningMail { to: mail.clone(), message: String::new() }).await?;
     }

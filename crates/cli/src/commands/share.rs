@@ -1,6 +1,6 @@
 //! `yattic share`
 
-use crate::connection::{self, proved, subject};
+use crate::connection::{self, proved, proved_or_in_console, subject};
 use crate::output::{Done, Failure, Output, moment, time};
 use yellow_attic_client::{Client, api};
 
@@ -59,7 +59,15 @@ impl Share {
             }
             let message = self.message.clone();
             let new = api::NewGrant { to: subject(with), can: can.clone(), until, message };
-            let given = proved(&client, async || client.give(facts.node.id, &new).await).await?;
+            let wish = [
+                ("give", Some("access".to_string())),
+                ("to", Some(with.clone())),
+                ("can", Some(can.clone())),
+                ("ends", new.until.clone()),
+                ("message", Some(new.message.clone()).filter(|message| !message.is_empty())),
+            ];
+            let give = async || client.give(facts.node.id, &new).await;
+            let given = proved_or_in_console(&client, &facts, &wish, give).await?;
             if output.object(&given)? {
                 return Ok(());
             }

@@ -4,6 +4,15 @@ use super::plan::{Does, Look, Move, Slot};
 use super::rules::{Rule, holds};
 use super::{Common, Facets, Hash, Held, Item, Pair, Stat, There, Way};
 
+/// So many copies are made of a thing within an hour, before a person is asked.
+const COPIES: u8 = 5;
+
+/// The hour of a time as people read it, as one number.
+fn hour_of(time: &str) -> u32 {
+    let digits = time.bytes().take(13).filter(u8::is_ascii_digit);
+    digits.fold(0, |number: u32, digit| number.wrapping_mul(10).wrapping_add(u32::from(digit - b'0')))
+}
+
 impl Pair {
     pub(super) fn look_both(&mut self, item: Item, facets: &Facets, time: &str) -> Look {
         let (Some(there), Some(here)) = (&facets.there, &facets.here) else { return Look::Done };
@@ -101,8 +110,15 @@ impl Pair {
             return Look::Hold(Held::RolledBack);
         }
         // Both changed: what lies here becomes a copy beside it.
-        let name = self.free_name(here.parent, &here.name, time, 1);
-        Look::act(item, Does::SetAside((here.parent, name), here.stat))
+        let hour = hour_of(time);
+        let many = facets.copied.filter(|(in_hour, _)| *in_hour == hour).map_or(0, |(_, many)| many);
+        if many >= COPIES {
+            return Look::Hold(Held::Copies);
+        }
+        self.at_mut(item).copied = Some((hour, many.saturating_add(1)));
+        let folder = self.aside(here.parent);
+        let name = self.free_name(folder, &here.name, time, 1);
+        Look::act(item, Does::SetAside((folder, name), here.stat))
     }
 
     /// It was moved here, and the service is to move it too.

@@ -276,8 +276,22 @@ impl Pair {
     /// The service's thing has the slot: what stands there here takes the name of a copy.
     pub(super) fn make_way(&mut self, occupant: Item, time: &str) -> Look {
         let Some(here) = self.get(occupant).here else { return Look::Listed };
-        let name = self.free_name(here.parent, &here.name, time, 1);
-        self.move_here(occupant, (here.parent, name))
+        let folder = self.aside(here.parent);
+        let name = self.free_name(folder, &here.name, time, 1);
+        self.move_here(occupant, (folder, name))
+    }
+
+    /// The folder for a copy of what lies in another: the same, but beside a repository, never in it.
+    pub(super) fn aside(&self, folder: Item) -> Item {
+        let (mut aside, mut next, mut steps) = (folder, folder, 0);
+        while next != TOP && steps < 1000 {
+            let Some(here) = self.get(next).here else { break };
+            if names::is_repository(&here.name) {
+                aside = here.parent;
+            }
+            (next, steps) = (here.parent, steps + 1);
+        }
+        aside
     }
 
     /// A name that is free on both sides.

@@ -26,10 +26,14 @@ impl Pair {
     pub fn allow(&mut self) {
         self.allowed = true;
         self.changed.insert(TOP);
-        let waits: Vec<Item> =
-            self.held().filter(|(.., why)| **why == Held::RolledBack).map(|(item, ..)| item).collect();
+        let waits: Vec<Item> = self
+            .held()
+            .filter(|(.., why)| matches!(why, Held::RolledBack | Held::Copies))
+            .map(|(item, ..)| item)
+            .collect();
         for item in waits {
             self.at_mut(item).rolled_back = false;
+            self.at_mut(item).copied = None;
             self.free(item);
         }
         let held = std::mem::take(&mut self.index.until_allowed);

@@ -15,7 +15,8 @@ impl Pair {
         its.map(|((_, name), item)| (name.clone(), *item)).collect()
     }
 
-    pub(super) fn children_there(&self, folder: Item) -> Vec<Item> {
+    /// What the service has in a folder.
+    pub fn children_there(&self, folder: Item) -> Vec<Item> {
         children(&self.index.there, folder)
     }
 

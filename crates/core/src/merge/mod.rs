@@ -149,6 +149,9 @@ pub struct Facets {
     pub rolled_back: bool,
     /// Whether it is known yet what it is: something that came up, or whose place is empty, is not.
     pub unsettled: Option<Unsettled>,
+    /// In which hour copies were made of it last, and how many in it.
+    #[serde(default)]
+    pub copied: Option<(u32, u8)>,
 }
 
 /// What is not known yet of something.
@@ -185,10 +188,14 @@ pub enum Held {
     OtherWay,
     /// It is being written to.
     Busy,
+    /// It is gone here, and another pair may have it now, and has not sent it yet.
+    OtherHalf,
     /// This pair leaves it out.
     Left(filter::Why),
     /// A rollback undid on the service what was changed on here: a person decides what becomes of that.
     RolledBack,
+    /// It was kept twice so often within this hour that a person is asked first: somebody else writes to it as well.
+    Copies,
 }
 
 /// Which way a pair goes.
@@ -392,6 +399,18 @@ impl Pair {
     /// Folders here that are to be listed.
     pub fn unlisted(&self) -> Vec<Item> {
         self.index.unlisted.iter().copied().collect()
+    }
+
+    /// Whether a thing is the same on both sides, as far as is known.
+    pub fn is_same(&self, item: Item) -> bool {
+        let Some(facets) = self.items.get(&item) else { return false };
+        let (Some(here), Some(there), Some(_)) = (&facets.here, &facets.there, &facets.common) else {
+            return false;
+        };
+        let hash = there.bytes.map(|(hash, _)| hash);
+        let bytes = here.hash.is_none_or(|read| Some(read) == hash);
+        let place = (here.parent, &here.name) == (there.parent, &there.name);
+        bytes && place && !self.index.dirty.contains(&item) && !self.index.busy.contains(&item)
     }
 
     /// Whether nothing is to be done, nothing is under way, and nothing waits but what is held.

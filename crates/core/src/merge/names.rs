@@ -23,6 +23,47 @@ pub fn beside(name: &str, device: &str, time: &str, number: u32) -> String {
     format!("{}{tail}", &stem[..room])
 }
 
+/// A name of a copy as [`beside`] makes it, in its parts: stem, what stands in the brackets, ending.
+fn parts(name: &str) -> Option<(&str, &str)> {
+    let close = name.rfind(')')?;
+    let (before, ending) = (&name[..close], &name[close + 1..]);
+    if !(ending.is_empty() || ending.starts_with('.') && ending.len() <= LONGEST_ENDING) {
+        return None;
+    }
+    // A device's name may hold brackets: the time is what is sure.
+    let (head, tail) = before.rsplit_once(", ")?;
+    let head = match tail.bytes().all(|b| b.is_ascii_digit()) && !tail.is_empty() {
+        true => {
+            let (head, time) = head.rsplit_once(", ")?;
+            is_time(time).then_some(head)?
+        }
+        false => is_time(tail).then_some(head)?,
+    };
+    let open = head.find(" (")?;
+    (open > 0).then_some((&head[..open], ending))
+}
+
+fn is_time(text: &str) -> bool {
+    let shape = |c: char| if c.is_ascii_digit() { '0' } else { c };
+    text.chars().map(shape).eq("0000-00-00 00.00".chars())
+}
+
+/// The name of the file that a copy was made of; none if this is no name of a copy. Of a name that had to be shortened for the
+/// copy it is what was left of it.
+pub fn original_of(name: &str) -> Option<String> {
+    parts(name).map(|(stem, ending)| format!("{stem}{ending}"))
+}
+
+/// A plain name for a copy that is to stay: `report 2.odt`.
+pub fn plain_beside(name: &str, number: u32) -> Option<String> {
+    parts(name).map(|(stem, ending)| format!("{stem} {number}{ending}"))
+}
+
+/// Whether a folder of this name is one in which version control keeps its own: a file more would break it.
+pub fn is_repository(name: &str) -> bool {
+    [".git", ".hg", ".svn", ".bzr", ".jj", "_darcs"].contains(&name) || name.ends_with(".git")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -37,7 +78,27 @@ mod tests {
         assert_eq!(beside(".profile", "a/b", time, 1), ".profile (ab, 2026-11-29 14.03)");
     }
 
+    #[test]
+    fn what_is_no_copy_has_no_original() {
+        for name in [
+            "report.odt",
+            "a (b).txt",
+            "minutes (board, 2026-11-29).txt",
+            " (LAPTOP, 2026-11-29 14.03)",
+            ")",
+            "a, b)",
+        ] {
+            assert_eq!(original_of(name), None, "{name}");
+        }
+        assert_eq!(plain_beside("a (X (Y), 2026-11-29 14.03, 2).txt", 3).as_deref(), Some("a 3.txt"));
+    }
+
     proptest! {
+        #[test]
+        fn a_copy_tells_what_it_was_made_of(name in "[a-zé]{1,20}(\\.[a-z]{1,8})?", device in "[A-Za-z ,()]{1,20}", number in 1u32..30) {
+            prop_assert_eq!(original_of(&beside(&name, &device, "2026-11-29 14.03", number)), Some(name));
+        }
+
         #[test]
         fn a_copy_of_any_name_has_a_name(name in "[a-zé.]{1,120}[漢字]{0,40}(\\.[a-zß]{1,20})?", device in "\\PC{0,80}", number in 1u32..3000) {
             if Name::normalised(&name).is_ok() {

@@ -26,6 +26,8 @@ pub enum Outcome {
     Refused(String),
     /// It is being written to: nothing was done.
     Busy,
+    /// Another pair of this computer may have what is to be removed, and has not sent it yet.
+    OtherHalf,
     /// Nobody knows: the line broke, or the disk failed. It is tried again.
     Unknown,
 }
@@ -90,6 +92,7 @@ impl Pair {
             }
             Outcome::Refused(code) => self.at_mut(item).held = Some(Held::Refused(code)),
             Outcome::Busy => self.at_mut(item).held = Some(Held::Busy),
+            Outcome::OtherHalf => self.at_mut(item).held = Some(Held::OtherHalf),
             Outcome::Unknown => {}
         }
         self.touch(item);
@@ -97,7 +100,9 @@ impl Pair {
 
     /// What was being written to, or was refused, is tried again.
     pub fn try_again(&mut self) {
-        let may = |f: &Facets| matches!(f.held, Some(Held::Busy | Held::Refused(_)));
+        let may = |f: &Facets| {
+            matches!(f.held, Some(Held::Busy | Held::OtherHalf | Held::Refused(_) | Held::Copies))
+        };
         let held: Vec<Item> = self.items.iter().filter(|(_, f)| may(f)).map(|(item, _)| *item).collect();
         held.into_iter().for_each(|item| self.free(item));
     }

@@ -1,22 +1,16 @@
 //! Carries out what a pair says is to be done, here and on the service.
 
+use super::Shared;
 use super::feed;
 use super::ground::{Ground, NotDone, Stands, Way};
-use super::limits::Paces;
-use crate::patience::may_pass;
-use bytes::Bytes;
-use futures_util::StreamExt;
-use std::fs::File;
-use std::io::{Read, Seek, SeekFrom, Write};
+use super::send::Sends;
+use crate::delta::Meter;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use yellow_attic_client::{Body, Client, Error, NewUpload, Stated, When, api};
+use yellow_attic_client::{Client, Error, Stated, api};
+use yellow_attic_core::merge::Object;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
-use yellow_attic_core::merge::{Hash, Object, Stat};
-
-/// Files from this size on are sent in parts, so that a broken line costs nothing.
-const LARGE: u64 = 8 << 20;
 
 /// What an action is carried out with: where things are here, looked up when it was decided.
 pub struct Task {
@@ -32,6 +26,45 @@ pub struct Task {
     pub request: String,
     /// Its name and folder on the service, for what is sent in parts.
     pub named: Option<(i64, String)>,
+    /// How far it is.
+    pub gauge: Arc<Gauge>,
+}
+
+/// How many bytes of something are where they belong, for whoever looks.
+#[derive(Debug, Default)]
+pub struct Gauge {
+    /// So many are.
+    pub done: AtomicU64,
+    /// Of so many.
+    pub of: AtomicU64,
+}
+
+/// Counts the bytes of one file on their way, and lets them go no faster than they may.
+pub(super) struct Line {
+    moved: Arc<AtomicU64>,
+    shared: Arc<Shared>,
+    gauge: Arc<Gauge>,
+    up: bool,
+}
+
+impl Line {
+    /// So many are there, whatever was counted before.
+    pub(super) fn stands(&self, bytes: u64) {
+        self.gauge.done.store(bytes, Ordering::Relaxed);
+    }
+}
+
+impl Meter for Line {
+    fn same(&self, bytes: u64) {
+        self.gauge.done.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    async fn moves(&self, bytes: u64) {
+        let pace = if self.up { &self.shared.up } else { &self.shared.down };
+        pace.take(bytes).await;
+        self.moved.fetch_add(bytes, Ordering::Relaxed);
+        self.gauge.done.fetch_add(bytes, Ordering::Relaxed);
+    }
 }
 
 /// Carries out actions of one pair.
@@ -46,7 +79,7 @@ pub struct Hands {
     /// Bytes sent and fetched.
     pub moved: Arc<AtomicU64>,
     /// How fast.
-    pub paces: Arc<Paces>,
+    pub shared: Arc<Shared>,
 }
 
 /// What came of it, and what is to be told to somebody.
@@ -69,6 +102,11 @@ pub enum Trouble {
 }
 
 impl Trouble {
+    /// Whether it is not over by itself.
+    pub fn needs_somebody(&self) -> bool {
+        !matches!(self, Trouble::Away(_))
+    }
+
     /// As people read it.
     pub fn words(&self) -> String {
         match self {
@@ -132,18 +170,18 @@ impl From<Error> for Came {
     }
 }
 
-type Done = Result<Outcome, Came>;
+pub(super) type Done = Result<Outcome, Came>;
 
-fn here((object, stat): Stands) -> Outcome {
+pub(super) fn here((object, stat): Stands) -> Outcome {
     Outcome::Here(object, stat)
 }
 
-fn there(node: &api::Node) -> Done {
+pub(super) fn there(node: &api::Node) -> Done {
     Ok(Outcome::There(vec![feed::node(node)?]))
 }
 
 /// Does something with the disk, where waiting for it holds nobody up.
-async fn on_disk<T: Send + 'static>(
+pub(super) async fn on_disk<T: Send + 'static>(
     does: impl FnOnce() -> Result<T, NotDone> + Send + 'static,
 ) -> Result<T, Came> {
     match tokio::task::spawn_blocking(does).await {
@@ -238,7 +276,14 @@ impl Hands {
         }
     }
 
-    fn stating(
+    /// What counts the bytes of a task: so many are there already.
+    pub(super) fn line(&self, task: &Task, up: bool, there: u64, of: u64) -> Line {
+        task.gauge.of.store(of, Ordering::Relaxed);
+        task.gauge.done.store(there, Ordering::Relaxed);
+        Line { moved: self.moved.clone(), shared: self.shared.clone(), gauge: task.gauge.clone(), up }
+    }
+
+    pub(super) fn stating(
         &self,
         task: &Task,
         thing: Option<String>,
@@ -247,238 +292,4 @@ impl Hands {
     ) -> Client {
         self.client.stating(Stated { thing, seen, request: Some(task.request.clone()), executable })
     }
-
-    async fn fetch(
-        &self,
-        task: &Task,
-        name: &str,
-        state: &yellow_attic_core::merge::There,
-        over: Option<Stat>,
-    ) -> Done {
-        let Some((hash, size)) = state.bytes else { return Ok(Outcome::OtherwiseThere) };
-        let above = task.above.clone().ok_or_else(|| Came::from(Outcome::OtherwiseHere))?;
-        let over = match over {
-            Some(stat) => Some((task.object.ok_or_else(|| Came::from(Outcome::OtherwiseHere))?, stat)),
-            None => None,
-        };
-        // The same bytes of the same file go on where they were broken off.
-        let arrived = format!("part-{}-{}", state.node.0, &blake3::Hash::from_bytes(hash).to_hex()[..16]);
-        let ground = self.ground.clone();
-        let (its, want) = (arrived.clone(), size);
-        let (mut file, mut hasher, mut got) = on_disk(move || {
-            if ground.free() < want.saturating_add(64 << 20) {
-                return Err(NotDone::Failed(std::io::ErrorKind::StorageFull.into()));
-            }
-            let mut file = ground.arriving(&its).map_err(NotDone::Failed)?;
-            let mut hasher = blake3::Hasher::new();
-            let mut buffer = vec![0; 256 * 1024];
-            let mut got = 0;
-            loop {
-                match file.read(&mut buffer).map_err(NotDone::Failed)? {
-                    0 => break,
-                    n => drop(hasher.update(&buffer[..n])),
-                }
-                got = file.stream_position().map_err(NotDone::Failed)?;
-            }
-            if got > want {
-                file.set_len(0).map_err(NotDone::Failed)?;
-                file.seek(SeekFrom::Start(0)).map_err(NotDone::Failed)?;
-                (hasher, got) = (blake3::Hasher::new(), 0);
-            }
-            Ok((file, hasher, got))
-        })
-        .await?;
-        if got < size || size == 0 {
-            // A state by its moment: it stays what it is, whatever comes after.
-            let stream = self.client.content(state.node.0, Some(&state.moment.token()), got).await?;
-            let mut stream = std::pin::pin!(stream);
-            while let Some(piece) = stream.next().await {
-                let piece = piece?;
-                got += piece.len() as u64;
-                self.moved.fetch_add(piece.len() as u64, Ordering::Relaxed);
-                self.paces.down.take(piece.len() as u64).await;
-                hasher.update(&piece);
-                file = on_disk(move || {
-                    file.write_all(&piece).map_err(NotDone::Failed)?;
-                    Ok(file)
-                })
-                .await?;
-            }
-        }
-        if got != size || *hasher.finalize().as_bytes() != hash {
-            let ground = self.ground.clone();
-            on_disk(move || {
-                ground.drop_arriving(&arrived);
-                Ok(())
-            })
-            .await?;
-            return Ok(if got < size { Outcome::Unknown } else { Outcome::OtherwiseThere });
-        }
-        let (ground, name, executable) = (self.ground.clone(), name.as_bytes().to_vec(), state.executable);
-        let modified = state.modified;
-        let landed = on_disk(move || {
-            drop(file);
-            ground.land(&arrived, &above, &name, over, (modified, executable))
-        })
-        .await?;
-        Ok(here(landed))
-    }
-
-    async fn send(&self, task: &Task, sends: Sends, bytes: Hash, stat: Stat) -> Done {
-        let otherwise = || Came::from(Outcome::OtherwiseHere);
-        let (way, seen) =
-            (task.way.clone().ok_or_else(otherwise)?, (task.object.ok_or_else(otherwise)?, stat));
-        let modified = (self.show_time)(stat.modified.div_euclid(1_000_000));
-        let client = self.stating(task, Some(sends.thing.clone()), sends.seen.clone(), Some(stat.executable));
-        let ground = self.ground.clone();
-        if stat.size >= LARGE {
-            let file = on_disk(move || ground.read(&way, seen)).await?;
-            return self.send_in_parts(&client, file, seen, &sends, bytes, modified).await;
-        }
-        let read = on_disk(move || {
-            let mut file = ground.read(&way, seen)?;
-            let mut all = Vec::with_capacity(stat.size as usize);
-            file.read_to_end(&mut all).map_err(NotDone::Failed)?;
-            match Ground::is_still(&file, seen) && *blake3::hash(&all).as_bytes() == bytes {
-                true => Ok(Bytes::from(all)),
-                false => Err(NotDone::Otherwise),
-            }
-        })
-        .await?;
-        self.moved.fetch_add(read.len() as u64, Ordering::Relaxed);
-        self.paces.up.take(read.len() as u64).await;
-        let done = match sends.thing.as_str() {
-            "new" => {
-                client
-                    .put(sends.parent, &sends.name, modified.as_deref(), &When::default(), read.into())
-                    .await
-            }
-            node => {
-                let node = node.parse().map_err(|_| Came::from(Outcome::OtherwiseThere))?;
-                client.put_onto(node, modified.as_deref(), read.into()).await
-            }
-        };
-        there(&done?)
-    }
-
-    /// Sends a large file in parts: the bytes first, and their place when they are all there.
-    async fn send_in_parts(
-        &self,
-        client: &Client,
-        file: File,
-        seen: (Object, Stat),
-        sends: &Sends,
-        bytes: Hash,
-        modified: Option<String>,
-    ) -> Done {
-        let blake3 = blake3::Hash::from_bytes(bytes).to_hex().to_string();
-        let size = seen.1.size;
-        let new = NewUpload {
-            parent: sends.parent,
-            name: sends.name.clone(),
-            size,
-            modified,
-            blake3: Some(blake3.clone()),
-            only_kept: true,
-        };
-        let known = self.client.uploads().await?.uploads.into_iter().find(|u| {
-            u.parent == new.parent
-                && u.name == new.name
-                && u.size == size
-                && u.blake3.as_deref() == Some(&blake3)
-        });
-        let (id, mut from) = match known {
-            Some(upload) => {
-                let from = self.client.upload_offset(&upload.id).await?;
-                (upload.id, from)
-            }
-            None => (self.client.begin_upload(&new).await?, 0),
-        };
-        let file = Arc::new(file);
-        let mut broken = 0;
-        while from < size {
-            let length = (size - from).min(64 << 20);
-            let body = Body::stream(
-                Some(length),
-                pieces(file.clone(), from, length, self.moved.clone(), self.paces.clone()),
-            );
-            match self.client.append(&id, from, body).await {
-                Ok(upto) => (from, broken) = (upto, 0),
-                // All is there, and its place is named next.
-                Err(e) if e.code() == Some("changed_meanwhile") || e.code() == Some("condition_failed") => {
-                    break;
-                }
-                Err(e)
-                    if may_pass(&e)
-                        || matches!(e.code(), Some("part_cut_short" | "wrong_offset" | "taken_over")) =>
-                {
-                    broken += 1;
-                    if broken > 20 {
-                        return Err(e.into());
-                    }
-                    tokio::time::sleep(crate::patience::AGAIN).await;
-                    if let Ok(upto) = self.client.upload_offset(&id).await {
-                        from = upto;
-                    }
-                }
-                Err(e) => return Err(e.into()),
-            }
-        }
-        let still = file.clone();
-        if !tokio::task::spawn_blocking(move || Ground::is_still(&still, seen)).await.unwrap_or(false) {
-            let _ = self.client.end_upload(&id).await;
-            return Ok(Outcome::OtherwiseHere);
-        }
-        let place = api::UploadPlace {
-            parent: sends.parent,
-            name: sends.name.clone(),
-            replace: sends.thing != "new",
-        };
-        let placed = match client.place_upload(&id, &place).await {
-            // Other bytes than were announced: the file was written to.
-            Err(e) if e.code() == Some("wrong_hash") => return Ok(Outcome::OtherwiseHere),
-            other => other?,
-        };
-        if placed.executable != seen.1.executable {
-            let mark = api::Target { executable: Some(seen.1.executable), ..Default::default() };
-            return there(&self.client.change(placed.id, &mark).await?);
-        }
-        there(&placed)
-    }
-}
-
-/// What is sent, and where to.
-struct Sends {
-    thing: String,
-    seen: Option<String>,
-    parent: i64,
-    name: String,
-}
-
-/// A part of a file, read as the line takes it, and no faster than it may go.
-fn pieces(
-    file: Arc<File>,
-    from: u64,
-    length: u64,
-    moved: Arc<AtomicU64>,
-    paces: Arc<Paces>,
-) -> impl futures_util::Stream<Item = std::io::Result<Bytes>> + Send + 'static {
-    let end = from + length;
-    futures_util::stream::try_unfold((file, from, moved, paces), move |(file, at, moved, paces)| async move {
-        if at >= end {
-            return Ok(None);
-        }
-        let many = (end - at).min(256 << 10) as usize;
-        let (its, read) = tokio::task::spawn_blocking(move || {
-            let mut piece = vec![0; many];
-            let read = std::os::unix::fs::FileExt::read_exact_at(&*file, &mut piece, at).map(|()| piece);
-            (file, read)
-        })
-        .await
-        .map_err(std::io::Error::other)?;
-        let piece = Bytes::from(read?);
-        paces.up.take(many as u64).await;
-        moved.fetch_add(piece.len() as u64, Ordering::Relaxed);
-        Ok(Some((piece, (its, at + many as u64, moved, paces))))
-    })
 }

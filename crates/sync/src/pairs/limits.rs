@@ -2,7 +2,6 @@
 
 use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 use yellow_attic_core::limits::Limits;
 
@@ -31,7 +30,7 @@ pub fn write(limits: &Limits, folder: &Path) -> std::io::Result<()> {
 pub struct Pace(Mutex<(Option<u64>, Option<Instant>)>);
 
 impl Pace {
-    fn set(&self, rate: Option<u64>) {
+    pub(super) fn set(&self, rate: Option<u64>) {
         self.0.lock().0 = rate.filter(|rate| *rate > 0);
     }
 
@@ -47,22 +46,5 @@ impl Pace {
             ends
         };
         tokio::time::sleep_until(until.into()).await;
-    }
-}
-
-/// Both ways, for all pairs of this computer.
-#[derive(Default)]
-pub struct Paces {
-    /// What is sent.
-    pub up: Pace,
-    /// What is fetched.
-    pub down: Pace,
-}
-
-impl Paces {
-    /// Goes by other limits from now on.
-    pub fn set(self: &Arc<Paces>, limits: &Limits) {
-        self.up.set(limits.up);
-        self.down.set(limits.down);
     }
 }

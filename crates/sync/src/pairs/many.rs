@@ -111,7 +111,7 @@ impl Hands {
         while let Some(piece) = stream.next().await {
             match piece {
                 Ok(piece) => {
-                    self.paces.down.take(piece.len() as u64).await;
+                    self.shared.down.take(piece.len() as u64).await;
                     arrived.extend_from_slice(&piece);
                 }
                 Err(e) => {
@@ -183,7 +183,7 @@ impl Hands {
         let Some(Does::PutNew { parent, .. }) = sent.first().map(|task| task.action.does.clone()) else {
             return done;
         };
-        self.paces.up.take(stream.len() as u64).await;
+        self.shared.up.take(stream.len() as u64).await;
         self.moved.fetch_add(stream.len() as u64, Ordering::Relaxed);
         let told = self.client.send_tar(parent.0, Body::from(stream)).await;
         let lines = match told {

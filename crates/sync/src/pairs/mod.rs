@@ -4,23 +4,45 @@
 //!
 //! - [`ground`]: the folder here. [`watch`]: what stirs in it.
 //! - [`feed`]: what the service tells.
-//! - [`act`]: carries out what was decided; `many`: small files, many in one request.
-//! - [`limits`]: how fast and when.
+//! - [`act`]: carries out what was decided; `fetch` and `send`: the bytes of one file; `many`: small files, many in one request.
+//! - [`limits`]: how fast and when. [`halves`]: what goes from one pair to another.
 //! - [`state`]: what is known of a pair, kept in SQLite.
 //! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
 
 pub mod act;
 pub mod feed;
+mod fetch;
 pub mod ground;
+pub mod halves;
 pub mod limits;
 mod look;
 mod many;
 pub mod preview;
 pub mod run;
+mod send;
 pub mod state;
 pub mod status;
 pub mod tell;
 pub mod watch;
+
+/// What all pairs of this computer have together.
+#[derive(Default)]
+pub struct Shared {
+    /// How fast may be sent.
+    pub up: limits::Pace,
+    /// How fast may be fetched.
+    pub down: limits::Pace,
+    /// What goes from one pair to another.
+    pub halves: halves::Halves,
+}
+
+impl Shared {
+    /// Goes by other limits from now on.
+    pub fn set(&self, limits: &yellow_attic_core::limits::Limits) {
+        self.up.set(limits.up);
+        self.down.set(limits.down);
+    }
+}
 
 /// RFC 3339 to milliseconds since 1970.
 pub fn read_time(text: &str) -> Option<i64> {

@@ -1,13 +1,14 @@
 //! A pair at work: what is seen is told to it, what it says is done, what became of that is told to it, and all is kept.
 
-use super::act::{Came, Hands, Task, Trouble};
+use super::act::{Came, Gauge, Hands, Task, Trouble};
 use super::ground::Ground;
-use super::limits::{self, Paces};
 use super::many::together;
+use super::send::LARGE;
 use super::state::{About, State, StateError, file_of};
 use super::status::{Deed, Left, Status};
-use super::tell::deed;
+use super::tell::{Rate, deed};
 use super::watch::Watch;
+use super::{Shared, halves, limits};
 use futures_util::StreamExt;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
@@ -71,8 +72,9 @@ pub enum Stopped {
     Asks(String),
 }
 
-/// What a status was of: the pair's revision, the trouble, how much was under way, and whether all was the same.
-type Told = (u64, Option<Trouble>, usize, bool);
+/// What a status was of: the pair's revision, the trouble, how much was under way, how many bytes were moved, and whether all
+/// was the same.
+type Told = (u64, Option<Trouble>, usize, u64, bool);
 
 /// What whoever runs pairs tells them.
 #[derive(Clone)]
@@ -101,12 +103,16 @@ pub struct Running {
     pub(super) refused: HashMap<Item, u32>,
     pub(super) trouble: Option<Trouble>,
     pub(super) in_step_at: Option<String>,
-    pub(super) doing: BTreeMap<Item, String>,
+    pub(super) doing: BTreeMap<Item, Doing>,
+    /// How fast bytes went lately.
+    pub(super) rate: Rate,
     /// What was begun and has not come to its end.
     begun: BTreeMap<Item, Action>,
     lines: Arc<Semaphore>,
     /// When memory was given back last, and what was known then.
     trimmed: (Option<Instant>, u64),
+    /// When it was told what is not sent yet, and what was known then.
+    unsent: (Option<Instant>, u64),
     pub(super) stirred_at: Option<Instant>,
     pub(super) settled_at: Option<Instant>,
     pub(super) asked_at: Option<Instant>,
@@ -133,7 +139,7 @@ impl Running {
         folder: &Path,
         id: &str,
         client: Client,
-        paces: Arc<Paces>,
+        shared: Arc<Shared>,
     ) -> Result<Running, Stopped> {
         let mut state = State::open(&file_of(folder, id)).await?;
         let about = state.about().await?;
@@ -164,7 +170,7 @@ impl Running {
             ground: Arc::new(ground),
             show_time: super::show_time,
             moved: Arc::new(AtomicU64::new(0)),
-            paces,
+            shared,
         };
         let watch = Watch::new().map_err(|why| Stopped::Ground { path: "inotify".into(), why })?;
         let now = Instant::now();
@@ -184,9 +190,11 @@ impl Running {
             trouble: None,
             in_step_at: None,
             doing: BTreeMap::new(),
+            rate: Rate::default(),
             begun: BTreeMap::new(),
             lines: Arc::new(Semaphore::new(LINES)),
             trimmed: (None, u64::MAX),
+            unsent: (None, u64::MAX),
             stirred_at: None,
             settled_at: None,
             asked_at: None,
@@ -248,6 +256,7 @@ impl Running {
                 self.trimmed = (Some(Instant::now()), self.pair.revision());
                 crate::syscalls::give_memory_back();
             }
+            self.tell_unsent();
             self.write_status(in_step, false);
             let asks = self.pair.asks().is_some() && under_way.is_empty();
             if *orders.stop.borrow() || once && (in_step || asks) {
@@ -256,6 +265,7 @@ impl Running {
             self.wait(&mut under_way, &mut orders, in_step).await;
         }
         self.finish(&mut under_way).await?;
+        self.hands.shared.halves.tell(&self.about.id, Default::default());
         let status = self.status(self.pair.is_quiet() && self.trouble.is_none(), true);
         let _ = status.write(&self.folder);
         self.state.close().await?;
@@ -281,6 +291,15 @@ impl Running {
         self.keep().await
     }
 
+    /// Tells the other pairs what this one has not sent yet.
+    fn tell_unsent(&mut self) {
+        let (at, revision) = self.unsent;
+        if revision != self.pair.revision() && at.is_none_or(|at| at.elapsed() > STILL) {
+            self.unsent = (Some(Instant::now()), self.pair.revision());
+            self.hands.shared.halves.tell(&self.about.id, halves::unsent(&self.pair));
+        }
+    }
+
     /// Somebody changed what this pair is to do: it is read anew.
     async fn read_orders(&mut self) -> Result<(), Stopped> {
         self.about = self.state.about().await?;
@@ -290,7 +309,7 @@ impl Running {
         self.pair.set_filter(self.about.filter.clone());
         match limits::read(&self.folder) {
             Ok(limits) => {
-                self.hands.paces.set(&limits);
+                self.hands.shared.set(&limits);
                 self.limits = limits;
             }
             Err(why) => self.trouble = Some(Trouble::Disk(why.to_string())),
@@ -362,7 +381,17 @@ impl Running {
         // With trouble, one thing is tried: it tells whether it is over.
         let room = if self.trouble.is_some() { 1 } else { room };
         let time = jiff::Zoned::now().strftime("%Y-%m-%d %H.%M").to_string();
-        let actions = self.pair.next(room, &time);
+        let mut actions = self.pair.next(room, &time);
+        // What another pair has now, and has not sent yet, is not removed before that.
+        actions.retain(|action| {
+            let Does::RemoveThere { .. } = &action.does else { return true };
+            let files = halves::files_of(&self.pair, action.item);
+            let waits = self.hands.shared.halves.waits(&self.about.id, &files);
+            if waits {
+                self.pair.ended(action, Outcome::OtherHalf);
+            }
+            !waits
+        });
         if actions.is_empty() {
             self.trouble = self.trouble.take().filter(|t| !matches!(t, Trouble::Disk(_)));
             return Ok(());
@@ -376,11 +405,15 @@ impl Running {
         }
         let mut tasks = Vec::with_capacity(actions.len());
         for action in actions {
-            if self.doing.len() < TOLD {
-                self.doing.insert(action.item, self.told(&action));
-            }
             self.begun.insert(action.item, action.clone());
-            tasks.push(self.task(action));
+            let (item, told) = (action.item, self.doing.len() < TOLD);
+            let task = self.task(action);
+            // What is large is told in any case.
+            if told || bytes_of(&task.action) >= LARGE {
+                let what = deed(&task.action.does);
+                self.doing.insert(item, Doing { what, path: self.path_of(item), gauge: task.gauge.clone() });
+            }
+            tasks.push(task);
         }
         for lot in together(tasks) {
             let (hands, lines) = (self.hands.clone(), self.lines.clone());
@@ -429,6 +462,7 @@ impl Running {
             above: goes.and_then(|folder| self.way(folder)),
             request: blake3::hash(said.as_bytes()).to_hex()[..32].to_string(),
             named,
+            gauge: Arc::new(Gauge { of: bytes_of(&action).into(), ..Gauge::default() }),
             action,
         }
     }
@@ -468,9 +502,21 @@ impl Running {
         // What was done here stirs its folder as well: that finds it as it is known.
         self.pair.ended(action, outcome);
     }
+}
 
-    pub(super) fn told(&self, action: &Action) -> String {
-        format!("{} {}", deed(&action.does), self.path_of(action.item))
+/// Something that is under way.
+pub(super) struct Doing {
+    pub(super) what: &'static str,
+    pub(super) path: String,
+    pub(super) gauge: Arc<Gauge>,
+}
+
+/// How many bytes an action carries over the line.
+fn bytes_of(action: &Action) -> u64 {
+    match &action.does {
+        Does::Fetch { state, .. } => state.bytes.map_or(0, |(_, size)| size),
+        Does::PutNew { stat, .. } | Does::PutOnto { stat, .. } => stat.size,
+        _ => 0,
     }
 }
 

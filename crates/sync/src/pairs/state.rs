@@ -10,7 +10,7 @@ use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_core::merge::{Facets, Item, Pair, Way};
 
 /// The version of the tables, and of what is kept of things ([`Facets`]: a change of them raises it): a later one is not opened, and of an earlier one only what the pair is of is taken over.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 
 /// So many things are kept in one row: a row costs more than what is known of a thing.
 const PAGE: u64 = 64;
@@ -95,9 +95,10 @@ impl State {
         if version < VERSION {
             // What was known is found out anew, by comparing both sides.
             sqlx::raw_sql(
-                "BEGIN IMMEDIATE; DROP TABLE IF EXISTS items; DELETE FROM about WHERE name = 'pair';
+                "BEGIN IMMEDIATE; DROP TABLE IF EXISTS items; DROP TABLE IF EXISTS pages;
+                 DELETE FROM about WHERE name = 'pair';
                  CREATE TABLE pages (page INTEGER PRIMARY KEY, items BLOB NOT NULL);
-                 PRAGMA user_version = 2; COMMIT;",
+                 PRAGMA user_version = 3; COMMIT;",
             )
             .execute(&mut conn)
             .await?;

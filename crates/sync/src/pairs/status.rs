@@ -19,6 +19,9 @@ pub struct Status {
     /// What stands in the way, and what to do about it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+    /// Whether somebody has to do something about it: it is not over by itself.
+    #[serde(default)]
+    pub needs: bool,
     /// Why nothing is carried for now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rests: Option<String>,
@@ -26,10 +29,16 @@ pub struct Status {
     pub same: u64,
     /// Things to do that are known.
     pub to_do: u64,
+    /// Their bytes that have to be sent or fetched, as far as they are known.
+    #[serde(default)]
+    pub to_move: u64,
     /// What is under way.
-    pub doing: Vec<String>,
+    pub doing: Vec<Doing>,
     /// Bytes sent and fetched since it began to run.
     pub moved: u64,
+    /// Bytes sent and fetched each second, lately.
+    #[serde(default)]
+    pub rate: u64,
     /// Copies that keep what two changed at once: they stay until somebody settles them.
     pub copies: Vec<String>,
     /// Files that the pair leaves out because it was told to.
@@ -46,6 +55,19 @@ pub struct Status {
     pub at: String,
     /// The process that writes it.
     pub process: u32,
+}
+
+/// Something that is under way.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Doing {
+    /// What, as people read it.
+    pub what: String,
+    /// To which file or folder, below the pair.
+    pub path: String,
+    /// Bytes that are where they belong.
+    pub done: u64,
+    /// Of so many; 0: it carries none.
+    pub of: u64,
 }
 
 /// Something that is not kept the same.
@@ -91,6 +113,11 @@ impl Status {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(e) => Err(e),
         }
+    }
+
+    /// In how many seconds all that is known to be left will have been moved, if it goes on like this.
+    pub fn seconds_left(&self) -> Option<u64> {
+        (self.to_move > 0 && self.rate > 0).then(|| self.to_move.div_ceil(self.rate))
     }
 
     /// Whether the process that wrote it still runs.

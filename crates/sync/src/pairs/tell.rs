@@ -1,11 +1,12 @@
 //! What a pair at work says of itself.
 
 use super::act::Trouble;
-use super::run::Running;
-use super::status::{Left, Status};
+use super::run::{Doing, Running};
+use super::status::{self, Left, Status};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::merge::filter::Why;
+use yellow_attic_core::merge::names::original_of;
 use yellow_attic_core::merge::plan::Does;
 use yellow_attic_core::merge::{Held, Item, TOP};
 use yellow_attic_core::size::human;
@@ -28,25 +29,31 @@ impl Running {
         path.join("/")
     }
 
-    pub(super) fn status(&self, in_step: bool, stopped: bool) -> Status {
+    pub(super) fn status(&mut self, in_step: bool, stopped: bool) -> Status {
         let mut status = Status {
             id: self.about.id.clone(),
             local: self.about.local.display().to_string(),
             remote: self.about.remote.clone(),
             moved: self.hands.moved.load(Ordering::Relaxed),
-            doing: self.doing.values().cloned().collect(),
+            rate: self.rate.now(self.hands.moved.load(Ordering::Relaxed)),
+            doing: self.doing.values().take(SHOWN).map(shown).collect(),
             lately: self.lately.iter().cloned().collect(),
             in_step_at: self.in_step_at.clone(),
             at: jiff::Timestamp::now().to_string(),
             process: if stopped { 0 } else { std::process::id() },
+            needs: self.trouble.as_ref().map_or(self.pair.asks().is_some(), Trouble::needs_somebody),
             trouble: self.trouble.as_ref().map(Trouble::words).or_else(|| self.asks()),
             ..Status::default()
         };
-        let copy = format!(" ({}, ", self.about.device);
         for (item, facets) in self.pair.items().filter(|(item, _)| *item != TOP) {
-            let both = facets.here.is_some() && facets.there.is_some() && facets.common.is_some();
-            status.same += u64::from(both && facets.held.is_none());
-            status.to_do += u64::from(!both && facets.held.is_none());
+            let same = self.pair.is_same(item);
+            status.same += u64::from(same && facets.held.is_none());
+            if !same && facets.held.is_none() {
+                status.to_do += 1;
+                let here = facets.here.as_ref().and_then(|here| here.stat).map_or(0, |stat| stat.size);
+                let there = facets.there.as_ref().and_then(|there| there.bytes).map_or(0, |(_, size)| size);
+                status.to_move += here.max(there);
+            }
             if let Some(Held::Left(why)) = &facets.held
                 && *why != Why::InTheWay
             {
@@ -55,10 +62,13 @@ impl Running {
                 status.left.push(Left { path: self.path_of(item), why: held(why) });
             }
             let name = facets.here.as_ref().map(|here| here.name.as_str()).unwrap_or_default();
-            if name.contains(&copy) {
+            // Whichever computer made it: any may settle it.
+            if facets.here.as_ref().is_some_and(|here| here.stat.is_some()) && original_of(name).is_some() {
                 status.copies.push(self.path_of(item));
             }
         }
+        let arrived: u64 = status.doing.iter().map(|doing| doing.done).sum();
+        status.to_move = status.to_move.saturating_sub(arrived);
         status.left.extend(self.left.values().flatten().cloned());
         status.state = match (&status.trouble, in_step, stopped) {
             (Some(_), _, _) => "trouble",
@@ -96,10 +106,11 @@ impl Running {
 
     pub(super) fn write_status(&mut self, in_step: bool, stopped: bool) {
         // Nothing new is told twice, but it is told now and then that it still runs.
-        let now = (self.pair.revision(), self.trouble.clone(), self.doing.len(), in_step);
+        let moved = self.hands.moved.load(Ordering::Relaxed);
+        let now = (self.pair.revision(), self.trouble.clone(), self.doing.len(), moved, in_step);
         let (at, told) = &self.wrote;
         let same = told.as_ref() == Some(&now);
-        let soon = at.elapsed() < Duration::from_millis(500) && told.as_ref().is_some_and(|t| t.3 == in_step);
+        let soon = at.elapsed() < Duration::from_millis(500) && told.as_ref().is_some_and(|t| t.4 == in_step);
         if same && at.elapsed() < Duration::from_secs(30) || soon {
             return;
         }
@@ -107,6 +118,43 @@ impl Running {
             self.trouble = Some(Trouble::Disk(error.to_string()));
         }
         self.wrote = (Instant::now(), Some(now));
+    }
+}
+
+/// So much of what is under way is told.
+const SHOWN: usize = 50;
+/// A rate is over so long at least.
+const OVER: Duration = Duration::from_secs(2);
+
+/// How fast bytes go.
+#[derive(Default)]
+pub(super) struct Rate {
+    since: Option<(Instant, u64)>,
+    rate: u64,
+}
+
+impl Rate {
+    /// In bytes a second, when so many were moved in all.
+    fn now(&mut self, moved: u64) -> u64 {
+        match self.since {
+            Some((at, _)) if at.elapsed() < OVER => {}
+            Some((at, before)) => {
+                self.rate = (moved.saturating_sub(before) as f64 / at.elapsed().as_secs_f64()) as u64;
+                self.since = Some((Instant::now(), moved));
+            }
+            None => self.since = Some((Instant::now(), moved)),
+        }
+        self.rate
+    }
+}
+
+fn shown(doing: &Doing) -> status::Doing {
+    let of = doing.gauge.of.load(Ordering::Relaxed);
+    status::Doing {
+        what: doing.what.into(),
+        path: doing.path.clone(),
+        done: doing.gauge.done.load(Ordering::Relaxed).min(of),
+        of,
     }
 }
 
@@ -135,8 +183,15 @@ pub fn held(why: &Held) -> String {
         Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),
         Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
         Held::OtherWay => "this pair only goes the other way".into(),
+        Held::OtherHalf => {
+            "it is gone here, and is removed on the service when another pair has sent what may be the same file".into()
+        }
         Held::Busy => "it is being written to".into(),
         Held::Left(why) => left_out(why),
+        Held::Copies => {
+            "it was kept twice five times within this hour, because it is changed elsewhere as well: yattic sync allow goes on at once, else it goes on with the next hour"
+                .into()
+        }
         Held::RolledBack => {
             "it was rolled back on the service while it was changed here: yattic sync allow carries what is here there, beside that"
                 .into()

@@ -1,5 +1,8 @@
 //! `yattic sync`
 
+mod copies;
+mod extension;
+pub mod open;
 mod run;
 mod settings;
 mod show;
@@ -7,16 +10,15 @@ mod unit;
 
 use crate::connection::{self, sure};
 use crate::output::{Done, Failure, Output, table};
+use crate::page::ask::Runner;
+use reqwest::Method;
 use settings::Leaves;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use yellow_attic_client::api;
 use yellow_attic_core::merge::Way;
-use yellow_attic_sync::pairs::ground::Ground;
+use yellow_attic_sync::computer::{Computer, NewPair};
 use yellow_attic_sync::pairs::preview::{Count, Out, Preview};
-use yellow_attic_sync::pairs::run::{Running, machine};
-use yellow_attic_sync::pairs::state::{About, State, StateError, file_of};
+use yellow_attic_sync::pairs::state::About;
 use yellow_attic_sync::pairs::status::Status;
 
 /// Keep folders on this computer the same as folders of the service.
@@ -92,9 +94,13 @@ enum Act {
         /// Take that back.
         #[arg(long)]
         remove: bool,
-        /// Only print the unit.
+        /// Only print what would be written.
         #[arg(long, conflicts_with = "remove")]
         print: bool,
+        /// Instead of that, let file managers show marks and offer acts on what lies in a pair (those that take extensions
+        /// for Nautilus, Nemo or Caja in Python).
+        #[arg(long)]
+        file_manager: bool,
     },
     /// List your pairs.
     Ls,
@@ -105,12 +111,32 @@ enum Act {
         once: bool,
     },
     /// Show what each pair is doing, what it left out, and why; or how one file is.
+    ///
+    /// On a terminal it goes on showing that until you press q.
     Status {
         /// The pair's number, its folder here, or a file or folder in it; all pairs if it is not given.
         pair: Option<String>,
+        /// Show it once, on a terminal too.
+        #[arg(long)]
+        once: bool,
     },
-    /// List copies that keep what two changed at once, until you remove or rename them.
+    /// Open this computer's own page in your browser: what its pairs do, and all that can be set. It needs yattic sync run.
+    Page {
+        /// Only print the name of the file that opens it, for a browser that is not found. It counts for one minute.
+        #[arg(long)]
+        print: bool,
+    },
+    /// List copies that keep what two changed at once, until they are settled.
     Conflicts,
+    /// Settle a copy that keeps what two changed at once.
+    Settle {
+        /// The copy, as yattic sync conflicts lists it.
+        copy: PathBuf,
+        /// Which of both stays: the copy (it takes the file's place, whose state before stays in its history), the original
+        /// (the copy goes, and stays in the trash), or both (the copy gets a plain name).
+        #[arg(long, value_enum)]
+        keep: copies::Stays,
+    },
     /// Let a pair remove what it asked for (many files at once are not removed before that), and carry up what was changed
     /// here on what a rollback undid.
     Allow {
@@ -137,30 +163,9 @@ fn folder() -> Result<PathBuf, Failure> {
     Ok(folder)
 }
 
-fn state_failed(error: StateError) -> Failure {
-    let remedy = match &error {
-        StateError::Later(_) => "",
-        _ => {
-            "End the pair and add it again: both sides are compared, nothing is removed, and what is equal is not sent."
-        }
-    };
-    Failure::failed(error.to_string(), remedy)
-}
-
-/// All pairs, by their folders here.
-async fn pairs(folder: &Path) -> Result<Vec<About>, Failure> {
-    let mut pairs = Vec::new();
-    for entry in fs::read_dir(folder)? {
-        let path = entry?.path();
-        if path.extension().is_some_and(|e| e == "db") {
-            let mut state = State::open(&path).await.map_err(state_failed)?;
-            let about = state.about().await.map_err(state_failed)?;
-            state.close().await.map_err(state_failed)?;
-            pairs.push(about);
-        }
-    }
-    pairs.sort_by(|a, b| a.local.cmp(&b.local));
-    Ok(pairs)
+/// This computer, with all that it keeps the same.
+fn computer() -> Result<Computer, Failure> {
+    Ok(Computer::new(folder()?, connection::clients()))
 }
 
 /// One pair, by its number or its folder here.
@@ -183,7 +188,7 @@ fn pick<'a>(pairs: &'a [About], which: &str) -> Result<&'a About, Failure> {
 
 impl Sync {
     pub async fn run(self, output: Output) -> Done {
-        let folder = folder()?;
+        let computer = computer()?;
         match self.act {
             Act::Add { local, remote, down, up, preview, leaves } => {
                 let way = match (down, up) {
@@ -191,92 +196,55 @@ impl Sync {
                     (_, true) => Way::Up,
                     _ => Way::Both,
                 };
-                add(&folder, &local, &remote, (way, leaves), preview, output).await
+                add(&computer, &local, &remote, (way, leaves), preview, output).await
             }
             Act::Set { pair, leaves, everything, preview } => {
-                settings::set(&folder, &pair, leaves, everything, preview, output).await
+                settings::set(&computer, &pair, leaves, everything, preview, output).await
             }
-            Act::Pause { pair } => settings::pause(&folder, pair.as_deref(), true, output).await,
-            Act::Resume { pair } => settings::pause(&folder, pair.as_deref(), false, output).await,
-            Act::Limits { up, down, rest } => settings::limits(&folder, [up, down, rest], output),
-            Act::Install { remove, print } => unit::install(remove, print, output),
-            Act::Ls => ls(&folder, output).await,
-            Act::Run { once } => run::run(&folder, once, output).await,
-            Act::Status { pair } => show::status(&folder, pair.as_deref(), output).await,
-            Act::Conflicts => conflicts(&folder, output).await,
-            Act::Allow { pair } => allow(&folder, &pair, output).await,
-            Act::End { pair, yes } => end(&folder, &pair, yes, output).await,
+            Act::Pause { pair } => settings::pause(&computer, pair.as_deref(), true, output).await,
+            Act::Resume { pair } => settings::pause(&computer, pair.as_deref(), false, output).await,
+            Act::Limits { up, down, rest } => settings::limits(&computer, [up, down, rest], output).await,
+            Act::Install { remove, print, file_manager: true } => extension::install(remove, print, output),
+            Act::Install { remove, print, .. } => unit::install(remove, print, output),
+            Act::Ls => ls(&computer, output).await,
+            Act::Run { once } => run::run(computer, once, output).await,
+            Act::Status { pair, once } => show::status(&computer, pair.as_deref(), once, output).await,
+            Act::Page { print } => open::page(&computer, print, output).await,
+            Act::Conflicts => copies::list(&computer, output).await,
+            Act::Settle { copy, keep } => copies::settle(&computer, &copy, keep, output).await,
+            Act::Allow { pair } => allow(&computer, &pair, output).await,
+            Act::End { pair, yes } => end(&computer, &pair, yes, output).await,
         }
     }
 }
 
 async fn add(
-    folder: &Path,
+    computer: &Computer,
     local: &Path,
     remote: &str,
     (way, leaves): (Way, Leaves),
     preview: bool,
     output: Output,
 ) -> Done {
-    let connected = connection::load()?;
+    let service = connection::load()?.address;
     let client = connection::client()?;
-    let facts = connection::place(&client, remote, None).await?;
-    if facts.node.kind != api::Kind::Folder {
-        return Err(Failure::usage(format!("{} is a file", facts.path), "Name the folder that it is in."));
-    }
-    let made = !local.exists();
-    fs::create_dir_all(local)?;
-    let local = fs::canonicalize(local)?;
-    for other in pairs(folder).await? {
-        if local.starts_with(&other.local) || other.local.starts_with(&local) {
-            return Err(Failure::failed(
-                format!("{} and {} lie in each other", local.display(), other.local.display()),
-                "Choose a folder that is in no other pair, and holds none.",
-            )
-            .coded("pairs_overlap"));
-        }
-    }
-    let device = client.devices().await?.devices.into_iter().find(|d| d.this).map(|d| d.name);
-    let about = About {
-        id: blake3_of(&format!("{} {} {}", local.display(), facts.node.id, jiff::Timestamp::now())),
-        service: connected.address.clone(),
-        local: local.clone(),
-        remote: facts.path.clone(),
-        node: facts.node.id,
-        shelf: facts.node.id,
-        device: device.unwrap_or_else(|| "computer".into()),
-        way,
-        machine: machine(),
-        paused: false,
-        filter: leaves.filter(&client, &facts.path).await?,
-    };
-    Ground::open(&local, &about.id, true).map_err(|why| {
-        Failure::failed(format!("{}: {why}", local.display()), "Choose a folder that you may write to.")
-    })?;
-    let path = file_of(folder, &about.id);
-    let mut state = State::open(&path).await.map_err(state_failed)?;
-    state.set_about(&about).await.map_err(state_failed)?;
-    state.close().await.map_err(state_failed)?;
+    let remote = connection::place(&client, remote, None).await?.path;
+    let filter = leaves.filter(&client, &remote).await?;
+    let new = NewPair { service, local: std::path::absolute(local)?, remote, way, filter };
     if preview {
-        let told = match Running::open(folder, &about.id, client, Arc::default()).await {
-            Ok(running) => running.preview().await,
-            Err(e) => Err(e),
-        };
-        forget(folder, &about)?;
-        if made {
-            let _ = fs::remove_dir(&local);
-        }
-        return show_preview(
-            &told.map_err(|e| Failure::failed(e.to_string(), "Nothing was changed."))?,
-            output,
-        );
+        return show_preview(&computer.preview_new(new).await?, output);
     }
+    let about = computer.add(new).await?;
+    let goes = match run::nudge(&computer.folder).await? {
+        true => "It is at work",
+        false => "yattic sync run keeps them the same",
+    };
     output.done(
         &about,
         format!(
-            "{} and {} are a pair. yattic sync run keeps them the same: what is equal is matched, what differs is kept twice.",
-            local.display(),
-            facts.path
+            "{} and {} are a pair. {goes}: what is equal is matched, what differs is kept twice.",
+            about.local.display(),
+            about.remote
         ),
     )
 }
@@ -318,32 +286,15 @@ fn left_out(out: &Out) {
     list("left out", first.chain(more));
 }
 
-/// Forgets a pair, and gives its folder back.
-fn forget(folder: &Path, pair: &About) -> Result<(), Failure> {
-    for ending in ["db", "db-wal", "db-shm", "status.json"] {
-        match fs::remove_file(folder.join(format!("{}.{ending}", pair.id))) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
-            _ => {}
-        }
-    }
-    Ok(Ground::leave(&pair.local, &pair.id)?)
-}
-
 /// Lets a pair remove what it asked for.
-async fn allow(folder: &Path, which: &str, output: Output) -> Done {
-    let all = pairs(folder).await?;
+async fn allow(computer: &Computer, which: &str, output: Output) -> Done {
+    let all = computer.pairs().await?;
     let pair = pick(&all, which)?;
-    let mut state = State::open(&file_of(folder, &pair.id)).await.map_err(state_failed)?;
-    state.allow().await.map_err(state_failed)?;
-    state.close().await.map_err(state_failed)?;
-    run::nudge(folder)?;
+    computer.allow(pair).await?;
+    run::nudge(&computer.folder).await?;
     let said =
         "What was asked for is done when the pair works; what is removed, the service keeps in its trash.";
     output.done(&serde_json::json!({ "allowed": pair.local }), said)
-}
-
-fn blake3_of(text: &str) -> String {
-    yellow_attic_sync::pairs::name_of(text)
 }
 
 fn way_word(way: Way) -> &'static str {
@@ -354,8 +305,8 @@ fn way_word(way: Way) -> &'static str {
     }
 }
 
-async fn ls(folder: &Path, output: Output) -> Done {
-    let pairs = pairs(folder).await?;
+async fn ls(computer: &Computer, output: Output) -> Done {
+    let pairs = computer.pairs().await?;
     if output.object(&pairs)? {
         return Ok(());
     }
@@ -367,7 +318,9 @@ async fn ls(folder: &Path, output: Output) -> Done {
     for (i, pair) in pairs.iter().enumerate() {
         let state = match pair.paused {
             true => "paused".into(),
-            false => Status::read(folder, &pair.id)?.map_or("never ran".into(), |s| shown_state(&s)),
+            false => {
+                Status::read(&computer.folder, &pair.id)?.map_or("never ran".into(), |s| shown_state(&s))
+            }
         };
         rows.push(vec![
             (i + 1).to_string(),
@@ -400,25 +353,8 @@ fn list(head: &str, lines: impl Iterator<Item = String>) {
     }
 }
 
-async fn conflicts(folder: &Path, output: Output) -> Done {
-    let mut found = Vec::new();
-    for pair in pairs(folder).await? {
-        if let Some(status) = Status::read(folder, &pair.id)? {
-            found.extend(status.copies.iter().map(|path| pair.local.join(path).display().to_string()));
-        }
-    }
-    if output.object(&found)? {
-        return Ok(());
-    }
-    match found.is_empty() {
-        true => output.say("Nothing is kept twice."),
-        false => found.iter().for_each(|path| println!("{path}")),
-    }
-    Ok(())
-}
-
-async fn end(folder: &Path, which: &str, yes: bool, output: Output) -> Done {
-    let all = pairs(folder).await?;
+async fn end(computer: &Computer, which: &str, yes: bool, output: Output) -> Done {
+    let all = computer.pairs().await?;
     let pair = pick(&all, which)?;
     let what = format!(
         "{} and {} are kept the same no more; the files stay on both sides",
@@ -426,7 +362,12 @@ async fn end(folder: &Path, which: &str, yes: bool, output: Output) -> Done {
         pair.remote
     );
     sure(yes, &what, "End the pair?")?;
-    let _lock = run::lock(folder)?;
-    forget(folder, pair)?;
+    match Runner::of(&computer.folder)? {
+        Some(runner) => runner.ask(Method::DELETE, &format!("/here/pairs/{}", pair.id), &()).await?,
+        None => {
+            let _lock = computer.lock()?;
+            computer.forget(pair)?;
+        }
+    }
     output.done(&serde_json::json!({ "ended": pair.local }), what)
 }

@@ -1,19 +1,16 @@
 //! What pairs leave out, how fast and when they carry anything, and pauses.
 
 use super::run::nudge;
-use super::{left_out, pairs, pick, state_failed};
+use super::{left_out, pick};
 use crate::connection;
 use crate::output::{Done, Failure, Output};
-use std::path::Path;
-use std::sync::Arc;
 use yellow_attic_client::{Client, api};
 use yellow_attic_core::NodeId;
 use yellow_attic_core::limits::minute;
 use yellow_attic_core::merge::filter::{Chosen, Filter};
+use yellow_attic_sync::computer::Computer;
 use yellow_attic_sync::pairs::limits;
-use yellow_attic_sync::pairs::preview::Out;
-use yellow_attic_sync::pairs::run::Running;
-use yellow_attic_sync::pairs::state::{About, State, file_of};
+use yellow_attic_sync::pairs::state::About;
 
 /// What is left out.
 #[derive(clap::Args, Default)]
@@ -86,27 +83,21 @@ async fn choose(client: &Client, top: &str, text: &str) -> Result<Chosen, Failur
     Ok(Chosen { node: NodeId(facts.node.id), way: way.split('/').map(String::from).collect() })
 }
 
-async fn keep(folder: &Path, about: &About) -> Result<(), Failure> {
-    let mut state = State::open(&file_of(folder, &about.id)).await.map_err(state_failed)?;
-    state.set_about(about).await.map_err(state_failed)?;
-    state.close().await.map_err(state_failed)
-}
-
 /// Says what a pair leaves out.
 pub(super) async fn set(
-    folder: &Path,
+    computer: &Computer,
     which: &str,
     leaves: Leaves,
     everything: bool,
     preview: bool,
     output: Output,
 ) -> Done {
-    let all = pairs(folder).await?;
+    let all = computer.pairs().await?;
     let mut about = pick(&all, which)?.clone();
     if leaves.is_empty() && !everything && !preview {
         return show(&about, output);
     }
-    let client = connection::client()?;
+    let client = computer.client(&about.service).await?;
     let new = leaves.filter(&client, &about.remote).await?;
     let before = about.filter.clone();
     if everything {
@@ -124,26 +115,8 @@ pub(super) async fn set(
         filter.larger = new.larger.or(filter.larger);
     }
     if preview {
-        let mut state = State::open(&file_of(folder, &about.id)).await.map_err(state_failed)?;
-        let known = state.pair().await.map_err(state_failed)?;
-        state.close().await.map_err(state_failed)?;
-        let out = match (known, super::run::lock(folder)) {
-            // What is at work knows what there is.
-            (Some(mut known), _) => {
-                known.set_filter(about.filter.clone());
-                Out::of(&known)
-            }
-            (None, Err(at_work)) => return Err(at_work),
-            (None, Ok(_lock)) => {
-                keep(folder, &about).await?;
-                let told = match Running::open(folder, &about.id, client, Arc::default()).await {
-                    Ok(running) => running.preview().await,
-                    Err(e) => Err(e),
-                };
-                keep(folder, &About { filter: before, ..about.clone() }).await?;
-                told.map_err(|e| Failure::failed(e.to_string(), "Nothing was changed."))?.out
-            }
-        };
+        let filter = std::mem::replace(&mut about.filter, before);
+        let out = computer.preview_filter(&about, &filter).await?;
         if output.object(&out)? {
             return Ok(());
         }
@@ -155,8 +128,8 @@ pub(super) async fn set(
         println!("Nothing was changed.");
         return Ok(());
     }
-    keep(folder, &about).await?;
-    nudge(folder)?;
+    computer.keep(&about).await?;
+    nudge(&computer.folder).await?;
     show(&about, output)
 }
 
@@ -186,16 +159,16 @@ fn show(about: &About, output: Output) -> Done {
 }
 
 /// Lets pairs rest, or go on.
-pub(super) async fn pause(folder: &Path, which: Option<&str>, paused: bool, output: Output) -> Done {
-    let all = pairs(folder).await?;
+pub(super) async fn pause(computer: &Computer, which: Option<&str>, paused: bool, output: Output) -> Done {
+    let all = computer.pairs().await?;
     let picked: Vec<&About> = match which {
         Some(which) => vec![pick(&all, which)?],
         None => all.iter().collect(),
     };
     for pair in &picked {
-        keep(folder, &About { paused, ..(*pair).clone() }).await?;
+        computer.keep(&About { paused, ..(*pair).clone() }).await?;
     }
-    let runs = nudge(folder)?;
+    let runs = nudge(&computer.folder).await?;
     let said = match (paused, runs) {
         (true, _) => "Nothing is carried until yattic sync resume.",
         (false, true) => "It goes on.",
@@ -230,8 +203,12 @@ fn stretch(text: &str) -> Result<Option<(String, String)>, Failure> {
 }
 
 /// Says how fast and when anything is carried.
-pub(super) fn limits(folder: &Path, [up, down, rest]: [Option<String>; 3], output: Output) -> Done {
-    let before = limits::read(folder)?;
+pub(super) async fn limits(
+    computer: &Computer,
+    [up, down, rest]: [Option<String>; 3],
+    output: Output,
+) -> Done {
+    let before = limits::read(&computer.folder)?;
     let mut set = before.clone();
     if let Some(text) = up {
         set.up = rate(&text)?;
@@ -243,8 +220,8 @@ pub(super) fn limits(folder: &Path, [up, down, rest]: [Option<String>; 3], outpu
         set.quiet = stretch(&text)?;
     }
     if set != before {
-        limits::write(&set, folder)?;
-        nudge(folder)?;
+        limits::write(&set, &computer.folder)?;
+        nudge(&computer.folder).await?;
     }
     if output.object(&set)? {
         return Ok(());

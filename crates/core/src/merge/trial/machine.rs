@@ -23,6 +23,8 @@ pub struct Machine {
     pub doing: Vec<Action>,
     pub quietly: bool,
     pub actions: usize,
+    /// So many hours have gone by.
+    hours: usize,
 }
 
 impl Machine {
@@ -37,6 +39,7 @@ impl Machine {
             doing: Vec::new(),
             quietly: false,
             actions: 0,
+            hours: 0,
         }
     }
 
@@ -262,8 +265,19 @@ impl Machine {
         }
     }
 
+    /// An hour goes by, and what was held is tried again.
+    pub fn an_hour_later(&mut self) {
+        self.hours += 1;
+        self.pair.try_again();
+    }
+
+    /// What the service's clock shows, as people read it.
+    fn time(&self) -> String {
+        format!("2026-11-{:02} {:02}.03", 1 + self.hours / 24 % 28, self.hours % 24)
+    }
+
     pub fn think(&mut self, chance: &mut Chance) -> usize {
-        let actions = self.pair.next(1 + chance.below(4), "2026-11-29 14.03");
+        let actions = self.pair.next(1 + chance.below(4), &self.time());
         let many = actions.len();
         self.doing.extend(actions);
         self.actions += many;

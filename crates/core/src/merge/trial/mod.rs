@@ -239,6 +239,11 @@ impl World {
 
     /// Nobody does anything any more, and nothing goes wrong: until all is done.
     fn quiet(&mut self) -> Result<(), String> {
+        self.quiet_while(true)
+    }
+
+    /// `hours`: they go by, and what was held is tried again.
+    fn quiet_while(&mut self, hours: bool) -> Result<(), String> {
         for machine in &mut self.machines {
             machine.walk();
             machine.quietly = true;
@@ -260,7 +265,9 @@ impl World {
                         self.log.push(format!("{n} {told}"));
                     }
                 }
-                machine.pair.try_again();
+                if hours {
+                    machine.an_hour_later();
+                }
                 still &= machine.pair.is_quiet() && machine.disk.stirred.is_empty();
             }
             if still {
@@ -542,6 +549,62 @@ fn what_a_rollback_undoes_asks_nobody_and_what_was_changed_on_it_waits() {
     world.machines[0].pair.allow();
     world.quiet().and_then(|()| world.check()).unwrap();
     assert_eq!(world.service.tree().len(), 22);
+}
+
+#[test]
+fn of_what_two_write_to_all_the_time_few_copies_are_made_and_none_in_a_repository() {
+    let mut world = World::new(1, 1, false);
+    let make = |world: &mut World, folder: i64, name: &str, is_folder: bool| {
+        let bytes = (!is_folder).then(|| new_bytes(&mut world.chance, &mut world.ledger));
+        world.service.make(folder, name, bytes, false).unwrap()[0].node.0
+    };
+    let below = make(&mut world, PAIR, "project", true);
+    let repository = make(&mut world, below, ".git", true);
+    let refs = make(&mut world, repository, "refs", true);
+    let files = [make(&mut world, PAIR, "log.txt", false), make(&mut world, refs, "head", false)];
+    world.quiet().unwrap();
+    let both_write = |world: &mut World| {
+        for file in files {
+            let now = world.service.moment;
+            let bytes = new_bytes(&mut world.chance, &mut world.ledger);
+            world.service.put_onto(file, now, bytes, false).unwrap();
+        }
+        for way in [&["log.txt"][..], &["project", ".git", "refs", "head"][..]] {
+            let bytes = new_bytes(&mut world.chance, &mut world.ledger);
+            let disk = &mut world.machines[0].disk;
+            let inode = way.iter().fold(disk::TOP, |folder, name| disk.child(folder, name).unwrap());
+            disk.write(inode, bytes, None);
+        }
+    };
+    let copies = |world: &World, folder: &str| {
+        let is_copy = |path: &&String| {
+            let (its, name) = path.rsplit_once('/').unwrap_or(("", path));
+            its == folder && super::names::original_of(name).is_some()
+        };
+        world.service.tree().keys().filter(is_copy).count()
+    };
+    for _ in 0..5 {
+        both_write(&mut world);
+        world.quiet_while(false).unwrap();
+    }
+    assert_eq!((copies(&world, ""), copies(&world, "/project")), (5, 5));
+    assert!(!world.service.tree().keys().any(|path| path.contains(".git/refs/head ")));
+    // From then on it is held, and what was written here stays here.
+    both_write(&mut world);
+    world.quiet_while(false).unwrap();
+    assert_eq!((copies(&world, ""), copies(&world, "/project")), (5, 5));
+    assert_eq!(world.machines[0].pair.held().filter(|(.., why)| **why == Held::Copies).count(), 2);
+    // Somebody says that it is meant so; or an hour goes by.
+    world.machines[0].pair.allow();
+    world.quiet_while(false).unwrap();
+    assert_eq!((copies(&world, ""), copies(&world, "/project")), (6, 6));
+    for _ in 0..5 {
+        both_write(&mut world);
+        world.quiet_while(false).unwrap();
+    }
+    assert_eq!(world.machines[0].pair.held().count(), 2);
+    world.quiet().and_then(|()| world.check()).unwrap();
+    assert_eq!((copies(&world, ""), copies(&world, "/project")), (11, 11));
 }
 
 #[test]

@@ -20,7 +20,7 @@ use yellow_attic_core::chunking::cut;
 use yellow_attic_core::delta::{Chunk, DeltaError, Event, MOST_BASES, Reader};
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::{Name, NodeId};
-use yellow_attic_store::{Row, StoreError};
+use yellow_attic_store::{FileFacts, Row, StoreError};
 
 /// The longest first line of a delta, in bytes.
 const LONGEST_LINE: usize = 16 * 1024;
@@ -231,7 +231,8 @@ pub async fn assemble(
     if staged.hash != wanted {
         return Err(StoreError::WrongHash.into());
     }
-    let done = state.engine.files().put(&who.actor, parent, name, staged, mtime, conditions).await?;
+    let facts = FileFacts { mtime, executable: head.executable };
+    let done = state.engine.files().put_with(&who.actor, parent, name, staged, facts, conditions).await?;
     drop(claim);
     let row = done.row.ok_or_else(|| Refusal::not_found("The file"))?;
     let shown = node::present(&state, &who, &row).await?;
