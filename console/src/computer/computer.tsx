@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { FolderSync, Moon, Pause, Play, Plus, Sun } from "lucide-react";
+import { ArrowDown, ArrowUp, FolderSync, Moon, Pause, Play, Plus, Sun } from "lucide-react";
 import { useState } from "react";
 import { count, exactly, size, when } from "../lib/show";
 import { Button, IconButton } from "../ui/button";
@@ -138,7 +138,7 @@ function Lately({ now }: { now: Now }) {
   const all = now.pairs
     .flatMap((pair) => pair.lately.map((deed) => ({ ...deed, pair })))
     .toSorted((a, b) => b.at.localeCompare(a.at))
-    .slice(0, 12);
+    .slice(0, 10);
   if (all.length === 0) return null;
   return (
     <section aria-label="Lately" className="mt-8">
@@ -149,7 +149,13 @@ function Lately({ now }: { now: Now }) {
             key={`${deed.at} ${deed.path} ${n}`}
             className="flex items-baseline gap-3 border-b border-line py-1.5 text-[14.5px]"
           >
-            <FolderSync size={15} aria-hidden className="shrink-0 translate-y-0.5 text-muted" />
+            {deed.what === "fetches" ? (
+              <ArrowDown size={15} aria-hidden className="shrink-0 translate-y-0.5 text-muted" />
+            ) : deed.what === "sends" ? (
+              <ArrowUp size={15} aria-hidden className="shrink-0 translate-y-0.5 text-muted" />
+            ) : (
+              <FolderSync size={15} aria-hidden className="shrink-0 translate-y-0.5 text-muted" />
+            )}
             <span className="min-w-0 flex-1 break-words">
               <span className="text-muted">{deeds[deed.what] ?? deed.what}</span> {deed.path}
               {several && <span className="text-muted"> in {deed.pair.local}</span>}

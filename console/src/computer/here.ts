@@ -111,6 +111,7 @@ export interface LocalFolder {
   above: string | null;
   folders: { name: string; path: string }[];
   taken: string | null;
+  holds: string | null;
 }
 
 export interface Place {

@@ -72,7 +72,7 @@ export function NewPairDialog({ now, onClose }: { now: Now; onClose: () => void 
             <Button onClick={onClose}>Cancel</Button>
             <Button
               look="primary"
-              disabled={!chosen.data || chosen.data.taken !== null}
+              disabled={!chosen.data || chosen.data.taken !== null || chosen.data.holds !== null}
               onClick={() => {
                 setLocal(chosen.data!.path);
                 setStep("there");

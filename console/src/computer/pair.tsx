@@ -46,12 +46,12 @@ export function PairPart({ pair }: { pair: Pair }) {
     >
       <div className="flex items-start gap-3 px-5 pt-4 max-sm:px-4">
         <h2 className="min-w-0 flex-1">
-          <span className="font-mono break-all">{pair.local}</span>{" "}
+          <span className="font-mono wrap-anywhere">{pair.local}</span>{" "}
           <span className="mx-1 inline-flex translate-y-0.5 text-muted">
             {icon}
             <span className="sr-only">{word}</span>
           </span>{" "}
-          <span className="font-mono break-all">{pair.remote}</span>
+          <span className="font-mono wrap-anywhere">{pair.remote}</span>
         </h2>
         <Chip look={look}>{state}</Chip>
         <Menu

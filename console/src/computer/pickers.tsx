@@ -80,6 +80,11 @@ export function LocalPicker({ path, onGo }: { path: string | undefined; onGo: (p
           </button>
         ))}
       </div>
+      {folder.data?.holds && (
+        <p className="mt-1 text-muted">
+          {folder.data.holds} in it is kept the same already: choose a folder beside that.
+        </p>
+      )}
       {folder.data?.taken && (
         <p className="mt-1 text-brick">
           This folder is kept the same as {folder.data.taken} already: choose another one.

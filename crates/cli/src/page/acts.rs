@@ -146,16 +146,13 @@ pub struct Settles {
 /// Settles what is kept twice.
 pub async fn settle(State(here): Known, Json(settles): Json<Settles>) -> Answer<PathBuf> {
     let computer = &here.keeper.computer;
-    let twice = find(computer, &settles).await?;
-    let keep = settles.keep;
-    let computer = computer.clone();
-    let settled = tokio::task::spawn_blocking(move || computer.settle(&twice, keep)).await;
-    Ok(Json(settled.map_err(|e| Refused::new("failed", e.to_string(), ""))??))
+    let about = computer.pair(&settles.pair).await?;
+    let twice = find(computer, &about, &settles)?;
+    Ok(Json(computer.settle(&about, &twice, settles.keep).await?))
 }
 
-async fn find(computer: &Computer, settles: &Settles) -> Result<Twice, Refused> {
-    let about = computer.pair(&settles.pair).await?;
-    let twice = computer.copies(std::slice::from_ref(&about))?;
+fn find(computer: &Computer, about: &About, settles: &Settles) -> Result<Twice, Refused> {
+    let twice = computer.copies(std::slice::from_ref(about))?;
     twice.into_iter().find(|twice| twice.copy.path == settles.copy).ok_or_else(|| {
         let says = format!("\"{}\" is not kept twice any more", settles.copy);
         Refused::new("not_there", says, "It was settled meanwhile, or the pair has not told of it yet.")

@@ -67,7 +67,7 @@ fn look(here: &super::Here, pairs: Vec<About>) -> Result<Now, Refused> {
     let services = crate::connection::all().into_iter().map(|c| (c.address, c.sign_in)).collect();
     Ok(Now {
         program: format!("yattic {}", env!("CARGO_PKG_VERSION")),
-        computer: crate::connection::host_name(),
+        computer: pairs.first().map_or_else(crate::connection::host_name, |pair| pair.device.clone()),
         services,
         copies: computer.copies(&pairs)?,
         limits: limits::read(&computer.folder)?,
@@ -114,8 +114,10 @@ pub struct Folder {
     path: PathBuf,
     above: Option<PathBuf>,
     folders: Vec<FolderIn>,
-    /// The pair that it belongs to already.
+    /// What it is kept the same as already, itself or a folder that it is in.
     taken: Option<String>,
+    /// A folder in it that is kept the same already.
+    holds: Option<PathBuf>,
 }
 
 #[derive(Serialize)]
@@ -145,9 +147,10 @@ fn folders_in(path: &Path, pairs: &[About]) -> Result<Folder, Refused> {
         }
     }
     folders.sort_by_cached_key(|folder| yellow_attic_core::collate::fold(&folder.name));
-    let taken = pairs.iter().find(|pair| path.starts_with(&pair.local) || pair.local.starts_with(&path));
-    let taken = taken.filter(|pair| path.starts_with(&pair.local)).map(|pair| pair.remote.clone());
-    Ok(Folder { above: path.parent().map(Into::into), path, folders, taken })
+    let taken = pairs.iter().find(|pair| path.starts_with(&pair.local)).map(|pair| pair.remote.clone());
+    let holds = pairs.iter().find(|pair| pair.local.starts_with(&path)).map(|pair| pair.local.clone());
+    let holds = holds.filter(|_| taken.is_none());
+    Ok(Folder { above: path.parent().map(Into::into), path, folders, taken, holds })
 }
 
 #[derive(Deserialize)]

@@ -13,45 +13,45 @@ use yellow_attic_trials::line::Line;
 type Tree = BTreeMap<String, Option<(Vec<u8>, bool)>>;
 
 /// A computer with one pair.
-struct Computer {
-    yattic: Yattic,
-    folder: tempfile::TempDir,
+pub struct Computer {
+    pub yattic: Yattic,
+    pub folder: tempfile::TempDir,
     running: Option<Child>,
 }
 
 impl Computer {
-    fn new(service: &Service, device: &str) -> Computer {
+    pub fn new(service: &Service, device: &str) -> Computer {
         let yattic = Yattic::new();
         yattic.connect_as(service, device);
-        let folder = tempfile::tempdir().unwrap();
+        let folder = tempfile::Builder::new().prefix("folder").tempdir().unwrap();
         Computer { yattic, folder, running: None }
     }
 
-    fn at(&self, path: &str) -> PathBuf {
+    pub fn at(&self, path: &str) -> PathBuf {
         self.folder.path().join(path)
     }
 
-    fn pair(&self, remote: &str) {
+    pub fn pair(&self, remote: &str) {
         self.yattic.ok(&["sync", "add", &self.folder.path().display().to_string(), remote]);
     }
 
-    fn once(&self) -> String {
+    pub fn once(&self) -> String {
         self.yattic.ok(&["sync", "run", "--once"])
     }
 
-    fn run(&mut self) {
+    pub fn run(&mut self) {
         let mut command = self.yattic.command(&["sync", "run"]);
         self.running = Some(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
     }
 
-    fn kill(&mut self) {
+    pub fn kill(&mut self) {
         if let Some(mut child) = self.running.take() {
             child.kill().unwrap();
             child.wait().unwrap();
         }
     }
 
-    fn tree(&self) -> Tree {
+    pub fn tree(&self) -> Tree {
         tree(self.folder.path())
     }
 }

@@ -230,6 +230,16 @@ pub async fn eventually(mut condition: impl AsyncFnMut() -> bool) -> bool {
     false
 }
 
+/// A process that ends with its test, whatever becomes of that.
+pub struct Ends(pub Child);
+
+impl Drop for Ends {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 /// The client as a process, with a cleared environment and a home of its own.
 pub struct Yattic {
     pub home: tempfile::TempDir,

@@ -35,7 +35,11 @@ impl Running {
             local: self.about.local.display().to_string(),
             remote: self.about.remote.clone(),
             moved: self.hands.moved.load(Ordering::Relaxed),
-            rate: self.rate.now(self.hands.moved.load(Ordering::Relaxed)),
+            rate: if in_step || stopped {
+                0
+            } else {
+                self.rate.now(self.hands.moved.load(Ordering::Relaxed))
+            },
             doing: self.doing.values().take(SHOWN).map(shown).collect(),
             lately: self.lately.iter().cloned().collect(),
             in_step_at: self.in_step_at.clone(),

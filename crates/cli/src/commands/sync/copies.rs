@@ -1,5 +1,6 @@
 //! `yattic sync conflicts` and `settle`: what two changed at once.
 
+use super::pick;
 use crate::output::{Done, Failure, Output, count, size, table, time};
 use std::path::Path;
 use yellow_attic_sync::computer::Computer;
@@ -48,7 +49,8 @@ pub(super) async fn list(computer: &Computer, output: Output) -> Done {
 
 pub(super) async fn settle(computer: &Computer, copy: &Path, keep: Stays, output: Output) -> Done {
     let path = crate::connection::absolute(copy);
-    let found = computer.copies(&computer.pairs().await?)?;
+    let pairs = computer.pairs().await?;
+    let found = computer.copies(&pairs)?;
     let twice =
         found.into_iter().find(|twice| Some(&twice.copy.local) == path.as_ref()).ok_or_else(|| {
             Failure::usage(
@@ -61,6 +63,6 @@ pub(super) async fn settle(computer: &Computer, copy: &Path, keep: Stays, output
         Stays::Original => (Keep::Original, "stays as it is; the copy goes, and stays in the trash"),
         Stays::Both => (Keep::Both, "is what the copy is called now"),
     };
-    let stays = computer.settle(&twice, keep)?;
+    let stays = computer.settle(pick(&pairs, &twice.pair)?, &twice, keep).await?;
     output.done(&serde_json::json!({ "stays": stays }), format!("{} {said}.", stays.display()))
 }

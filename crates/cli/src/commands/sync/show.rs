@@ -84,7 +84,7 @@ fn lines(status: &Status, most: usize) -> Vec<String> {
     list("left alone", status.left.iter().map(|l| format!("{}: {}", l.path, l.why)).collect());
     list("kept twice (yattic sync settle)", status.copies.clone());
     let lately = status.lately.iter().take(10);
-    list("lately", lately.map(|d| format!("{}  {} {}", time(&d.at), d.what, d.path)).collect());
+    list("lately", lately.map(|d| format!("{}  {} {}", time(&d.at), done(&d.what), d.path)).collect());
     if status.out > 0 {
         lines.push(format!(
             "  {} {} left out as the pair was told: yattic sync set {} --preview lists them",
@@ -94,6 +94,25 @@ fn lines(status: &Status, most: usize) -> Vec<String> {
         ));
     }
     lines
+}
+
+/// A deed, as it is told when it is over.
+fn done(what: &str) -> &str {
+    match what {
+        "fetches" => "fetched",
+        "sends" => "sent",
+        "makes here" => "made here",
+        "makes there" => "made there",
+        "moves here" => "moved here",
+        "moves there" => "moved there",
+        "keeps beside" => "kept beside",
+        "removes here" => "removed here",
+        "removes there" => "removed there",
+        "brings back" => "brought back",
+        "marks here" => "marked here",
+        "marks there" => "marked there",
+        other => other,
+    }
 }
 
 /// `40 seconds`, `5 minutes`, `3 hours`.
