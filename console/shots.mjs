@@ -43,7 +43,6 @@ const pictures = {
     },
   },
   "folder-dark": { size: wide, path: "/shelf/Exhibition%202027/Texts", dark: true, act: (page) => row(page, "signals.md").click() },
-  "folder-phone": { size: phone, path: "/shelf/Collections/Logbooks/1911" },
   devices: { size: wide, path: "/devices", act: (page) => page.getByText("Download yattic").waitFor() },
   access: {
     size: wide,

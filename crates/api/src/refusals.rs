@@ -180,6 +180,8 @@ refusals! {
         "Choose somebody else; for a disabled account ask yattic why.";
     COUNTED 403 "counted" "Downloads are counted here"
         "Download it.";
+    SHELF_NOT_SYNCED 403 "shelf_not_synced" "This shelf is not kept the same on computers"
+        "Work with it in the browser or by single commands, or ask an administrator about the rule sync-closed.";
     DOOR_CLOSED 403 "door_closed" "This door is closed"
         "Ask an administrator to open it, or use another way in.";
     FACTOR_NEEDED 403 "factor_needed" "Your second factor is needed once more"

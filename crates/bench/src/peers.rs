@@ -22,6 +22,11 @@ pub struct Service {
 pub const PASSWORD: &str = "measured twice, cut once";
 
 impl Service {
+    /// Its process.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Starts it on a data folder, making its administrator if there is none.
     pub fn start(data: &Path) -> Result<Service, Failure> {
         Service::start_set(data, &[])

@@ -117,14 +117,11 @@ impl Computer {
     /// Seconds of the processor, and bytes of memory, of what runs.
     fn costs(&self) -> Result<(f64, f64), Failure> {
         let process = self.running.as_ref().ok_or("it does not run")?.id();
-        let stat = fs::read_to_string(format!("/proc/{process}/stat"))?;
-        let after: Vec<&str> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
-        let ticks: f64 = after.get(11).ok_or("no time")?.parse::<f64>()?
-            + after.get(12).ok_or("no time")?.parse::<f64>()?;
+        let seconds = seconds_of(process)?;
         let status = fs::read_to_string(format!("/proc/{process}/status"))?;
         let held = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).ok_or("no memory")?;
         let kib: f64 = held.trim().trim_end_matches(" kB").parse()?;
-        Ok((ticks / 100.0, kib / 1024.0))
+        Ok((seconds, kib / 1024.0))
     }
 
     /// Waits until its pair is in step.
@@ -152,6 +149,15 @@ impl Drop for Computer {
             let _ = child.wait();
         }
     }
+}
+
+/// Seconds of the processor that a process has taken.
+fn seconds_of(process: u32) -> Result<f64, Failure> {
+    let stat = fs::read_to_string(format!("/proc/{process}/stat"))?;
+    let after: Vec<&str> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
+    let ticks: f64 =
+        after.get(11).ok_or("no time")?.parse::<f64>()? + after.get(12).ok_or("no time")?.parse::<f64>()?;
+    Ok(ticks / 100.0)
 }
 
 /// Files of 8 KiB that differ.
@@ -223,8 +229,92 @@ pub fn run(disk: &Path) -> Result<(), Failure> {
     line("20,000 files of 8 KiB down, against cp -r and sync", down, copy, "s", copy / down, "at least 0.4");
     line("the same up", up, copy, "s", copy / up, "at least 0.3");
     one_change(disk, service.at)?;
+    one_large(disk, service.at)?;
     many(disk, service.at)?;
+    fleet(disk, &service)?;
     service.stop()
+}
+
+/// A file of 1 GiB of which 1 MiB in the middle is changed: what goes over the line for that, each way.
+fn one_large(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
+    const MIDDLE: u64 = 512 << 20;
+    let (sent, fetched) = (Counter::before(at)?, Counter::before(at)?);
+    let mut one = Computer::connect(disk, "large-one", sent.at)?;
+    let mut two = Computer::connect(disk, "large-two", fetched.at)?;
+    fs::create_dir_all(&one.folder)?;
+    let (mut file, mut noise) = (fs::File::create(one.folder.join("film"))?, vec![0; 1 << 20]);
+    for n in 0..1024_u64 {
+        blake3::Hasher::new().update(&n.to_le_bytes()).finalize_xof().fill(&mut noise);
+        file.write_all(&noise)?;
+    }
+    drop(file);
+    one.ok(&["mkdir", "home:/large"])?;
+    for computer in [&mut one, &mut two] {
+        computer.pair("home:/large")?;
+        computer.once()?;
+        computer.run()?;
+        computer.in_step()?;
+    }
+    std::thread::sleep(Duration::from_secs(5));
+    let before = (sent.bytes.load(Ordering::Relaxed), fetched.bytes.load(Ordering::Relaxed));
+    blake3::Hasher::new().update(b"changed").finalize_xof().fill(&mut noise);
+    let file = fs::File::options().write(true).open(one.folder.join("film"))?;
+    std::os::unix::fs::FileExt::write_all_at(&file, &noise, MIDDLE)?;
+    drop(file);
+    let there = || {
+        let mut read = vec![0; noise.len()];
+        let file = fs::File::open(two.folder.join("film"));
+        file.is_ok_and(|f| std::os::unix::fs::FileExt::read_exact_at(&f, &mut read, MIDDLE).is_ok())
+            && read == noise
+    };
+    let took = until(there)?;
+    std::thread::sleep(Duration::from_secs(2));
+    let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
+    let up = mib(sent.bytes.load(Ordering::Relaxed) - before.0);
+    let down = mib(fetched.bytes.load(Ordering::Relaxed) - before.1);
+    told("1 GiB with 1 MiB changed, bytes on the wire up", up, "MiB", "under 3 MiB");
+    told("the same down", down, "MiB", "under 3 MiB");
+    told("the same, until it is on the second", took, "s", "");
+    Ok(())
+}
+
+/// Many devices on one service: one file is changed, and all have it.
+fn fleet(disk: &Path, service: &Service) -> Result<(), Failure> {
+    const DEVICES: usize = 200;
+    // They are all of one account here, which may watch with 128 of them as systems come.
+    fs::write("/proc/sys/fs/inotify/max_user_instances", "1024")?;
+    let mut fleet = Vec::with_capacity(DEVICES);
+    for n in 0..DEVICES {
+        let mut computer = Computer::connect(disk, &format!("fleet-{n}"), service.at)?;
+        if n == 0 {
+            fs::create_dir_all(&computer.folder)?;
+            fs::write(computer.folder.join("notice.txt"), "open")?;
+            computer.ok(&["mkdir", "home:/fleet"])?;
+        }
+        computer.pair("home:/fleet")?;
+        computer.once()?;
+        computer.run()?;
+        fleet.push(computer);
+    }
+    for computer in &fleet {
+        computer.in_step()?;
+    }
+    std::thread::sleep(Duration::from_secs(20));
+    let mut took = Vec::new();
+    let (before, begun) = (seconds_of(service.process())?, Instant::now());
+    for n in 0..5 {
+        let text = format!("closed {n}");
+        fs::write(fleet[0].folder.join("notice.txt"), &text)?;
+        let has = |computer: &Computer| {
+            fs::read_to_string(computer.folder.join("notice.txt")).is_ok_and(|there| there == text)
+        };
+        took.push(until(|| fleet.iter().rev().all(has))?);
+        std::thread::sleep(Duration::from_secs(2));
+    }
+    let of = (seconds_of(service.process())? - before) / begun.elapsed().as_secs_f64();
+    told("200 devices, one file changed, until all have it", median(took), "s", "within 5 s");
+    told("the same, the service's part of a processor", of, "", "under 1");
+    Ok(())
 }
 
 /// One small file, and a renamed folder, until they are on the second computer.

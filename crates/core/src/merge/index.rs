@@ -15,6 +15,11 @@ impl Pair {
         its.map(|((_, name), item)| (name.clone(), *item)).collect()
     }
 
+    /// What the service has under a name in a folder.
+    pub fn in_slot_there(&self, folder: Item, name: &str) -> Option<Item> {
+        self.index.there.get(&(folder, name.to_string())).copied()
+    }
+
     /// What the service has in a folder.
     pub fn children_there(&self, folder: Item) -> Vec<Item> {
         children(&self.index.there, folder)

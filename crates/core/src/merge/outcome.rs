@@ -26,6 +26,8 @@ pub enum Outcome {
     Refused(String),
     /// It is being written to: nothing was done.
     Busy,
+    /// What was to be kept beside is a state that the service had: nobody changed it here.
+    WasThere,
     /// Another pair of this computer may have what is to be removed, and has not sent it yet.
     OtherHalf,
     /// Nobody knows: the line broke, or the disk failed. It is tried again.
@@ -92,6 +94,30 @@ impl Pair {
             }
             Outcome::Refused(code) => self.at_mut(item).held = Some(Held::Refused(code)),
             Outcome::Busy => self.at_mut(item).held = Some(Held::Busy),
+            Outcome::WasThere => {
+                // A stop, or an answer that was lost, came between the bytes and what is known of them.
+                let here = self.get(item).here;
+                let hash = here.as_ref().and_then(|here| here.hash);
+                if let Does::MoveHere { .. } = &action.does {
+                    // It lay in the way of what it is an earlier state of.
+                    let slot = here.map(|here| (here.parent, here.name));
+                    let Some(owner) = slot.and_then(|slot| self.index.there.get(&slot).copied()) else {
+                        return;
+                    };
+                    if self.get(owner).here.is_none() && self.get(item).there.is_none() && owner != item {
+                        let _ = self.join(owner, item);
+                        if let Some(common) = self.at_mut(owner).common.as_mut().filter(|_| hash.is_some()) {
+                            common.hash = hash;
+                        }
+                        self.touch(owner);
+                    }
+                    return;
+                }
+                if let Some(common) = self.at_mut(item).common.as_mut().filter(|_| hash.is_some()) {
+                    common.hash = hash;
+                }
+                self.at_mut(item).copied = None;
+            }
             Outcome::OtherHalf => self.at_mut(item).held = Some(Held::OtherHalf),
             Outcome::Unknown => {}
         }

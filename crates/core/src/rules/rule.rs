@@ -42,6 +42,8 @@ pub enum Rule {
     IntakesDays,
     /// Which groups may make intakes.
     IntakesMadeBy,
+    /// Whether folders are not kept the same on computers.
+    SyncClosed,
     /// Whether nothing is given to strangers and guests.
     KeptInside,
     /// Which versions are kept.
@@ -144,12 +146,13 @@ pub enum RuleError {
 
 impl Rule {
     /// All of them, in the order in which they are shown.
-    pub const ALL: [Rule; 28] = [
+    pub const ALL: [Rule; 29] = [
         Rule::PasswordLength,
         Rule::PasswordStrength,
         Rule::SecondFactor,
         Rule::BrowsersIdle,
         Rule::DevicesIdle,
+        Rule::SyncClosed,
         Rule::DoorsClosed,
         Rule::PeopleSeen,
         Rule::LooksTold,
@@ -196,6 +199,7 @@ impl Rule {
             Rule::IntakesDays => "intakes-longest-days",
             Rule::IntakesMadeBy => "intakes-made-by",
             Rule::KeptInside => "kept-inside",
+            Rule::SyncClosed => "sync-closed",
             other => kept::word(other),
         }
     }
@@ -226,6 +230,7 @@ impl Rule {
             Rule::IntakesDays => "Longest life of an intake",
             Rule::IntakesMadeBy => "Who may make intakes",
             Rule::KeptInside => "Nothing leaves the house",
+            Rule::SyncClosed => "No copies kept on computers",
             other => kept::title(other),
         }
     }
@@ -241,7 +246,7 @@ impl Rule {
             Rule::GuestsIdle => Value::Number(Some(90)),
             Rule::SignUpDomains | Rule::DoorsClosed => Value::Words(BTreeSet::new()),
             Rule::SignUpApproval | Rule::LooksTold => Value::Switch(true),
-            Rule::LinksPassword | Rule::KeptInside => Value::Switch(false),
+            Rule::LinksPassword | Rule::KeptInside | Rule::SyncClosed => Value::Switch(false),
             Rule::LinksDays | Rule::IntakesDays | Rule::BrowsersIdle | Rule::DevicesIdle => {
                 Value::Number(None)
             }
@@ -273,6 +278,7 @@ impl Rule {
             | Rule::SignUpApproval
             | Rule::LooksTold
             | Rule::LinksPassword
+            | Rule::SyncClosed
             | Rule::KeptInside => "on or off".into(),
             other => kept::wanted(other),
         }
@@ -287,6 +293,7 @@ impl Rule {
             | Rule::SignUpApproval
             | Rule::LooksTold
             | Rule::LinksPassword
+            | Rule::SyncClosed
             | Rule::KeptInside => vec!["on", "off"],
             other => kept::choices(other),
         }
@@ -310,6 +317,7 @@ impl Rule {
         matches!(
             self,
             Rule::GuestsInvited
+                | Rule::SyncClosed
                 | Rule::LinksPassword
                 | Rule::LinksDays
                 | Rule::IntakesDays
@@ -368,6 +376,7 @@ impl Rule {
             | Rule::SignUpApproval
             | Rule::LooksTold
             | Rule::LinksPassword
+            | Rule::SyncClosed
             | Rule::KeptInside => match text {
                 "on" => Ok(Value::Switch(true)),
                 "off" => Ok(Value::Switch(false)),
@@ -556,6 +565,11 @@ impl Rule {
                     )
                 }
             }
+            (Rule::SyncClosed, Value::Switch(true)) => {
+                "Folders of it are not kept the same on computers: what lies there already stays there, and is carried no more."
+                    .into()
+            }
+            (Rule::SyncClosed, _) => "Folders of it may be kept the same on computers.".into(),
             (Rule::KeptInside, Value::Switch(true)) => {
                 "Nothing of it is given out by a link, and no guest is invited to it.".into()
             }

@@ -8,9 +8,9 @@ use crate::delta::Meter;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use yellow_attic_client::{Client, Error, Stated, api};
-use yellow_attic_core::merge::Object;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
+use yellow_attic_core::merge::{Hash, Object};
 
 /// What an action is carried out with: where things are here, looked up when it was decided.
 pub struct Task {
@@ -26,6 +26,8 @@ pub struct Task {
     pub request: String,
     /// Its name and folder on the service, for what is sent in parts.
     pub named: Option<(i64, String)>,
+    /// What may be a state that the service had: its node, and its hash here.
+    pub past: Option<(i64, Hash)>,
     /// How far it is.
     pub gauge: Arc<Gauge>,
 }
@@ -140,7 +142,8 @@ pub fn trouble_of(error: &Error) -> Option<Trouble> {
     match error {
         Error::Line(why) => Some(Trouble::Away(why.clone())),
         Error::Refused(p)
-            if p.status == 401 || ["door_closed", "account_closed"].contains(&p.code.as_str()) =>
+            if p.status == 401
+                || ["door_closed", "account_closed", "shelf_not_synced"].contains(&p.code.as_str()) =>
         {
             Some(Trouble::Shut(p.detail.clone()))
         }
@@ -214,6 +217,9 @@ impl Hands {
                 let (above, name) = (above()?, name.clone().into_bytes());
                 Ok(here(on_disk(move || ground.make_folder(&above, &name)).await?))
             }
+            Does::SetAside(..) | Does::MoveHere { follows: false, .. } if self.was_there(task).await? => {
+                Ok(Outcome::WasThere)
+            }
             Does::MoveHere { slot: (_, name), was, .. } | Does::SetAside((_, name), was) => {
                 let (way, above, seen) = (way()?, above()?, (object()?, *was));
                 let name = name.clone().into_bytes();
@@ -273,6 +279,17 @@ impl Hands {
                 let mark = api::Target { executable: Some(*executable), ..Default::default() };
                 there(&self.client.change(node.0, &mark).await?)
             }
+        }
+    }
+
+    /// Whether what lies here is a state that the service had: then it is no edit.
+    async fn was_there(&self, task: &Task) -> Result<bool, Came> {
+        let Some((node, hash)) = task.past else { return Ok(false) };
+        let hash = blake3::Hash::from_bytes(hash).to_hex();
+        match self.client.history(node).await {
+            Ok(history) => Ok(history.states.iter().any(|s| s.node.blake3.as_deref() == Some(hash.as_str()))),
+            Err(e) if trouble_of(&e).is_some() => Err(e.into()),
+            Err(_) => Ok(false),
         }
     }
 

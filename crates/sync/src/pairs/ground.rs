@@ -98,6 +98,38 @@ pub struct Ground {
     path: PathBuf,
 }
 
+/// What a file is called while it is between its place and the look at it: what was seen in that place, and which file is to
+/// take it (0: none). So a stop in between finds what it is.
+struct Taken {
+    inode: u64,
+    fresh: u64,
+    size: u64,
+    modified: i64,
+}
+
+impl Taken {
+    fn of((object, stat): (Object, Stat), fresh: u64) -> Taken {
+        Taken { inode: object.inode, fresh, size: stat.size, modified: stat.modified }
+    }
+
+    fn name(&self) -> String {
+        format!("out-{:x}-{:x}-{:x}-{:x}", self.inode, self.fresh, self.size, self.modified)
+    }
+
+    fn read(name: &[u8]) -> Option<Taken> {
+        let text = std::str::from_utf8(name.strip_prefix(b"out-")?).ok()?;
+        let parts: Vec<u64> =
+            text.split('-').map(|part| u64::from_str_radix(part, 16).ok()).collect::<Option<_>>()?;
+        let [inode, fresh, size, modified] = parts[..] else { return None };
+        Some(Taken { inode, fresh, size, modified: modified as i64 })
+    }
+
+    /// Whether it is what was seen.
+    fn is(&self, object: Object, stat: Option<Stat>) -> bool {
+        object.inode == self.inode && stat.is_some_and(|s| (s.size, s.modified) == (self.size, self.modified))
+    }
+}
+
 impl Ground {
     /// Opens it, and makes our own folder in it. `mark`: what names the pair; it must be there already unless `new`: else
     /// this is another folder, or the disk that belongs here is not mounted.
@@ -179,7 +211,14 @@ impl Ground {
                 // It had not come to its place: it is fetched again.
                 fs::unlinkat(&self.own, entry.file_name(), AtFlags::empty())?;
             }
-            if name.starts_with(b"out-") {
+            if let Some(taken) = Taken::read(name)
+                && let Some((object, stat)) = look(&self.own, name)?
+                && (object.inode == taken.fresh
+                    || taken.is(object, stat) && !self.is_written_to(entry.file_name()))
+            {
+                // It had not come to its place, or it is what was seen before it was taken out of it.
+                fs::unlinkat(&self.own, entry.file_name(), AtFlags::empty())?;
+            } else if name.starts_with(b"out-") {
                 // It was taken out of its place, and nobody looked at it: it goes back under a name that is free.
                 let free = (1..1000).find_map(|number| {
                     let back = format!("kept {} {number}", String::from_utf8_lossy(&name[4..]));
@@ -192,6 +231,11 @@ impl Ground {
             }
         }
         Ok(())
+    }
+
+    fn is_written_to(&self, name: &std::ffi::CStr) -> bool {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        fs::openat(&self.own, name, flags, Mode::empty()).is_ok_and(|file| is_written(&File::from(file)))
     }
 
     fn folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
@@ -382,7 +426,7 @@ impl Ground {
             None => fs::renameat_with(&self.own, arrived, &dir, name, RenameFlags::NOREPLACE)?,
             Some(seen) => {
                 // By this name a stop in between finds what came out, and puts it back.
-                let taken = format!("out-{:x}", seen.0.inode);
+                let taken = Taken::of(seen, look_at(&file)?.0.inode).name();
                 fs::renameat_with(&self.own, arrived, &self.own, &taken, RenameFlags::NOREPLACE)?;
                 let exchanged = fs::renameat_with(&self.own, &taken, &dir, name, RenameFlags::EXCHANGE);
                 if let Err(e) = exchanged {
@@ -438,7 +482,7 @@ impl Ground {
         if is_written(&file) {
             return Err(NotDone::Busy);
         }
-        let out = format!("out-{:x}", seen.0.inode);
+        let out = Taken::of(seen, 0).name();
         fs::renameat_with(&dir, name.as_slice(), &self.own, &out, RenameFlags::NOREPLACE)?;
         let same = look(&self.own, out.as_bytes())?.is_some_and(|(object, stat)| {
             object == seen.0 && stat.is_some_and(|s| (s.size, s.modified) == (seen.1.size, seen.1.modified))

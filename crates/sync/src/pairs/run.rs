@@ -22,7 +22,7 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
-use yellow_attic_core::merge::{Item, Pair, TOP};
+use yellow_attic_core::merge::{Hash, Item, Pair, TOP};
 
 /// So much is under way at once.
 pub(super) const AT_ONCE: usize = 4_096;
@@ -172,7 +172,12 @@ impl Running {
             moved: Arc::new(AtomicU64::new(0)),
             shared,
         };
-        let watch = Watch::new().map_err(|why| Stopped::Ground { path: "inotify".into(), why })?;
+        let watch = Watch::new().map_err(|why| match why.raw_os_error() {
+            Some(libc::EMFILE) => Stopped::Asks(
+                "this account watches as many folders with programs as this system lets it (fs.inotify.max_user_instances): raise that, or end other programs that watch".into(),
+            ),
+            _ => Stopped::Ground { path: "inotify".into(), why },
+        })?;
         let now = Instant::now();
         Ok(Running {
             about,
@@ -462,9 +467,25 @@ impl Running {
             above: goes.and_then(|folder| self.way(folder)),
             request: blake3::hash(said.as_bytes()).to_hex()[..32].to_string(),
             named,
+            past: self.past(&action),
             gauge: Arc::new(Gauge { of: bytes_of(&action).into(), ..Gauge::default() }),
             action,
         }
+    }
+
+    /// What lies here and is to go aside may be a state that the service had of what has its place there.
+    fn past(&self, action: &Action) -> Option<(i64, Hash)> {
+        let facets = self.pair.facets(action.item)?;
+        let here = facets.here.as_ref()?;
+        let owner = match &action.does {
+            Does::SetAside(..) => action.item,
+            // It has no other place there.
+            Does::MoveHere { follows: false, .. } if facets.there.is_none() && facets.common.is_none() => {
+                self.pair.in_slot_there(here.parent, &here.name)?
+            }
+            _ => return None,
+        };
+        Some((self.pair.facets(owner)?.there.as_ref()?.node.0, here.hash?))
     }
 
     fn all_came(&mut self, all: Vec<(Action, Came)>) {

@@ -14,6 +14,7 @@ use actix_web::{HttpResponse, get, patch, post, web};
 use yellow_attic_api as api;
 use yellow_attic_core::proof::Deed;
 use yellow_attic_core::rights::{Level, Subject};
+use yellow_attic_core::rules::{Rule, Value};
 use yellow_attic_core::{Moment, Name, NodeId};
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::{NewShelf, Row, Shelf, ShelfKind};
@@ -239,6 +240,15 @@ pub async fn changes(
     let chain = state.engine.files().chain(&who.actor, NodeId(*path), Level::View).await?;
     let shelf =
         state.engine.shelf_of(&chain[chain.len() - 1]).ok_or_else(|| Refusal::not_found("The shelf"))?;
+    if who.actor.device.is_some() {
+        let closed = state.engine.people().rules_of(who.account.id, |rules, groups| {
+            rules.decide_on(Rule::SyncClosed, groups, Some(shelf.id)).value == Value::Switch(true)
+        });
+        if closed {
+            return Err(refusals::SHELF_NOT_SYNCED
+                .of("A rule says that folders of this shelf are not kept the same on computers."));
+        }
+    }
     let since = match &query.since {
         None => Moment(0),
         Some(token) => Moment::from_token(token).ok_or_else(|| {
