@@ -23,12 +23,12 @@ import { dragging, useSpringOpen } from "../../lib/dragging";
 import { count, plain, size, when } from "../../lib/show";
 import { kept } from "../../lib/kept";
 import { uploads } from "../../lib/uploads";
-import { Button, Chip, Empty, Frame, IconButton, Loading, Menu, MenuItem, Notice, useToast } from "../../ui";
+import { Button, Chip, Empty, Frame, IconButton, Loading, Menu, MenuItem, Notice } from "../../ui";
 import { FoundList } from "../found-list";
 import { Drawer } from "./drawer";
 import { actsOf, type Doing } from "./acts";
-import { wishOf } from "../../lib/wish";
 import { Dialogs, type Asking } from "./asking";
+import { useThing } from "./thing";
 import { useDeeds } from "./deeds";
 import { PastNotice } from "./past-notice";
 import { List } from "./list";
@@ -49,12 +49,9 @@ export function FolderPage({ frame }: Props) {
   const [address, go] = useLocation();
   const search = new URLSearchParams(useSearch());
   const at = search.get("at") ?? undefined;
-  const thing = search.get("thing");
-  const wished = thing === null ? undefined : search.toString();
   const trash = search.has("trash") && at === undefined;
   const place = placeOf(address);
   const queries = useQueryClient();
-  const toast = useToast();
 
   const facts = useQuery({
     queryKey: key("place", place, at),
@@ -121,26 +118,10 @@ export function FolderPage({ frame }: Props) {
     setCursor(0);
   }, [place, at]);
 
-  // A thing from a shelf's board: go to its folder, and select it there.
-  useEffect(() => {
-    if (!thing) return;
-    const id = Number(thing);
-    const wish = wished === undefined ? undefined : wishOf(new URLSearchParams(wished));
-    void api
-      .facts(id)
-      .then((f) => {
-        const parent = f.path.slice(0, f.path.lastIndexOf("/")) || f.path;
-        go(pageOf(parent), { replace: true });
-        setTimeout(() => {
-          setSelected(new Set([id]));
-          if (wish) setAsking({ kind: wish.give === "access" ? "rights" : "outside", node: f.node, wish });
-        });
-      })
-      .catch((e: unknown) => {
-        go(address, { replace: true });
-        toast.refuse(e);
-      });
-  }, [thing, wished, address, go, toast]);
+  useThing(address, search, go, (node, wish) => {
+    setSelected(new Set([node.id]));
+    if (wish) setAsking({ kind: wish.give === "access" ? "rights" : "outside", node, wish });
+  });
 
   const changed = useCallback(async () => {
     await Promise.all([

@@ -36,7 +36,7 @@ pub struct Code {
 struct Secrets(Mutex<HashMap<String, Instant>>);
 
 impl Secrets {
-    fn new(&self, counts: Duration) -> Result<String, getrandom::Error> {
+    fn make(&self, counts: Duration) -> Result<String, getrandom::Error> {
         let mut bytes = [0u8; 32];
         getrandom::fill(&mut bytes)?;
         let secret: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
@@ -90,7 +90,7 @@ fn no_chance(error: getrandom::Error) -> No {
 
 /// A code for a browser.
 pub async fn code(State(here): Known) -> Answer<Code> {
-    let code = here.guard.codes.new(CODE).map_err(no_chance)?;
+    let code = here.guard.codes.make(CODE).map_err(no_chance)?;
     Ok(Json(Code { address: format!("http://{}", here.guard.host()), code }))
 }
 
@@ -104,7 +104,7 @@ pub async fn enter(State(here): Known, Form(enters): Form<Enters>) -> Result<Res
     if !here.guard.codes.counts(&enters.code, None) {
         return Err(No(StatusCode::FORBIDDEN, closed()));
     }
-    let secret = here.guard.browsers.new(IDLE).map_err(no_chance)?;
+    let secret = here.guard.browsers.make(IDLE).map_err(no_chance)?;
     let cookie = format!("{COOKIE}={secret}; HttpOnly; SameSite=Strict; Path=/");
     // Not by a redirect: a browser leaves a strict cookie out of one that began elsewhere.
     let body = "<!doctype html><meta http-equiv=refresh content=\"0;url=/\"><title>Yellow Attic</title>";

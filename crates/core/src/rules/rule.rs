@@ -530,11 +530,7 @@ impl Rule {
                 "Whoever signs up waits until an administrator enables the account.".into()
             }
             (Rule::SignUpApproval, _) => "Whoever signs up can work at once.".into(),
-            (Rule::DoorsClosed, Value::Words(words)) if words.is_empty() => "All doors are open.".into(),
-            (Rule::DoorsClosed, Value::Words(words)) => {
-                let ways: Vec<_> = words.iter().filter_map(|w| Door::from_word(w)).map(Door::what).collect();
-                format!("Closed: {}.", ways.join(", and "))
-            }
+            (Rule::DoorsClosed, Value::Words(words)) => doors(words),
             (Rule::LooksTold, Value::Switch(true)) => {
                 "Whoever an administrator looks as is told of it.".into()
             }
@@ -591,5 +587,14 @@ pub fn word(value: &Value) -> String {
         Value::Words(words) if words.is_empty() => "none".into(),
         Value::Words(words) => words.iter().cloned().collect::<Vec<_>>().join(", "),
         other => kept::word_of(other).unwrap_or_default(),
+    }
+}
+
+/// Which doors are closed, in one sentence.
+fn doors(words: &BTreeSet<String>) -> String {
+    let ways: Vec<_> = words.iter().filter_map(|w| Door::from_word(w)).map(Door::what).collect();
+    match ways.is_empty() {
+        true => "All doors are open.".into(),
+        false => format!("Closed: {}.", ways.join(", and ")),
     }
 }

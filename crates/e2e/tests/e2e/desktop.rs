@@ -57,7 +57,10 @@ impl Drop for Bus {
 
 /// Notifications that are shown: their numbers, heads and texts; and how many were shown in all.
 #[derive(Clone, Default)]
-struct Shown(Arc<Mutex<(Vec<(u32, String, String)>, u32)>>);
+struct Shown(Arc<Mutex<(Vec<Note>, u32)>>);
+
+/// Its number, head and text.
+type Note = (u32, String, String);
 
 struct Notifications(Shown);
 

@@ -1,6 +1,7 @@
 //! The folder of a pair on this computer: everything is reached beneath its handle, no link is followed, and no other file
 //! system is entered. What is replaced or removed is looked at once more after it was taken out of its place.
 
+use super::taken::Taken;
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags};
 use rustix::io::Errno;
 use std::collections::HashMap;
@@ -96,38 +97,6 @@ pub struct Ground {
     top: OwnedFd,
     own: OwnedFd,
     path: PathBuf,
-}
-
-/// What a file is called while it is between its place and the look at it: what was seen in that place, and which file is to
-/// take it (0: none). So a stop in between finds what it is.
-struct Taken {
-    inode: u64,
-    fresh: u64,
-    size: u64,
-    modified: i64,
-}
-
-impl Taken {
-    fn of((object, stat): (Object, Stat), fresh: u64) -> Taken {
-        Taken { inode: object.inode, fresh, size: stat.size, modified: stat.modified }
-    }
-
-    fn name(&self) -> String {
-        format!("out-{:x}-{:x}-{:x}-{:x}", self.inode, self.fresh, self.size, self.modified)
-    }
-
-    fn read(name: &[u8]) -> Option<Taken> {
-        let text = std::str::from_utf8(name.strip_prefix(b"out-")?).ok()?;
-        let parts: Vec<u64> =
-            text.split('-').map(|part| u64::from_str_radix(part, 16).ok()).collect::<Option<_>>()?;
-        let [inode, fresh, size, modified] = parts[..] else { return None };
-        Some(Taken { inode, fresh, size, modified: modified as i64 })
-    }
-
-    /// Whether it is what was seen.
-    fn is(&self, object: Object, stat: Option<Stat>) -> bool {
-        object.inode == self.inode && stat.is_some_and(|s| (s.size, s.modified) == (self.size, self.modified))
-    }
 }
 
 impl Ground {

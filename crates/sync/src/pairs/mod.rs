@@ -22,6 +22,7 @@ pub mod run;
 mod send;
 pub mod state;
 pub mod status;
+mod taken;
 pub mod tell;
 pub mod watch;
 
