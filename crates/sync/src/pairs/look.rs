@@ -3,7 +3,7 @@
 use super::act::{Trouble, trouble_of};
 use super::feed::{self, FeedError};
 use super::ground::{Found, Ground, NotDone, Way};
-use super::run::{AGAIN, MISSED, RESTLESS, Running, STILL, Stopped, WALK};
+use super::run::{AGAIN, HALF, MISSED, RESTLESS, Running, STILL, Stopped, WALK};
 use super::status::{Left, shown};
 use super::watch::Heard;
 use std::collections::BTreeMap;
@@ -46,8 +46,9 @@ impl Running {
         if self.walked_at.elapsed() > WALK {
             self.walk();
         }
-        if self.again_at.elapsed() > AGAIN {
+        if self.again_at.elapsed() > if self.half { HALF } else { AGAIN } {
             self.again_at = Instant::now();
+            self.half = false;
             self.refused.clear();
             self.pair.try_again();
             let unreadable: Vec<Item> = self.left.keys().copied().collect();

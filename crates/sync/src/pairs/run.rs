@@ -44,6 +44,8 @@ pub(super) const MISSED: Duration = Duration::from_millis(1500);
 pub(super) const ASK: Duration = Duration::from_secs(5);
 /// What was refused or busy is tried again after so long.
 pub(super) const AGAIN: Duration = Duration::from_secs(60);
+/// And after so long, what waits for another pair.
+pub(super) const HALF: Duration = Duration::from_secs(4);
 /// Everything is looked at so often, for what no event told.
 pub(super) const WALK: Duration = Duration::from_secs(24 * 3600);
 /// While nothing is carried, it is looked so often whether it may be again.
@@ -111,6 +113,8 @@ pub struct Running {
     lines: Arc<Semaphore>,
     /// When memory was given back last, and what was known then.
     trimmed: (Option<Instant>, u64),
+    /// Whether something waits for what another pair has not sent yet.
+    pub(super) half: bool,
     /// When it was told what is not sent yet, and what was known then.
     unsent: (Option<Instant>, u64),
     pub(super) stirred_at: Option<Instant>,
@@ -200,6 +204,7 @@ impl Running {
             lines: Arc::new(Semaphore::new(LINES)),
             trimmed: (None, u64::MAX),
             unsent: (None, u64::MAX),
+            half: false,
             stirred_at: None,
             settled_at: None,
             asked_at: None,
@@ -348,6 +353,7 @@ impl Running {
         let mut nudged = orders.nudged.clone();
         let soon = match (in_step, &self.trouble) {
             (_, Some(_)) => Duration::from_secs(2),
+            (true, None) if self.half => HALF,
             (true, None) => self.ask_after(),
             (false, None) => Duration::from_millis(100),
         };
@@ -393,6 +399,7 @@ impl Running {
             let files = halves::files_of(&self.pair, action.item);
             let waits = self.hands.shared.halves.waits(&self.about.id, &files);
             if waits {
+                self.half = true;
                 self.pair.ended(action, Outcome::OtherHalf);
             }
             !waits
