@@ -88,6 +88,7 @@ impl Keeper {
             }
             None => self.computer.pair(id).await?,
         };
+        self.shared.halves.tell(id, Default::default());
         self.computer.forget(&about)
     }
 

@@ -129,6 +129,8 @@ impl Computer {
                 match about {
                     // It was ended, or is made, at this moment.
                     Err(StateError::Nothing) => {}
+                    // Whoever looks is the only one who knows of it.
+                    Ok(about) if about.preview => {}
                     about => pairs.push(about?),
                 }
             }
@@ -187,7 +189,7 @@ impl Computer {
     /// What joining both would do. Nothing is changed.
     pub async fn preview_new(&self, new: NewPair) -> Done<Preview> {
         let made = !new.local.exists();
-        let about = self.about(&new).await?;
+        let about = About { preview: true, ..self.about(&new).await? };
         let told = async {
             self.make(&about).await?;
             let client = self.client(&about.service).await?;
@@ -234,6 +236,7 @@ impl Computer {
             machine: machine(),
             paused: false,
             filter: new.filter.clone(),
+            preview: false,
         })
     }
 

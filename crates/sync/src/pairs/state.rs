@@ -42,6 +42,9 @@ pub struct About {
     /// What is left out.
     #[serde(default)]
     pub filter: Filter,
+    /// It is only looked at what joining both would do: nobody works on it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub preview: bool,
 }
 
 /// Why a state cannot be used.
