@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use yellow_attic_client::{Client, api};
 use yellow_attic_sync::computer::{Clients, Refused};
+use yellow_attic_sync::mount::{self, Mount};
 use yellow_attic_sync::pairs::status::Status;
 
 /// What is kept.
@@ -368,13 +369,52 @@ pub fn pairs_folder() -> Option<PathBuf> {
         .map(|base| base.join("pairs"))
 }
 
+/// What must not be lost of mounted folders lies there.
+pub fn mounts_folder() -> Option<PathBuf> {
+    Some(pairs_folder()?.with_file_name("mounts"))
+}
+
+/// What may be deleted at any time of them.
+pub fn cache_folder() -> Option<PathBuf> {
+    std::env::var_os("YATTIC_HOME")
+        .map(|home| PathBuf::from(home).join("cache"))
+        .or_else(|| std::env::var_os("XDG_CACHE_HOME").map(|d| PathBuf::from(d).join("yattic")))
+        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".cache/yattic")))
+}
+
+/// All mounted folders of this account, with where they keep what they have.
+pub fn mounts() -> Vec<(PathBuf, Mount)> {
+    let entries =
+        mounts_folder().and_then(|folder| fs::read_dir(folder).ok()).into_iter().flatten().flatten();
+    let mut mounts: Vec<(PathBuf, Mount)> =
+        entries.filter_map(|entry| Some((entry.path(), Mount::read(&entry.path()).ok()??))).collect();
+    mounts.sort_by(|a, b| a.1.at.cmp(&b.1.at));
+    mounts
+}
+
+/// The mounted folder in which a local path lies, and the way to it from there.
+pub fn in_a_mount(path: &Path) -> Option<(PathBuf, Mount, PathBuf)> {
+    // Links are followed up to the folder, but nothing in it is touched: it may not answer.
+    let path = std::path::absolute(path).ok()?;
+    mounts().into_iter().find_map(|(state, mount)| {
+        let rest = path.strip_prefix(&mount.at).ok()?.to_path_buf();
+        Some((state, mount, rest))
+    })
+}
+
 /// What a file of this computer is kept the same as, by the pairs that have run.
 fn in_a_pair(path: &Path) -> Option<String> {
-    let (path, folder) = (absolute(path)?, pairs_folder()?);
-    for entry in fs::read_dir(&folder).ok()?.flatten() {
+    if let Some((state, _, rest)) = in_a_mount(path) {
+        return in_pairs_of(&mount::pairs_of(&state), &state.join("body").join(rest));
+    }
+    in_pairs_of(&pairs_folder()?, &absolute(path)?)
+}
+
+fn in_pairs_of(folder: &Path, path: &Path) -> Option<String> {
+    for entry in fs::read_dir(folder).ok()?.flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
         let Some(id) = name.strip_suffix(".status.json") else { continue };
-        let Ok(Some(status)) = Status::read(&folder, id) else { continue };
+        let Ok(Some(status)) = Status::read(folder, id) else { continue };
         if let Ok(rest) = path.strip_prefix(&status.local) {
             let way: Vec<String> = rest.iter().map(|part| part.to_string_lossy().into_owned()).collect();
             let slash = if status.remote.ends_with('/') || way.is_empty() { "" } else { "/" };

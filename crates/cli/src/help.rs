@@ -10,11 +10,25 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("Giving", &["share", "unshare", "link", "intake", "given-out", "who", "why"]),
     ("Space", &["space", "quota"]),
     ("People and the service", &["account", "group", "shelf", "rule", "door", "mail", "apply"]),
-    ("This computer", &["sync", "connect", "disconnect", "device", "completions", "manual", "help"]),
+    (
+        "This computer",
+        &[
+            "sync",
+            "mount",
+            "keep",
+            "release",
+            "connect",
+            "disconnect",
+            "device",
+            "completions",
+            "manual",
+            "help",
+        ],
+    ),
 ];
 
 /// Two examples of each command.
-const EXAMPLES: [(&str, &str); 37] = [
+const EXAMPLES: [(&str, &str); 40] = [
     (
         "ls",
         "yattic ls                        shelves, and what was given to you\nyattic ls home:/Letters --at 2026-11-02",
@@ -61,6 +75,9 @@ const EXAMPLES: [(&str, &str); 37] = [
     ("mail", "yattic mail ls\nyattic mail test ines@museum.example"),
     ("apply", "yattic apply plan.toml --preview\nyattic apply plan.toml --yes"),
     ("sync", "yattic sync add ~/Museum home:/\nyattic sync run"),
+    ("mount", "yattic mount ~/Attic\nyattic mount --end ~/Attic"),
+    ("keep", "yattic keep ~/Attic/home/Letters\nyattic keep ~/Attic/Plans/Hall/plan.pdf"),
+    ("release", "yattic release ~/Attic/home/Films\nyattic release ~/Attic/home"),
     (
         "connect",
         "yattic connect https://files.museum.example\nyattic connect 127.0.0.1:7460 --sign-in ines --password-stdin < password",

@@ -21,7 +21,7 @@
 //! - [`keeping`]: which past states are still needed, by which rule, and until when. [`schedule`]: when
 //!   snapshots are taken. [`rollback`]: how a folder becomes again what it was. [`mass`]: when one device
 //!   changes too much at once. [`chunking`]: how large past contents are cut. [`delta`]: a new state told by what is the same in an older one.
-//! - [`merge`]: a folder on a computer and one of the service, kept the same.
+//! - [`merge`]: a folder on a computer and one of the service, kept the same. [`mounted`]: everything at hand, little on the disk.
 //! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
 //!   which names it is kept.
 //! - [`dav`]: WebDAV's headers and bodies. [`locks`]: who may change what while somebody holds a lock.
@@ -53,6 +53,7 @@ pub mod limits;
 pub mod locks;
 pub mod mass;
 pub mod merge;
+pub mod mounted;
 pub mod name;
 pub mod openings;
 pub mod password;

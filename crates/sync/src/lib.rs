@@ -6,11 +6,13 @@
 //! - [`up`]: a local folder to a shelf; [`large`]: one file in parts.
 //! - [`down`]: from a shelf to a local folder. [`delta`]: both ways, only what differs.
 //! - [`pairs`]: folders that are kept the same. [`computer`]: all of them on this computer, for whoever asks.
+//! - [`mount`]: all that one may see, as a folder of this computer.
 
 pub mod computer;
 pub mod delta;
 pub mod down;
 pub mod large;
+pub mod mount;
 pub mod pairs;
 pub mod patience;
 pub mod progress;

@@ -20,6 +20,11 @@ impl Pair {
         self.index.there.get(&(folder, name.to_string())).copied()
     }
 
+    /// What lies in a slot here.
+    pub fn in_slot_here(&self, folder: Item, name: &str) -> Option<Item> {
+        self.index.here.get(&(folder, name.to_string())).copied()
+    }
+
     /// What the service has in a folder.
     pub fn children_there(&self, folder: Item) -> Vec<Item> {
         children(&self.index.there, folder)

@@ -124,6 +124,17 @@ impl Pair {
         self.touch(item);
     }
 
+    /// The bytes of a file that both have were let go here, and nothing else of it changed: it is what it was.
+    pub fn let_go(&mut self, item: Item, was: Stat, now: Stat) {
+        let same = (was.size, was.modified, was.executable) == (now.size, now.modified, now.executable);
+        if let Some(here) = self.items.get(&item).and_then(|f| f.here.clone())
+            && here.stat == Some(was)
+            && same
+        {
+            self.set_here(item, Some(Here { stat: Some(now), ..here }));
+        }
+    }
+
     /// What was being written to, or was refused, is tried again.
     pub fn try_again(&mut self) {
         let may = |f: &Facets| {

@@ -23,6 +23,7 @@ mod feed;
 mod hidden;
 mod history;
 mod looking_back;
+mod mount;
 mod pairs;
 mod people;
 mod refusals;

@@ -40,7 +40,11 @@ pub struct Keeper {
 impl Keeper {
     /// Keeps none yet.
     pub fn new(computer: Computer) -> Done<Arc<Keeper>> {
-        let shared = Arc::new(Shared::default());
+        Keeper::with(computer, Arc::default())
+    }
+
+    /// The same, for what these have together.
+    pub fn with(computer: Computer, shared: Arc<Shared>) -> Done<Arc<Keeper>> {
         shared.set(&limits::read(&computer.folder)?);
         let (nudges, _) = watch::channel(0);
         Ok(Arc::new(Keeper { computer, shared, nudges, kept: Mutex::default(), turn: Default::default() }))

@@ -79,7 +79,7 @@ impl From<Stopped> for Refused {
     }
 }
 
-type Done<T> = Result<T, Refused>;
+pub(crate) type Done<T> = Result<T, Refused>;
 
 /// Gives a client of the service at an address, with this computer's token.
 pub type Clients = Arc<dyn Fn(String) -> BoxFuture<'static, Done<Client>> + Send + Sync>;

@@ -28,6 +28,8 @@ pub struct Task {
     pub named: Option<(i64, String)>,
     /// What may be a state that the service had: its node, and its hash here.
     pub past: Option<(i64, Hash)>,
+    /// What is fetched is only marked as being there: its bytes come when a program asks for them.
+    pub stub: bool,
     /// How far it is.
     pub gauge: Arc<Gauge>,
 }
@@ -130,6 +132,7 @@ impl From<NotDone> for Came {
         match not {
             NotDone::Otherwise => Outcome::OtherwiseHere.into(),
             NotDone::Busy => Outcome::Busy.into(),
+            NotDone::NotAtHand => Outcome::Refused("not_at_hand".into()).into(),
             NotDone::Failed(e) => {
                 Came { outcome: Outcome::Unknown, trouble: Some(Trouble::Disk(e.to_string())) }
             }
@@ -238,6 +241,9 @@ impl Hands {
             Does::MarkHere(executable, was) => {
                 let (way, seen, on) = (way()?, (object()?, was.ok_or_else(otherwise)?), *executable);
                 Ok(here(on_disk(move || ground.mark(&way, seen, on)).await?))
+            }
+            Does::Fetch { slot, state, over } if task.stub => {
+                self.fetch_stub(task, &slot.1, state, *over).await
             }
             Does::Fetch { slot, state, over } => self.fetch(task, &slot.1, state, *over).await,
             Does::MakeFolderThere { parent, name } => {

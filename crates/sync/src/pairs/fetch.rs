@@ -9,6 +9,7 @@ use std::io::{Read, Seek, SeekFrom, Write};
 use yellow_attic_core::delta::{after, plan};
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::{Object, Stat, There};
+use yellow_attic_core::mounted::stub::Stub;
 
 /// So much stays free on this computer's disk.
 const ROOM: u64 = 64 << 20;
@@ -41,6 +42,12 @@ impl Arriving {
         }
         Ok(Arriving { file, hasher, got })
     }
+}
+
+/// What stands here for a state whose bytes stay on the service.
+pub(super) fn stub_for(state: &There) -> Option<Stub> {
+    let (hash, size) = state.bytes?;
+    Some(Stub { hash, size, node: state.node, moment: state.moment })
 }
 
 impl Hands {
@@ -78,6 +85,35 @@ impl Hands {
         let landed = on_disk(move || {
             drop(arriving);
             ground.land(&arrived, &above, &name, over, (modified, executable))
+        })
+        .await?;
+        Ok(here(landed))
+    }
+
+    /// Brings a file here whose bytes stay on the service.
+    pub(super) async fn fetch_stub(
+        &self,
+        task: &Task,
+        name: &str,
+        state: &There,
+        over: Option<Stat>,
+    ) -> Done {
+        let Some(stub) = stub_for(state) else { return Ok(Outcome::OtherwiseThere) };
+        let above = task.above.clone().ok_or_else(|| Came::from(Outcome::OtherwiseHere))?;
+        let over = match over {
+            Some(stat) => Some((task.object.ok_or_else(|| Came::from(Outcome::OtherwiseHere))?, stat)),
+            None => None,
+        };
+        let arrived = format!("stub-{}", task.action.item.0);
+        let (ground, name, how) =
+            (self.ground.clone(), name.as_bytes().to_vec(), (state.modified, state.executable));
+        let landed = on_disk(move || {
+            ground.arriving_stub(&arrived, &stub)?;
+            let landed = ground.land(&arrived, &above, &name, over, how);
+            if landed.is_err() {
+                ground.drop_arriving(&arrived);
+            }
+            landed
         })
         .await?;
         Ok(here(landed))
@@ -149,13 +185,19 @@ impl Hands {
             return Ok(false);
         }
         let ground = self.ground.clone();
-        let (old, chunks) = on_disk(move || {
-            let file = ground.read(&way, seen)?;
+        let Some((old, chunks)) = on_disk(move || {
+            let file = match ground.read(&way, seen) {
+                Err(NotDone::NotAtHand) => return Ok(None),
+                file => file?,
+            };
             let (chunks, _) =
                 cut_file(file.try_clone().map_err(NotDone::Failed)?).map_err(NotDone::Failed)?;
-            Ok((file, chunks))
+            Ok(Some((file, chunks)))
         })
-        .await?;
+        .await?
+        else {
+            return Ok(false);
+        };
         let pieces = after(&plan(&chunks, &new), arrived.got);
         if !is_worth_fetching(&pieces, size - arrived.got) {
             return Ok(false);

@@ -1,6 +1,8 @@
 //! The folder of a pair on this computer: everything is reached beneath its handle, no link is followed, and no other file
 //! system is entered. What is replaced or removed is looked at once more after it was taken out of its place.
 
+use super::at_hand::AtHand;
+use super::stubs::{THERE, set_stub, stub_of};
 use super::taken::Taken;
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags};
 use rustix::io::Errno;
@@ -11,9 +13,11 @@ use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use yellow_attic_core::merge::{Hash, Object, Stat};
+use yellow_attic_core::mounted::stub::Stub;
 
 /// Our own folder in the top of a pair: what arrives lies there until it is whole.
 pub const OWN: &str = ".yattic";
@@ -33,6 +37,8 @@ pub struct Found {
     pub name: Vec<u8>,
     /// What it is; none for what is neither a file nor a folder, or lies on another file system.
     pub is: Option<(Object, Option<Stat>)>,
+    /// Bytes of the disk that it takes.
+    pub takes: u64,
 }
 
 /// Why something was not done.
@@ -42,6 +48,8 @@ pub enum NotDone {
     Otherwise,
     /// It is being written to.
     Busy,
+    /// Its bytes are only on the service.
+    NotAtHand,
     /// The file system says so.
     Failed(io::Error),
 }
@@ -97,6 +105,8 @@ pub struct Ground {
     top: OwnedFd,
     own: OwnedFd,
     path: PathBuf,
+    /// The mounted folder that it is of.
+    at_hand: Option<Arc<AtHand>>,
 }
 
 impl Ground {
@@ -146,7 +156,19 @@ impl Ground {
             top,
             own,
             path: path.to_path_buf(),
+            at_hand: None,
         })
+    }
+
+    /// What is done in it is told to a mounted folder.
+    pub(super) fn tells(&mut self, at_hand: Option<Arc<AtHand>>) {
+        self.at_hand = at_hand;
+    }
+
+    fn did(&self, folder: &OwnedFd, name: &[u8]) {
+        if let Some(at_hand) = &self.at_hand {
+            at_hand.did(folder, name);
+        }
     }
 
     /// Gives the folder back: nothing of ours stays in it.
@@ -207,7 +229,7 @@ impl Ground {
         fs::openat(&self.own, name, flags, Mode::empty()).is_ok_and(|file| is_written(&File::from(file)))
     }
 
-    fn folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
+    pub(super) fn folder(&self, way: &[Vec<u8>]) -> Done<OwnedFd> {
         if way.is_empty() {
             return Ok(fs::openat(&self.top, ".", DIR, Mode::empty())?);
         }
@@ -233,19 +255,25 @@ impl Ground {
             if name == b"." || name == b".." || top && name == OWN.as_bytes() {
                 continue;
             }
-            let is = match look(dir, name) {
-                Ok(is) => is.filter(|(child, _)| child.device == object.device),
+            let (is, takes) = match look_closely(dir, name) {
+                Ok((is, takes)) => (is.filter(|(child, _)| child.device == object.device), takes),
                 // Gone again.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
                 Err(e) => return Err(NotDone::Failed(e)),
             };
-            found.push(Found { name: name.to_vec(), is });
+            found.push(Found { name: name.to_vec(), is, takes });
         }
         Ok((object, found))
     }
 
     /// Opens a file that is as it was seen.
-    fn open_file(&self, dir: &OwnedFd, name: &[u8], seen: (Object, Stat), write: bool) -> Done<File> {
+    pub(super) fn open_file(
+        &self,
+        dir: &OwnedFd,
+        name: &[u8],
+        seen: (Object, Stat),
+        write: bool,
+    ) -> Done<File> {
         let flags = if write { OFlags::RDWR } else { OFlags::RDONLY };
         let flags = flags | OFlags::CLOEXEC | OFlags::NOFOLLOW | OFlags::NONBLOCK;
         let file = File::from(fs::openat2(dir, name, flags, Mode::empty(), BENEATH)?);
@@ -259,6 +287,9 @@ impl Ground {
     pub fn read(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<File> {
         let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
         let file = self.open_file(&self.folder(above)?, name, seen, false)?;
+        if stub_of(&file).is_some() {
+            return Err(NotDone::NotAtHand);
+        }
         match is_written(&file) {
             true => Err(NotDone::Busy),
             false => Ok(file),
@@ -272,7 +303,10 @@ impl Ground {
 
     /// The hash of a file that is as it was seen, before and after.
     pub fn hash(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<Hash> {
-        let mut file = self.read(way, seen)?;
+        let mut file = match self.read(way, seen) {
+            Err(NotDone::NotAtHand) => return self.hash_there(way, seen),
+            file => file?,
+        };
         let mut hasher = blake3::Hasher::new();
         let mut buffer = vec![0; 256 * 1024];
         loop {
@@ -289,10 +323,26 @@ impl Ground {
         }
     }
 
+    /// The hash of what a file stands for, whose bytes are only on the service.
+    fn hash_there(&self, way: &[Vec<u8>], seen: (Object, Stat)) -> Done<Hash> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let file = self.open_file(&self.folder(above)?, name, seen, true)?;
+        let stub = stub_of(&file).ok_or(NotDone::Otherwise)?;
+        if stub.size != seen.1.size {
+            // A stop came between: what it stands for holds.
+            let modified = file.metadata()?.modified()?;
+            file.set_len(stub.size)?;
+            file.set_modified(modified)?;
+            return Err(NotDone::Otherwise);
+        }
+        Ok(stub.hash)
+    }
+
     /// Makes a folder where nothing stands.
     pub fn make_folder(&self, above: &[Vec<u8>], name: &[u8]) -> Done<Stands> {
         let dir = self.folder(above)?;
         fs::mkdirat(&dir, name, Mode::from_raw_mode(0o777))?;
+        self.did(&dir, name);
         look(&dir, name)?.ok_or(NotDone::Otherwise)
     }
 
@@ -344,7 +394,11 @@ impl Ground {
         let runs = if file.executable { 0o111 } else { 0 };
         let made = fs::openat2(&self.own, name, flags, Mode::from_raw_mode(0o666 | runs), BENEATH)?;
         let mut made = File::from(made);
-        let done = made.write_all(&file.bytes).and_then(|()| made.set_modified(time_of(file.modified_ms)));
+        let filled = match &file.stub {
+            Some(stub) => set_stub(&made, stub).and_then(|()| made.set_len(stub.size)),
+            None => made.write_all(&file.bytes),
+        };
+        let done = filled.and_then(|()| made.set_modified(time_of(file.modified_ms)));
         if let Err(e) = done {
             self.drop_arriving(name);
             return Err(e.into());
@@ -358,6 +412,7 @@ impl Ground {
             Entry::Vacant(free) => free.insert(self.folder(&file.above)?),
         };
         fs::renameat_with(&self.own, name, &*dir, &file.name, RenameFlags::NOREPLACE)?;
+        self.did(dir, &file.name);
         look(dir, &file.name)?.ok_or(NotDone::Otherwise)
     }
 
@@ -416,6 +471,7 @@ impl Ground {
                 fs::unlinkat(&self.own, &taken, AtFlags::empty())?;
             }
         }
+        self.did(&dir, name);
         look(&dir, name)?.ok_or(NotDone::Otherwise)
     }
 
@@ -440,6 +496,8 @@ impl Ground {
             let _ = fs::renameat_with(&to, name, &from, old.as_slice(), RenameFlags::NOREPLACE);
             return Err(NotDone::Otherwise);
         }
+        self.did(&from, old);
+        self.did(&to, name);
         there.ok_or(NotDone::Otherwise)
     }
 
@@ -460,7 +518,9 @@ impl Ground {
             fs::renameat_with(&self.own, &out, &dir, name.as_slice(), RenameFlags::NOREPLACE)?;
             return Err(NotDone::Otherwise);
         }
-        Ok(fs::unlinkat(&self.own, &out, AtFlags::empty())?)
+        fs::unlinkat(&self.own, &out, AtFlags::empty())?;
+        self.did(&dir, name);
+        Ok(())
     }
 
     /// Removes an empty folder.
@@ -470,16 +530,20 @@ impl Ground {
         if look(&dir, name)?.is_none_or(|(object, stat)| object != seen || stat.is_some()) {
             return Err(NotDone::Otherwise);
         }
-        Ok(fs::unlinkat(&dir, name.as_slice(), AtFlags::REMOVEDIR)?)
+        fs::unlinkat(&dir, name.as_slice(), AtFlags::REMOVEDIR)?;
+        self.did(&dir, name);
+        Ok(())
     }
 
     /// Lets those run a file that is as it was seen who may read it, or nobody.
     pub fn mark(&self, way: &[Vec<u8>], seen: (Object, Stat), executable: bool) -> Done<Stands> {
         let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
-        let file = self.open_file(&self.folder(above)?, name, seen, false)?;
+        let dir = self.folder(above)?;
+        let file = self.open_file(&dir, name, seen, false)?;
         let mode = fs::fstat(&file)?.st_mode & 0o7777;
         let runs = if executable { (mode & 0o444) >> 2 } else { 0 };
         fs::fchmod(&file, Mode::from_raw_mode(mode & !0o111 | runs))?;
+        self.did(&dir, name);
         Ok(look_at(&file)?)
     }
 
@@ -526,6 +590,8 @@ pub struct Landing {
     pub name: Vec<u8>,
     /// Its bytes.
     pub bytes: Vec<u8>,
+    /// Or what it stands for, if they stay on the service.
+    pub stub: Option<Stub>,
     /// Its own time, in milliseconds.
     pub modified_ms: i64,
     /// Whether it is a program.
@@ -543,25 +609,38 @@ fn joined(way: &[Vec<u8>]) -> PathBuf {
     way.iter().map(|part| Path::new(std::ffi::OsStr::from_bytes(part))).collect()
 }
 
-fn look(dir: &OwnedFd, name: &[u8]) -> io::Result<Option<Stands>> {
-    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-    let s = fs::statx(dir, name, flags, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
-    Ok(stands(&s))
+pub(super) fn look(dir: &OwnedFd, name: &[u8]) -> io::Result<Option<Stands>> {
+    Ok(look_closely(dir, name)?.0)
 }
 
-fn look_at(file: impl AsFd) -> io::Result<Stands> {
+/// What stands there, and how many bytes of the disk it takes.
+fn look_closely(dir: &OwnedFd, name: &[u8]) -> io::Result<(Option<Stands>, u64)> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    let s = fs::statx(dir, name, flags, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
+    Ok((stands(&s), s.stx_blocks * 512))
+}
+
+/// Which object it is.
+pub(crate) fn object_of(s: &fs::Statx) -> Object {
+    let born = StatxFlags::from_bits_retain(s.stx_mask).contains(StatxFlags::BTIME);
+    Object {
+        device: u64::from(s.stx_dev_major) << 32 | u64::from(s.stx_dev_minor),
+        inode: s.stx_ino,
+        born: if born { nanoseconds(&s.stx_btime) } else { 0 },
+    }
+}
+
+fn nanoseconds(t: &fs::StatxTimestamp) -> i64 {
+    t.tv_sec.saturating_mul(1_000_000_000) + i64::from(t.tv_nsec)
+}
+
+pub(super) fn look_at(file: impl AsFd) -> io::Result<Stands> {
     let s = fs::statx(file, "", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
     stands(&s).ok_or_else(|| io::ErrorKind::InvalidInput.into())
 }
 
 fn stands(s: &fs::Statx) -> Option<Stands> {
-    let nanoseconds = |t: &fs::StatxTimestamp| t.tv_sec.saturating_mul(1_000_000_000) + i64::from(t.tv_nsec);
-    let born = StatxFlags::from_bits_retain(s.stx_mask).contains(StatxFlags::BTIME);
-    let object = Object {
-        device: u64::from(s.stx_dev_major) << 32 | u64::from(s.stx_dev_minor),
-        inode: s.stx_ino,
-        born: if born { nanoseconds(&s.stx_btime) } else { 0 },
-    };
+    let object = object_of(s);
     match u32::from(s.stx_mode) & 0o170_000 {
         0o040_000 => Some((object, None)),
         0o100_000 => Some((
@@ -579,7 +658,7 @@ fn stands(s: &fs::Statx) -> Option<Stands> {
 
 /// Whether some process has a file open for writing: then no lease on reading is given. Where leases are not to be had
 /// (not one's own file, a network), nobody is taken to write.
-fn is_written(file: &File) -> bool {
+pub(super) fn is_written(file: &File) -> bool {
     crate::syscalls::is_open_for_writing(file)
 }
 
@@ -588,7 +667,11 @@ fn carry_over(from: &File, to: &File) {
     let mut names = vec![0_u8; 64 * 1024];
     let Ok(length) = fs::flistxattr(from, names.as_mut_slice()) else { return };
     for name in names[..length].split(|b| *b == 0).filter(|name| !name.is_empty()) {
+        // Which state its bytes are of is its own.
         let Ok(name) = std::ffi::CString::new(name) else { continue };
+        if name.as_bytes() == THERE.as_bytes() {
+            continue;
+        }
         let mut value = vec![0_u8; 64 * 1024];
         if let Ok(length) = fs::fgetxattr(from, &name, value.as_mut_slice()) {
             let _ = fs::fsetxattr(to, &name, &value[..length], fs::XattrFlags::empty());

@@ -158,9 +158,10 @@ impl Running {
                 self.pair.unreadable(item);
                 return Ok(());
             }
-            Err(NotDone::Busy) => return Ok(()),
+            Err(NotDone::Busy | NotDone::NotAtHand) => return Ok(()),
         };
         let (mut entries, mut left) = (BTreeMap::<String, Entry>::new(), Vec::new());
+        let mut heavy = Vec::new();
         self.raw.retain(|(folder, _), _| *folder != item);
         for one in found {
             let mut full = way.clone();
@@ -186,6 +187,9 @@ impl Running {
                 left.push(leave("another file has the same name in another spelling: rename one of them"));
                 continue;
             }
+            if stat.is_some() && (one.takes > 0 || self.whole_here.contains_key(&object)) {
+                heavy.push((name.clone(), object, one.takes));
+            }
             if name.as_bytes() != one.name {
                 self.raw.insert((item, name.clone()), one.name);
             }
@@ -196,6 +200,11 @@ impl Running {
             false => drop(self.left.insert(item, left)),
         }
         self.pair.listed(item, entries.into_values().collect());
+        for (name, object, takes) in heavy {
+            if let Some(it) = self.pair.in_slot_here(item, &name) {
+                self.weighs(it, object, takes);
+            }
+        }
         Ok(())
     }
 

@@ -2,6 +2,7 @@
 //! moments.
 
 use super::act::{Came, Hands, Task, trouble_of};
+use super::fetch::stub_for;
 use super::ground::{Ground, Landing, NotDone};
 use bytes::BytesMut;
 use futures_util::StreamExt;
@@ -28,12 +29,15 @@ const BYTES: u64 = 8 << 20;
 enum Kind {
     Up,
     Down,
+    /// What stands here for what stays there.
+    Stubs,
     Alone,
 }
 
 fn kind(task: &Task) -> (Kind, u64) {
     match &task.action.does {
         Does::PutNew { stat, .. } if stat.size <= SMALL => (Kind::Up, stat.size),
+        Does::Fetch { over: None, .. } if task.stub => (Kind::Stubs, 0),
         Does::Fetch { state, over: None, .. } => match state.bytes {
             Some((_, size)) if size <= SMALL => (Kind::Down, size),
             _ => (Kind::Alone, 0),
@@ -45,11 +49,13 @@ fn kind(task: &Task) -> (Kind, u64) {
 /// Tasks as they are carried out: many small files together, all else alone.
 pub fn together(tasks: Vec<Task>) -> Vec<Vec<Task>> {
     let (mut lots, mut up, mut down) = (Vec::new(), (Vec::new(), 0), (Vec::new(), 0));
+    let mut stubs = (Vec::new(), 0);
     for task in tasks {
         let (kind, size) = kind(&task);
         let lot = match kind {
             Kind::Up => &mut up,
             Kind::Down => &mut down,
+            Kind::Stubs => &mut stubs,
             Kind::Alone => {
                 lots.push(vec![task]);
                 continue;
@@ -62,7 +68,7 @@ pub fn together(tasks: Vec<Task>) -> Vec<Vec<Task>> {
         lot.0.push(task);
         lot.1 += size;
     }
-    lots.extend([up.0, down.0].into_iter().filter(|lot| !lot.is_empty()));
+    lots.extend([up.0, down.0, stubs.0].into_iter().filter(|lot| !lot.is_empty()));
     lots
 }
 
@@ -85,6 +91,7 @@ impl Hands {
         match lot.first().map(|task| kind(task).0) {
             Some(Kind::Up) => self.send_many(lot).await,
             Some(Kind::Down) => self.fetch_many(lot).await,
+            Some(Kind::Stubs) => self.stub_many(lot).await,
             _ => unknown(lot),
         }
     }
@@ -160,6 +167,38 @@ impl Hands {
             *came = error.into();
         }
         done
+    }
+
+    async fn stub_many(&self, tasks: Vec<Task>) -> Vec<Each> {
+        let ground = self.ground.clone();
+        let landed = tokio::task::spawn_blocking(move || {
+            let (mut landing, mut going, mut done) = (Vec::new(), Vec::new(), Vec::new());
+            for task in tasks {
+                let Does::Fetch { slot, state, .. } = &task.action.does else { continue };
+                match (task.above.clone(), stub_for(state)) {
+                    (Some(above), Some(stub)) => {
+                        landing.push(Landing {
+                            above,
+                            name: slot.1.clone().into_bytes(),
+                            bytes: Vec::new(),
+                            // What has no bytes is here with all of them.
+                            stub: Some(stub).filter(|stub| stub.size > 0),
+                            modified_ms: state.modified,
+                            executable: state.executable,
+                        });
+                        going.push(task);
+                    }
+                    _ => done.push((task.action, Outcome::OtherwiseHere.into())),
+                }
+            }
+            for (task, landed) in going.into_iter().zip(ground.land_many(landing)) {
+                let came =
+                    landed.map_or_else(Came::from, |(object, stat)| Outcome::Here(object, stat).into());
+                done.push((task.action, came));
+            }
+            done
+        });
+        landed.await.unwrap_or_default()
     }
 
     async fn send_many(&self, tasks: Vec<Task>) -> Vec<Each> {
@@ -249,6 +288,7 @@ fn arrives(task: &Task, bytes: &[u8]) -> Result<Landing, Outcome> {
         above,
         name: slot.1.clone().into_bytes(),
         bytes: bytes.to_vec(),
+        stub: None,
         modified_ms: state.modified,
         executable: state.executable,
     })

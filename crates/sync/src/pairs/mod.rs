@@ -6,10 +6,12 @@
 //! - [`feed`]: what the service tells.
 //! - [`act`]: carries out what was decided; `fetch` and `send`: the bytes of one file; `many`: small files, many in one request.
 //! - [`limits`]: how fast and when. [`halves`]: what goes from one pair to another.
+//! - [`at_hand`]: what pairs of a mounted folder and that tell each other; `stubs`: files whose bytes are only on the service; `releases`: made of those that lie here.
 //! - [`state`]: what is known of a pair, kept in SQLite.
 //! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
 
 pub mod act;
+pub mod at_hand;
 pub mod feed;
 mod fetch;
 pub mod ground;
@@ -18,10 +20,12 @@ pub mod limits;
 mod look;
 mod many;
 pub mod preview;
+mod releases;
 pub mod run;
 mod send;
 pub mod state;
 pub mod status;
+pub(crate) mod stubs;
 mod taken;
 pub mod tell;
 pub mod watch;
@@ -35,6 +39,8 @@ pub struct Shared {
     pub down: limits::Pace,
     /// What goes from one pair to another.
     pub halves: halves::Halves,
+    /// The mounted folder that all of them are of, if they are of one.
+    pub at_hand: Option<std::sync::Arc<at_hand::AtHand>>,
 }
 
 impl Shared {

@@ -22,7 +22,7 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
-use yellow_attic_core::merge::{Hash, Item, Pair, TOP};
+use yellow_attic_core::merge::{Hash, Item, Object, Pair, TOP};
 
 /// So much is under way at once.
 pub(super) const AT_ONCE: usize = 4_096;
@@ -135,6 +135,9 @@ pub struct Running {
     pub(super) landed: bool,
     pub(super) kept_at: Instant,
     pub(super) listed_at: Instant,
+    /// In a mounted folder: files whose bytes lie here.
+    pub(super) whole_here: HashMap<Object, Item>,
+    woken: Option<watch::Receiver<u64>>,
 }
 
 impl Running {
@@ -151,7 +154,8 @@ impl Running {
         let kept = state.pair().await?;
         // On another machine, or a copy of this one, objects are others: all is compared anew, and nothing is removed.
         let moved = about.machine != machine();
-        let ground = Ground::open(&about.local, &about.id, false).map_err(said)?;
+        let mut ground = Ground::open(&about.local, &about.id, false).map_err(said)?;
+        ground.tells(shared.at_hand.clone());
         ground.sweep().map_err(said)?;
         let object = ground.object().map_err(said)?;
         let fresh = || Pair::new(&about.device, about.way, NodeId(about.node), object);
@@ -169,6 +173,10 @@ impl Running {
         }
         pair.set_filter(about.filter.clone());
         let whole = pair.upto().0 > 0;
+        let woken = shared.at_hand.as_ref().map(|at_hand| at_hand.woken());
+        if let Some(at_hand) = shared.at_hand.as_ref().filter(|_| whole) {
+            at_hand.whole(&about.id);
+        }
         let hands = Hands {
             client,
             ground: Arc::new(ground),
@@ -218,6 +226,8 @@ impl Running {
             landed: false,
             kept_at: now,
             listed_at: now,
+            whole_here: HashMap::new(),
+            woken,
         })
     }
 
@@ -256,6 +266,9 @@ impl Running {
             if in_step {
                 self.in_step_at = Some(jiff::Timestamp::now().to_string());
             }
+            if let Some(at_hand) = self.hands.shared.at_hand.as_ref().filter(|_| in_step) {
+                at_hand.whole(&self.about.id);
+            }
             if in_step || self.kept_at.elapsed() > KEEP {
                 self.keep().await?;
             }
@@ -266,6 +279,7 @@ impl Running {
                 self.trimmed = (Some(Instant::now()), self.pair.revision());
                 crate::syscalls::give_memory_back();
             }
+            self.let_go().await;
             self.tell_unsent();
             self.write_status(in_step, false);
             let asks = self.pair.asks().is_some() && under_way.is_empty();
@@ -376,6 +390,7 @@ impl Running {
             // It is read at the next turn.
             _ = nudged.changed() => orders.nudged.mark_changed(),
             () = self.stirs_there.notified() => self.asked_at = None,
+            () = woken(&mut self.woken) => {}
             () = tokio::time::sleep(soon) => {}
         }
     }
@@ -475,6 +490,7 @@ impl Running {
             request: blake3::hash(said.as_bytes()).to_hex()[..32].to_string(),
             named,
             past: self.past(&action),
+            stub: self.stays_there(&action),
             gauge: Arc::new(Gauge { of: bytes_of(&action).into(), ..Gauge::default() }),
             action,
         }
@@ -528,7 +544,14 @@ impl Running {
             self.lately.truncate(LATELY);
         }
         // What was done here stirs its folder as well: that finds it as it is known.
+        let before = self.pair.facets(action.item).and_then(|f| f.here.as_ref()).map(|here| here.object);
         self.pair.ended(action, outcome);
+        self.owes(action.item, before);
+    }
+
+    /// Whether something is done with it just now.
+    pub(super) fn begun(&self, item: Item) -> bool {
+        self.begun.contains_key(&item)
     }
 }
 
@@ -561,6 +584,16 @@ impl Drop for Aborted {
     fn drop(&mut self) {
         self.0.abort();
     }
+}
+
+/// Waits until a mounted folder wakes its pairs; for ever, if there is none.
+async fn woken(woken: &mut Option<watch::Receiver<u64>>) {
+    if let Some(woken) = woken
+        && woken.changed().await.is_ok()
+    {
+        return;
+    }
+    std::future::pending().await
 }
 
 /// Hears that something happened on the service; what it was is asked for.

@@ -118,7 +118,11 @@ impl Running {
         if same && at.elapsed() < Duration::from_secs(30) || soon {
             return;
         }
-        if let Err(error) = self.status(in_step, stopped).write(&self.folder) {
+        let status = self.status(in_step, stopped);
+        if let Some(at_hand) = &self.hands.shared.at_hand {
+            at_hand.tells(&status);
+        }
+        if let Err(error) = status.write(&self.folder) {
             self.trouble = Some(Trouble::Disk(error.to_string()));
         }
         self.wrote = (Instant::now(), Some(now));
@@ -184,6 +188,9 @@ pub(super) fn deed(does: &Does) -> &'static str {
 pub fn held(why: &Held) -> String {
     match why {
         Held::OutOfSight => "you may see it no more on the service; what lies here stays".into(),
+        Held::Refused(code) if code == "not_at_hand" => {
+            "its bytes were never fetched, and the service has them no more: look for an earlier state, or remove it".into()
+        }
         Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),
         Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
         Held::OtherWay => "this pair only goes the other way".into(),

@@ -6,12 +6,13 @@ pub mod open;
 mod run;
 mod settings;
 mod show;
-mod unit;
+pub mod unit;
 
 use crate::connection::{self, sure};
 use crate::output::{Done, Failure, Output, table};
 use crate::page::ask::Runner;
 use reqwest::Method;
+pub use run::stopped;
 use settings::Leaves;
 use std::fs;
 use std::path::{Path, PathBuf};

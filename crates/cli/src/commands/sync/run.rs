@@ -32,7 +32,7 @@ pub(super) async fn nudge(folder: &Path) -> Result<bool, Failure> {
 }
 
 /// Hears that it is to stop.
-fn stopped() -> std::io::Result<watch::Receiver<bool>> {
+pub fn stopped() -> std::io::Result<watch::Receiver<bool>> {
     let (stop, stopped) = watch::channel(false);
     let mut terminate = signal(SignalKind::terminate())?;
     tokio::spawn(async move {
