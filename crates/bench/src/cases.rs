@@ -35,6 +35,9 @@ fn all(disk: &Path, on: &dyn Fn(&str) -> bool) -> Result<(), Failure> {
     if on("sync") {
         crate::sync::run(disk)?;
     }
+    if on("mount") {
+        crate::mount::run(disk)?;
+    }
     if on("doors") {
         crate::doors::run(disk)?;
     }

@@ -27,7 +27,7 @@ impl Disk {
     pub fn make(folder: &Path) -> Result<Disk, Failure> {
         let (image, at) = (folder.join("disk.img"), folder.join("disk"));
         std::fs::create_dir_all(&at)?;
-        std::fs::File::create(&image)?.set_len(24 << 30)?;
+        std::fs::File::create(&image)?.set_len(40 << 30)?;
         let (image_text, at_text) = (image.display().to_string(), at.display().to_string());
         run(
             "mkfs.ext4",

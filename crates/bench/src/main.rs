@@ -3,7 +3,7 @@
 //! On a journaled ext4 image on a loop device, so that syncs cost what they cost on a user's
 //! disk. `disk` makes that image, `peers` runs the service and the general-purpose server,
 //! `http` is a client with as little of its own as possible, `cases`, `transfers`, `history`, `dav`, `people`, `rights`,
-//! `strangers`, `doors` and `sync` measure.
+//! `strangers`, `doors`, `sync` and `mount` measure.
 
 mod cases;
 mod dav;
@@ -11,6 +11,7 @@ mod disk;
 mod doors;
 mod history;
 mod http;
+mod mount;
 mod peers;
 mod people;
 mod rights;
@@ -22,7 +23,7 @@ fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [sync|doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them, if none is named"
+            "yattic-bench [mount|sync|doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them, if none is named"
         );
         return;
     }

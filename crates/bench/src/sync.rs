@@ -17,7 +17,7 @@ const PAIRS: usize = 3;
 const FOLDERS: usize = 100;
 const EACH: usize = 200;
 /// Nothing takes longer than this.
-const PATIENCE: Duration = Duration::from_secs(120);
+const PATIENCE: Duration = Duration::from_secs(300);
 
 /// Passes on what comes, and counts it.
 struct Counter {
@@ -55,14 +55,14 @@ fn pass_on(mut from: TcpStream, mut to: TcpStream, count: &AtomicU64) {
 }
 
 /// A computer with its own settings.
-struct Computer {
+pub struct Computer {
     home: PathBuf,
     folder: PathBuf,
-    running: Option<Child>,
+    pub running: Option<Child>,
 }
 
 impl Computer {
-    fn connect(disk: &Path, name: &str, at: SocketAddr) -> Result<Computer, Failure> {
+    pub fn connect(disk: &Path, name: &str, at: SocketAddr) -> Result<Computer, Failure> {
         let (home, folder) = (disk.join(format!("home-{name}")), disk.join(name));
         fs::create_dir_all(&home)?;
         let computer = Computer { home, folder, running: None };
@@ -85,13 +85,13 @@ impl Computer {
         }
     }
 
-    fn yattic(&self, arguments: &[&str]) -> Result<Command, Failure> {
+    pub fn yattic(&self, arguments: &[&str]) -> Result<Command, Failure> {
         let mut command = Command::new(beside("yattic")?);
         command.args(arguments).env("YATTIC_HOME", &self.home).stdout(Stdio::null());
         Ok(command)
     }
 
-    fn ok(&self, arguments: &[&str]) -> Result<(), Failure> {
+    pub fn ok(&self, arguments: &[&str]) -> Result<(), Failure> {
         match self.yattic(arguments)?.status()?.success() {
             true => Ok(()),
             false => Err(format!("yattic {} failed", arguments.join(" ")).into()),
@@ -115,7 +115,7 @@ impl Computer {
     }
 
     /// Seconds of the processor, and bytes of memory, of what runs.
-    fn costs(&self) -> Result<(f64, f64), Failure> {
+    pub fn costs(&self) -> Result<(f64, f64), Failure> {
         let process = self.running.as_ref().ok_or("it does not run")?.id();
         let seconds = seconds_of(process)?;
         let status = fs::read_to_string(format!("/proc/{process}/status"))?;
@@ -178,7 +178,7 @@ fn files(at: &Path, folders: usize, each: usize) -> Result<(), Failure> {
     Ok(())
 }
 
-fn until(what: impl Fn() -> bool) -> Result<f64, Failure> {
+pub fn until(what: impl Fn() -> bool) -> Result<f64, Failure> {
     let begun = Instant::now();
     while begun.elapsed() < PATIENCE {
         if what() {
@@ -189,7 +189,7 @@ fn until(what: impl Fn() -> bool) -> Result<f64, Failure> {
     Err("what was to come did not come".into())
 }
 
-fn told(what: &str, figure: f64, unit: &str, reach: &str) {
+pub fn told(what: &str, figure: f64, unit: &str, reach: &str) {
     println!("{what:<52} {figure:>6.2} {unit:<4} {:>21}  {reach}", "");
 }
 

@@ -6,6 +6,9 @@
 use serde::{Deserialize, Serialize};
 use unicode_normalization::{IsNormalized, UnicodeNormalization, is_nfc_quick};
 
+/// The folder in which every folder holds what it was: reserved at every door.
+pub const THEN: &str = ".then";
+
 /// The longest name, in bytes of UTF-8: what the usual file systems take.
 pub const MAX_NAME_BYTES: usize = 255;
 
@@ -23,6 +26,9 @@ pub enum NameError {
     /// `.` or `..`, which mean a folder itself and its parent.
     #[error("\"{0}\" means a place, not a name")]
     Dots(String),
+    /// `.then`, in which every folder holds what it was.
+    #[error("\"{0}\" is what every folder was, and nothing else can have that name")]
+    Then(String),
     /// A slash, which separates names.
     #[error("a name cannot contain \"/\"")]
     Slash,
@@ -49,6 +55,7 @@ impl NameError {
         match self {
             NameError::Empty => "name_empty",
             NameError::Dots(_) => "name_dots",
+            NameError::Then(_) => "name_then",
             NameError::Slash => "name_slash",
             NameError::Control(_) => "name_control_character",
             NameError::TooLong(_) => "name_too_long",
@@ -62,6 +69,7 @@ impl NameError {
         match self {
             NameError::Empty => "Give a name of at least one character.".into(),
             NameError::Dots(_) => "Choose another name; \"..name\" and \"name..\" can be.".into(),
+            NameError::Then(_) => "Choose another name.".into(),
             NameError::Slash => "Leave out the slash, or make the folder first.".into(),
             NameError::Control(_) => "Leave out line breaks, tabs and invisible characters.".into(),
             NameError::TooLong(n) => format!("Shorten it by {} bytes.", n - MAX_NAME_BYTES),
@@ -79,6 +87,10 @@ impl Name {
         }
         if text == "." || text == ".." {
             return Err(NameError::Dots(text.into()));
+        }
+        // Capital and small letters of one name are one name.
+        if text.eq_ignore_ascii_case(THEN) {
+            return Err(NameError::Then(text.into()));
         }
         if let Some(c) = text.chars().find(|c| c.is_control()) {
             return Err(NameError::Control(c as u32));

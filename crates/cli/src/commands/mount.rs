@@ -69,7 +69,6 @@ impl Mount {
         }
         let (state, mount) = self.mount(&at)?;
         let folders = Folders { cache: cache_of(&mount)?, state };
-        mount.write(&folders.state)?;
         let stop = crate::commands::sync::stopped()?;
         mounted::run(mount, folders, connection::clients(), stop, |mount| {
             output.say(format!(

@@ -283,6 +283,8 @@ struct Index {
     rolling: Vec<observe::Rollback>,
     /// Things whose names are taken here by what is left out.
     in_the_way: BTreeMap<Item, BTreeSet<Item>>,
+    /// What is held because it is being written to.
+    written: BTreeSet<Item>,
     /// Lost things that were gone once before when all was quiet: only then it is believed.
     missed: BTreeSet<Item>,
 }
@@ -349,6 +351,9 @@ impl Pair {
             }
             if facets.unexpanded {
                 index.unexpanded.insert(*item);
+            }
+            if facets.held == Some(Held::Busy) {
+                index.written.insert(*item);
             }
             if let (None, Some(node)) = (&facets.there, facets.was) {
                 index.was.insert(node, *item);

@@ -114,6 +114,18 @@ impl Pair {
         if self.get(folder).here.is_some_and(|here| here.stat.is_none()) {
             self.index.unlisted.insert(folder);
         }
+        // Who wrote to a file there may have closed it: nothing else need have changed.
+        let busy: Vec<Item> = self.index.written.iter().copied().collect();
+        for item in busy {
+            let here = self.get(item).here;
+            let there = here.is_none_or(|here| here.parent == folder);
+            if there {
+                self.index.written.remove(&item);
+                if self.get(item).held == Some(Held::Busy) {
+                    self.free(item);
+                }
+            }
+        }
     }
 
     /// A folder here cannot be read: what is known of it stays as it is, and nothing of it counts as gone.

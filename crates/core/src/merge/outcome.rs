@@ -93,7 +93,10 @@ impl Pair {
                 self.at_mut(item).common = None;
             }
             Outcome::Refused(code) => self.at_mut(item).held = Some(Held::Refused(code)),
-            Outcome::Busy => self.at_mut(item).held = Some(Held::Busy),
+            Outcome::Busy => {
+                self.at_mut(item).held = Some(Held::Busy);
+                self.index.written.insert(item);
+            }
             Outcome::WasThere => {
                 // A stop, or an answer that was lost, came between the bytes and what is known of them.
                 let here = self.get(item).here;

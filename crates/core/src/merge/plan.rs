@@ -149,6 +149,23 @@ impl Look {
 }
 
 impl Pair {
+    /// What lies here and is to go aside may be a state that the service had of what has its place there: of which node, and
+    /// what it is. [`super::outcome::Outcome::WasThere`] says that it is.
+    pub fn may_have_been(&self, action: &Action) -> Option<(NodeId, Hash)> {
+        let facets = self.facets(action.item)?;
+        let here = facets.here.as_ref()?;
+        let owner = match &action.does {
+            Does::SetAside(..) => action.item,
+            // It has no other place there; and what has this one lies nowhere here, so that it can be that.
+            Does::MoveHere { follows: false, .. } if facets.there.is_none() && facets.common.is_none() => {
+                let owner = self.in_slot_there(here.parent, &here.name)?;
+                self.facets(owner)?.here.is_none().then_some(owner)?
+            }
+            _ => return None,
+        };
+        Some((self.facets(owner)?.there.as_ref()?.node, here.hash?))
+    }
+
     /// What to do next, at most so many things; each is under way until its outcome is told. `time`: the service's, as
     /// people read it, for the names of copies.
     pub fn next(&mut self, most: usize, time: &str) -> Vec<Action> {

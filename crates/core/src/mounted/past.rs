@@ -1,7 +1,6 @@
 //! Names in `.then`, the folder of what a folder was.
 
-/// The folder that holds what its folder was: in every folder, and listed in none.
-pub const THEN: &str = ".then";
+pub use crate::name::THEN;
 
 /// The longest name, in bytes.
 const LONGEST: usize = 200;

@@ -17,35 +17,56 @@ pub struct Stub {
     pub moment: Moment,
 }
 
+/// The form in which it is kept.
+const FORM: u8 = 1;
+
 impl Stub {
-    /// As it is kept.
-    pub fn text(&self) -> String {
-        let hash: String = self.hash.iter().map(|byte| format!("{byte:02x}")).collect();
-        format!("1 {hash} {} {} {}", self.size, self.node.0, self.moment.0)
+    /// As it is kept: few bytes, so that they have room beside what a file system keeps of a file anyway.
+    pub fn bytes(&self) -> Vec<u8> {
+        let mut bytes = vec![FORM];
+        bytes.extend_from_slice(&self.hash);
+        for mut number in [self.size, self.node.0 as u64, self.moment.0 as u64] {
+            // LEB128.
+            while number >= 0x80 {
+                bytes.push(number as u8 | 0x80);
+                number >>= 7;
+            }
+            bytes.push(number as u8);
+        }
+        bytes
     }
 
     /// Reads what was kept; none if it is nothing of the kind.
-    pub fn read(text: &[u8]) -> Option<Stub> {
-        let text = std::str::from_utf8(text).ok()?;
-        let mut parts = text.split(' ');
-        if parts.next()? != "1" {
+    pub fn read(bytes: &[u8]) -> Option<Stub> {
+        let (form, rest) = bytes.split_first()?;
+        let (hash, mut rest) = rest.split_first_chunk::<32>()?;
+        if *form != FORM {
             return None;
         }
-        let digits = parts.next()?.as_bytes();
-        let mut hash = Hash::default();
-        if digits.len() != 2 * hash.len() {
-            return None;
-        }
-        for (byte, pair) in hash.iter_mut().zip(digits.chunks(2)) {
-            *byte = u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?;
-        }
-        let stub = Stub {
-            hash,
-            size: parts.next()?.parse().ok()?,
-            node: NodeId(parts.next()?.parse().ok()?),
-            moment: Moment(parts.next()?.parse().ok()?),
+        let mut next = || {
+            let mut number = 0_u64;
+            for shift in (0..64).step_by(7) {
+                let (byte, more) = rest.split_first()?;
+                rest = more;
+                let bits = u64::from(byte & 0x7f);
+                number |= bits << shift;
+                if bits << shift >> shift != bits {
+                    return None;
+                }
+                if byte & 0x80 == 0 {
+                    return Some(number);
+                }
+            }
+            None
         };
-        parts.next().is_none().then_some(stub)
+        let (size, node, moment) = (next()?, next()?, next()?);
+        let stub = Stub {
+            hash: *hash,
+            size,
+            node: NodeId(i64::try_from(node).ok()?),
+            moment: Moment(i64::try_from(moment).ok()?),
+        };
+        rest.is_empty().then_some(stub)
     }
 }
 
@@ -58,17 +79,18 @@ mod tests {
         #[test]
         fn what_was_kept_is_read_again(hash: [u8; 32], size: u64, node in 0..i64::MAX, moment in 0..i64::MAX) {
             let stub = Stub { hash, size, node: NodeId(node), moment: Moment(moment) };
-            prop_assert_eq!(Stub::read(stub.text().as_bytes()), Some(stub));
-            // Cut short it is nothing, or at worst another number of the last part: never another content.
-            let text = stub.text();
-            let cut = &text[..text.len() / 2];
-            prop_assert!(Stub::read(cut.as_bytes()).is_none());
+            let kept = stub.bytes();
+            prop_assert_eq!(Stub::read(&kept), Some(stub));
+            // Cut short it is nothing.
+            for end in 0..kept.len() {
+                prop_assert!(Stub::read(&kept[..end]).is_none());
+            }
         }
 
         #[test]
-        fn anything_else_is_none(text: Vec<u8>) {
-            if let Some(stub) = Stub::read(&text) {
-                prop_assert_eq!(Stub::read(stub.text().as_bytes()), Some(stub));
+        fn anything_else_is_none(bytes: Vec<u8>) {
+            if let Some(stub) = Stub::read(&bytes) {
+                prop_assert_eq!(Stub::read(&stub.bytes()), Some(stub));
             }
         }
     }

@@ -7,10 +7,13 @@ use fuser::FileType;
 use rustix::fs::{self, XattrFlags};
 use serde::{Deserialize, Serialize};
 use std::io;
+use yellow_attic_core::merge::Held;
 use yellow_attic_core::mounted::room::Thing;
 
 /// What the mount says begins with this; it is not listed, so that nobody copies it along.
 const OURS: &[u8] = b"user.yattic.";
+/// And so does what only the body has.
+const HIDDEN: &[u8] = b"user.yattic";
 
 /// Where the bytes of a file are.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -86,7 +89,8 @@ impl Inner {
         let path = path_of(&place.way);
         let Some(status) = self.status(place) else { return ("waiting".into(), None) };
         if let Some(left) = status.left.iter().find(|left| left.path == path) {
-            return ("trouble".into(), Some(left.why.clone()));
+            let state = if left.why == crate::pairs::tell::held(&Held::Busy) { "waiting" } else { "trouble" };
+            return (state.into(), Some(left.why.clone()));
         }
         if status.doing.iter().any(|doing| doing.path == path) {
             return ("on_its_way".into(), None);
@@ -107,7 +111,7 @@ impl Inner {
                 _ => Err(none()),
             };
         }
-        if ino >= PAST || !name.starts_with(b"user.") {
+        if ino >= PAST || !name.starts_with(b"user.") || name.starts_with(HIDDEN) {
             return Err(none());
         }
         let file = self.open_any(ino)?;
@@ -127,7 +131,7 @@ impl Inner {
         let length = fs::flistxattr(&*file, names.as_mut_slice())?;
         let own = names[..length].split_inclusive(|b| *b == 0);
         Ok(own
-            .filter(|name| name.starts_with(b"user.") && !name.starts_with(OURS))
+            .filter(|name| name.starts_with(b"user.") && !name.starts_with(HIDDEN))
             .flatten()
             .copied()
             .collect())
@@ -138,7 +142,7 @@ impl Inner {
         if ino >= PAST {
             return Err(error(libc::EROFS));
         }
-        if name.starts_with(OURS) {
+        if name.starts_with(HIDDEN) {
             return Err(error(libc::EPERM));
         }
         if !name.starts_with(b"user.") {

@@ -148,6 +148,7 @@ impl Inner {
             };
             fs::futimens(&*file, &times)?;
         }
+        self.at_hand.changed();
         self.see(ino)
     }
 

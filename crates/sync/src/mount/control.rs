@@ -2,7 +2,7 @@
 
 use super::attributes::State;
 use super::inner::Inner;
-use super::keeping::Came;
+use super::keeping::{Came, Told};
 use crate::pairs::stubs::stub_of;
 use serde::{Deserialize, Serialize};
 use std::io;
@@ -49,6 +49,8 @@ pub struct Sums {
     pub limit: u64,
     /// Bytes that the service does not have yet.
     pub owed: u64,
+    /// Whether the service has all that was changed here, and all that it has is known here.
+    pub in_step: bool,
     /// Bytes fetched since it was mounted.
     pub fetched: u64,
     /// The process.
@@ -156,15 +158,19 @@ async fn answer(inner: &Arc<Inner>, ask: Ask, end: &watch::Sender<bool>) -> Answ
         Ask::Keep { path } => inner.keep(&names(&path)).await.map_or_else(not, Answer::Came),
         Ask::Release { path } => inner.release(&names(&path)).await.map_or_else(not, Answer::Came),
         Ask::State { path } => {
-            let state = inner.find(&names(&path)).and_then(|seen| inner.summed(seen.attr.ino.0));
-            state.map_or_else(not, Answer::State)
+            let mut told = Told::new(inner);
+            let found = inner.find(&names(&path), &mut told).await;
+            found.and_then(|seen| inner.summed(seen.attr.ino.0)).map_or_else(not, Answer::State)
         }
         Ask::Sums => {
+            let pairs: Vec<String> = inner.tops.read().values().map(|top| top.pair.clone()).collect();
+            let in_step = inner.at_hand.is_settled(pairs.iter().map(String::as_str));
             let room = inner.at_hand.room();
             Answer::Sums(Sums {
                 held: room.held(),
                 limit: room.limit(),
                 owed: room.owed(),
+                in_step,
                 fetched: inner.blocks.fetched.load(Ordering::Relaxed),
                 process: std::process::id(),
             })
@@ -185,9 +191,10 @@ impl Inner {
         }
         let mut sum = State { state: "here".into(), ..own };
         let (mut whole, mut none) = (true, true);
+        let mut told = Told::new(self);
         for entry in self.list(ino)? {
             let Some(seen) = entry.seen else { continue };
-            self.nodes.tell(ino, &entry.name, &seen);
+            told.tell(ino, &entry.name, &seen);
             let one = self.summed(seen.attr.ino.0)?;
             sum.here += one.here;
             sum.size += one.size;

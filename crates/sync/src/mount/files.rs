@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::os::fd::AsRawFd;
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -44,6 +44,8 @@ pub(super) struct Opened {
     wrote: Mutex<Option<Instant>>,
     /// Bytes written that the room does not know of yet.
     uncounted: AtomicU64,
+    /// Whether something was written since it was told to be owed.
+    unsaid: AtomicBool,
 }
 
 /// A file as one program has it open.
@@ -75,6 +77,7 @@ impl Opened {
             writers: Mutex::new(0),
             wrote: Mutex::default(),
             uncounted: AtomicU64::new(0),
+            unsaid: AtomicBool::new(false),
         }
     }
 
@@ -140,6 +143,8 @@ impl Opened {
     /// Somebody has written to it.
     pub(super) fn wrote(&self, at_hand: &AtHand, bytes: u64) {
         *self.wrote.lock() = Some(Instant::now());
+        at_hand.changed();
+        self.unsaid.store(true, Ordering::Relaxed);
         let more = self.uncounted.fetch_add(bytes, Ordering::Relaxed) + bytes;
         let thing = Thing::File(self.object);
         if more >= 1 << 20 || at_hand.room().of(thing) == 0 {
@@ -155,9 +160,17 @@ impl Opened {
         {
             let mut room = at_hand.room();
             let thing = Thing::File(self.object);
+            // What has no name any more goes when it is closed.
+            if has_no_name(&file) {
+                room.owes(thing, false);
+                room.holds(thing, 0);
+                return;
+            }
             // What was written just now has no place on the disk yet, and will have.
             room.holds(thing, bytes.max(size.min(1 << 40)));
-            room.owes(thing, true);
+            if self.unsaid.swap(false, Ordering::Relaxed) {
+                room.owes(thing, true);
+            }
         }
     }
 }
@@ -260,9 +273,6 @@ impl Files {
         if let Some((_, content)) = file.there() {
             self.blocks.closed(&content);
         }
-        if file.wrote.lock().is_some() {
-            file.counts(&self.at_hand);
-        }
         self.at_hand.room().closed(Thing::File(file.object));
     }
 
@@ -283,6 +293,9 @@ impl Files {
             let mut writers = handle.file.writers.lock();
             *writers -= 1;
             if *writers == 0 {
+                if handle.file.wrote.lock().is_some() {
+                    handle.file.counts(&self.at_hand);
+                }
                 handle.file.rests();
             }
         }
@@ -424,6 +437,10 @@ impl Files {
         let free = self.blocks.free();
         self.at_hand.room().may_write(more, free, true) == Answer::Go
     }
+}
+
+fn has_no_name(file: &File) -> bool {
+    file.metadata().is_ok_and(|facts| facts.nlink() == 0)
 }
 
 /// The number of an error.

@@ -23,6 +23,8 @@ use yellow_attic_core::mounted::room::Thing;
 
 /// So long a program waits at most for what is known of a folder.
 const KNOWN: Duration = Duration::from_secs(5);
+/// What stands before the reason for which the service does not take something.
+const REFUSED: &str = "the service refuses it";
 /// So long for the service to have what was written, while it does not answer.
 const AWAY: Duration = Duration::from_secs(30);
 
@@ -182,7 +184,9 @@ impl Inner {
             let status = place.as_ref().and_then(|place| self.status(place));
             if let (Some(place), Some(status)) = (&place, &status) {
                 let path = path_of(&place.way);
-                if let Some(left) = status.left.iter().find(|left| left.path == path) {
+                let refused =
+                    |left: &&crate::pairs::status::Left| left.path == path && left.why.starts_with(REFUSED);
+                if let Some(left) = status.left.iter().find(refused) {
                     return Err(errno_of_refusal(&left.why));
                 }
                 match status.trouble {

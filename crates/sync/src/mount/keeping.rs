@@ -42,20 +42,46 @@ struct Found {
     takes: u64,
 }
 
+/// What is known as long as something is done with it: what programs know is counted beside that.
+pub(super) struct Told<'i> {
+    inner: &'i Inner,
+    numbers: Vec<u64>,
+}
+
+impl<'i> Told<'i> {
+    pub(super) fn new(inner: &'i Inner) -> Told<'i> {
+        Told { inner, numbers: Vec::new() }
+    }
+
+    pub(super) fn tell(&mut self, folder: u64, name: &[u8], seen: &Seen) {
+        self.inner.nodes.tell(folder, name, seen);
+        self.numbers.push(seen.attr.ino.0);
+    }
+}
+
+impl Drop for Told<'_> {
+    fn drop(&mut self) {
+        self.numbers.iter().for_each(|number| self.inner.nodes.forget(*number, 1));
+    }
+}
+
 impl Inner {
-    /// The thing at a way below the mounted folder. Whoever asks forgets it, as often as it has names.
-    pub(super) fn find(&self, way: &[Vec<u8>]) -> io::Result<Seen> {
+    /// The thing at a way below the mounted folder, when all of its shelf is known.
+    pub(super) async fn find(&self, way: &[Vec<u8>], told: &mut Told<'_>) -> io::Result<Seen> {
         let mut ino = 1;
         let mut seen = self.see(1)?;
         for name in way {
+            self.known(ino).await;
             seen = self.look_up(ino, name)?;
             ino = seen.attr.ino.0;
+            told.numbers.push(ino);
         }
+        self.known(ino).await;
         Ok(seen)
     }
 
     /// All files beneath, or the one.
-    fn beneath(&self, ino: u64, all: &mut Vec<Found>) -> io::Result<()> {
+    fn beneath(&self, ino: u64, all: &mut Vec<Found>, told: &mut Told<'_>) -> io::Result<()> {
         let seen = self.see(ino)?;
         if seen.attr.kind != FileType::Directory {
             let file = self.nodes.open(ino, false)?;
@@ -65,24 +91,24 @@ impl Inner {
         }
         for entry in self.list(ino)? {
             let Some(seen) = entry.seen else { continue };
-            // It is known as long as something is done with it: what programs know is counted beside that.
-            self.nodes.tell(ino, &entry.name, &seen);
-            self.beneath(seen.attr.ino.0, all)?;
+            told.tell(ino, &entry.name, &seen);
+            self.beneath(seen.attr.ino.0, all, told)?;
         }
         Ok(())
     }
 
     /// Keeps something here, with all beneath and all that comes into it, and fetches what is missing.
     pub(super) async fn keep(self: &Arc<Inner>, way: &[Vec<u8>]) -> io::Result<Came> {
-        let seen = self.find(way)?;
+        let mut told = Told::new(self);
+        let seen = self.find(way, &mut told).await?;
         self.at_hand.keep(seen.object, true)?;
         self.at_hand.wake();
         self.fetch_kept(seen.attr.ino.0).await
     }
 
     async fn fetch_kept(self: &Arc<Inner>, ino: u64) -> io::Result<Came> {
-        let mut all = Vec::new();
-        self.beneath(ino, &mut all)?;
+        let (mut all, mut told) = (Vec::new(), Told::new(self));
+        self.beneath(ino, &mut all, &mut told)?;
         let mut came = Came { files: all.len() as u64, ..Came::default() };
         for file in all {
             let Some(stub) = file.stub else {
@@ -123,9 +149,10 @@ impl Inner {
             return self.fetch_kept(ino).await.map(|_| ());
         }
         if seen.attr.kind == FileType::Directory {
+            let mut told = Told::new(self);
             for entry in self.list(ino)? {
                 if let Some(seen) = entry.seen {
-                    self.nodes.tell(ino, &entry.name, &seen);
+                    told.tell(ino, &entry.name, &seen);
                     Box::pin(self.fetch_all_kept(seen.attr.ino.0)).await?;
                 }
             }
@@ -135,9 +162,9 @@ impl Inner {
 
     /// Gives the room of something back at once: it is kept no more, and what the service has is only there.
     pub(super) async fn release(self: &Arc<Inner>, way: &[Vec<u8>]) -> io::Result<Came> {
-        let seen = self.find(way)?;
-        let mut all = Vec::new();
-        self.beneath(seen.attr.ino.0, &mut all)?;
+        let (mut all, mut told) = (Vec::new(), Told::new(self));
+        let seen = self.find(way, &mut told).await?;
+        self.beneath(seen.attr.ino.0, &mut all, &mut told)?;
         self.at_hand.keep(seen.object, false)?;
         let mut came = Came { files: all.len() as u64, ..Came::default() };
         let mut wanted = Vec::new();

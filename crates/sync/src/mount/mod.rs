@@ -164,6 +164,7 @@ pub async fn run(
     own_folder(&folders.state)?;
     let _lock = lock(&folders.state)?;
     free_place(&mount.at)?;
+    mount.write(&folders.state)?;
     let body = folders.state.join("body");
     let pairs = pairs_of(&folders.state);
     own_folder(&body)?;

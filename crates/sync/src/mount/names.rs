@@ -68,6 +68,7 @@ impl Inner {
         self.takes(&self.to_change(parent)?, name)?;
         let dir = self.nodes.folder(parent)?;
         fs::mkdirat(&*dir, name, Mode::from_raw_mode(mode & 0o777 | 0o700))?;
+        self.at_hand.changed();
         self.look_up(parent, name)
     }
 
@@ -80,15 +81,13 @@ impl Inner {
         flags: i32,
     ) -> io::Result<(Seen, u64)> {
         self.takes(&self.to_change(parent)?, name)?;
-        if !self.files.has_room(4096) {
-            return Err(error(libc::ENOSPC));
-        }
         let dir = self.nodes.folder(parent)?;
         let mut how = OFlags::RDWR | OFlags::CREATE | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         if flags & libc::O_EXCL != 0 {
             how |= OFlags::EXCL;
         }
         let file = File::from(fs::openat(&*dir, name, how, Mode::from_raw_mode(mode & 0o777 | 0o600))?);
+        self.at_hand.changed();
         let seen = self.nodes.look_at(&file)?;
         self.nodes.tell(parent, name, &seen);
         let ino = seen.attr.ino.0;
@@ -115,6 +114,7 @@ impl Inner {
         let dir = self.nodes.folder(parent)?;
         let how = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         fs::openat(&*dir, name, how, Mode::from_raw_mode(mode & 0o777 | 0o600))?;
+        self.at_hand.changed();
         self.look_up(parent, name)
     }
 
@@ -127,6 +127,7 @@ impl Inner {
         let dir = self.nodes.folder(parent)?;
         let seen = self.nodes.look(&dir, name)?;
         fs::unlinkat(&*dir, name, AtFlags::empty())?;
+        self.at_hand.changed();
         self.gone(&seen);
         Ok(())
     }
@@ -150,6 +151,7 @@ impl Inner {
         let dir = self.nodes.folder(parent)?;
         let seen = self.nodes.look(&dir, name)?;
         fs::unlinkat(&*dir, name, AtFlags::REMOVEDIR)?;
+        self.at_hand.changed();
         let _ = self.at_hand.keep(seen.object, false);
         Ok(())
     }
@@ -171,6 +173,7 @@ impl Inner {
         let moves = self.nodes.look(&old, from.1)?;
         let over = self.nodes.look(&new, to.1).ok();
         fs::renameat_with(&*old, from.1, &*new, to.1, flags)?;
+        self.at_hand.changed();
         self.nodes.moved(moves.attr.ino.0, to.0, to.1);
         match over {
             Some(over) if flags.contains(RenameFlags::EXCHANGE) => {

@@ -291,6 +291,16 @@ impl Hands {
     /// Whether what lies here is a state that the service had: then it is no edit.
     async fn was_there(&self, task: &Task) -> Result<bool, Came> {
         let Some((node, hash)) = task.past else { return Ok(false) };
+        if self.shared.at_hand.is_some()
+            && let (Some(way), Some(object)) = (task.way.clone(), task.object)
+        {
+            // What stands for a state of it is one.
+            let ground = self.ground.clone();
+            let stands = on_disk(move || Ok(ground.stub_at(&way, object))).await?;
+            if stands.is_some_and(|stub| stub.node.0 == node) {
+                return Ok(true);
+            }
+        }
         let hash = blake3::Hash::from_bytes(hash).to_hex();
         match self.client.history(node).await {
             Ok(history) => Ok(history.states.iter().any(|s| s.node.blake3.as_deref() == Some(hash.as_str()))),

@@ -9,6 +9,7 @@ use std::io::{self, Write};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::Sender;
 use tokio::sync::watch;
 use yellow_attic_core::merge::Object;
@@ -39,6 +40,10 @@ pub struct AtHand {
     /// How often anything was told: whoever waits for something looks again.
     news: watch::Sender<u64>,
     whole: Mutex<BTreeSet<String>>,
+    /// How often programs changed anything.
+    changes: AtomicU64,
+    /// Up to which of these each pair has carried all to the service.
+    settled: Mutex<HashMap<String, u64>>,
 }
 
 impl AtHand {
@@ -60,6 +65,8 @@ impl AtHand {
             told: Mutex::default(),
             news: watch::channel(0).0,
             whole: Mutex::default(),
+            changes: AtomicU64::new(0),
+            settled: Mutex::default(),
         })
     }
 
@@ -165,6 +172,27 @@ impl AtHand {
         if self.whole.lock().insert(pair.to_string()) {
             self.tells_news();
         }
+    }
+
+    /// A program has changed something.
+    pub fn changed(&self) {
+        self.changes.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// How often programs changed anything.
+    pub(super) fn changes(&self) -> u64 {
+        self.changes.load(Ordering::SeqCst)
+    }
+
+    /// A pair has carried all that was changed before to the service.
+    pub(super) fn settles(&self, pair: &str, changes: u64) {
+        self.settled.lock().insert(pair.to_string(), changes);
+    }
+
+    /// Whether the service has all that programs changed, as far as these pairs go.
+    pub fn is_settled<'p>(&self, mut pairs: impl Iterator<Item = &'p str>) -> bool {
+        let (now, settled) = (self.changes(), self.settled.lock());
+        pairs.all(|pair| settled.get(pair) == Some(&now))
     }
 
     /// So many bytes of a file lie here; whether the service has them.

@@ -2,7 +2,7 @@
 //! system is entered. What is replaced or removed is looked at once more after it was taken out of its place.
 
 use super::at_hand::AtHand;
-use super::stubs::{THERE, set_stub, stub_of};
+use super::stubs::{THERE, is_stub, set_stub, stub_of};
 use super::taken::Taken;
 use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, StatxFlags};
 use rustix::io::Errno;
@@ -92,6 +92,8 @@ struct Group {
 
 /// So few sync their own files: the whole file system may hold what others write.
 const FEW: usize = 3;
+/// What is kept of a file beside its bytes takes no more than this.
+const FEW_BYTES: u64 = 16 << 10;
 
 /// The folder of a pair.
 pub struct Ground {
@@ -246,7 +248,7 @@ impl Ground {
     }
 
     /// What an open folder holds, and which folder it is. `top`: it is the pair's own.
-    pub fn list(dir: &OwnedFd, top: bool) -> Done<(Object, Vec<Found>)> {
+    pub fn list(&self, dir: &OwnedFd, top: bool) -> Done<(Object, Vec<Found>)> {
         let (object, _) = look_at(dir)?;
         let mut found = Vec::new();
         for entry in fs::Dir::read_from(dir)? {
@@ -260,6 +262,12 @@ impl Ground {
                 // Gone again.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
                 Err(e) => return Err(NotDone::Failed(e)),
+            };
+            // What a file system keeps of one without bytes here is nothing that could be released.
+            let takes = match self.at_hand.is_some() && (1..=FEW_BYTES).contains(&takes) && is_stub(dir, name)
+            {
+                true => 0,
+                false => takes,
             };
             found.push(Found { name: name.to_vec(), is, takes });
         }

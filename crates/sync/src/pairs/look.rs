@@ -2,7 +2,7 @@
 
 use super::act::{Trouble, trouble_of};
 use super::feed::{self, FeedError};
-use super::ground::{Found, Ground, NotDone, Way};
+use super::ground::{Found, NotDone, Way};
 use super::run::{AGAIN, HALF, MISSED, RESTLESS, Running, STILL, Stopped, WALK};
 use super::status::{Left, shown};
 use super::watch::Heard;
@@ -105,9 +105,10 @@ impl Running {
                 self.watch.add(*object, dir);
             }
         }
+        let ground = self.hands.ground.clone();
         let listed = tokio::task::spawn_blocking(move || {
             let list = |(one, dir): ((Item, Way, Option<Object>), Result<_, NotDone>)| {
-                let found = dir.and_then(|dir| Ground::list(&dir, one.1.is_empty()));
+                let found = dir.and_then(|dir| ground.list(&dir, one.1.is_empty()));
                 (one, found)
             };
             opened.into_iter().map(list).collect::<Vec<_>>()

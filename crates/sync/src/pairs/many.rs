@@ -206,8 +206,11 @@ impl Hands {
         let read = tokio::task::spawn_blocking(move || {
             let (mut stream, mut sent) = (Vec::new(), Vec::new());
             let mut done: Vec<Each> = Vec::new();
+            let mut alone = Vec::new();
             for task in tasks {
                 match read(&ground, &task) {
+                    // The service has its bytes: it is asked to make a file of them.
+                    Err(NotDone::NotAtHand) => alone.push(task),
                     Ok(bytes) => {
                         entry(&mut stream, sent.len(), &task, &bytes);
                         sent.push(task);
@@ -216,9 +219,13 @@ impl Hands {
                 }
             }
             stream.resize(stream.len() + 1024, 0);
-            (stream, sent, done)
+            (stream, sent, done, alone)
         });
-        let Ok((stream, sent, mut done)) = read.await else { return Vec::new() };
+        let Ok((stream, sent, mut done, alone)) = read.await else { return Vec::new() };
+        for task in alone {
+            let came = self.carry_out(&task).await;
+            done.push((task.action, came));
+        }
         let Some(Does::PutNew { parent, .. }) = sent.first().map(|task| task.action.does.clone()) else {
             return done;
         };

@@ -60,6 +60,20 @@ impl Running {
         at_hand.tells_news();
     }
 
+    /// When both are the same, nothing is owed: what was found to be so without anything being done for it too.
+    pub(super) fn owes_nothing(&mut self) {
+        let Some(at_hand) = self.at_hand() else { return };
+        if at_hand.room().owed() == 0 {
+            return;
+        }
+        let owed = |object: &Object| at_hand.room().is_owed(Thing::File(*object));
+        let all: Vec<(Object, Item)> =
+            self.whole_here.iter().filter(|(object, _)| owed(object)).map(|(o, i)| (*o, *i)).collect();
+        for (object, item) in all {
+            self.owes(item, Some(object));
+        }
+    }
+
     /// Whether only that it is there is to be known here, and its bytes stay on the service until they are asked for.
     pub(super) fn stays_there(&self, action: &Action) -> bool {
         let Some(at_hand) = self.at_hand() else { return false };

@@ -22,7 +22,7 @@ use yellow_attic_core::NodeId;
 use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
-use yellow_attic_core::merge::{Hash, Item, Object, Pair, TOP};
+use yellow_attic_core::merge::{Item, Object, Pair, TOP};
 
 /// So much is under way at once.
 pub(super) const AT_ONCE: usize = 4_096;
@@ -173,6 +173,8 @@ impl Running {
         }
         pair.set_filter(about.filter.clone());
         let whole = pair.upto().0 > 0;
+        // Nobody knows what happened meanwhile.
+        pair.try_again();
         let woken = shared.at_hand.as_ref().map(|at_hand| at_hand.woken());
         if let Some(at_hand) = shared.at_hand.as_ref().filter(|_| whole) {
             at_hand.whole(&about.id);
@@ -255,6 +257,7 @@ impl Running {
                 }
                 continue;
             }
+            let changes = self.hands.shared.at_hand.as_ref().map_or(0, |at_hand| at_hand.changes());
             self.look_here().await?;
             let heard = self.hear().await;
             let settled = self.settle();
@@ -266,8 +269,10 @@ impl Running {
             if in_step {
                 self.in_step_at = Some(jiff::Timestamp::now().to_string());
             }
-            if let Some(at_hand) = self.hands.shared.at_hand.as_ref().filter(|_| in_step) {
+            if let Some(at_hand) = self.hands.shared.at_hand.clone().filter(|_| in_step) {
                 at_hand.whole(&self.about.id);
+                self.owes_nothing();
+                at_hand.settles(&self.about.id, changes);
             }
             if in_step || self.kept_at.elapsed() > KEEP {
                 self.keep().await?;
@@ -489,26 +494,11 @@ impl Running {
             above: goes.and_then(|folder| self.way(folder)),
             request: blake3::hash(said.as_bytes()).to_hex()[..32].to_string(),
             named,
-            past: self.past(&action),
+            past: self.pair.may_have_been(&action).map(|(node, hash)| (node.0, hash)),
             stub: self.stays_there(&action),
             gauge: Arc::new(Gauge { of: bytes_of(&action).into(), ..Gauge::default() }),
             action,
         }
-    }
-
-    /// What lies here and is to go aside may be a state that the service had of what has its place there.
-    fn past(&self, action: &Action) -> Option<(i64, Hash)> {
-        let facets = self.pair.facets(action.item)?;
-        let here = facets.here.as_ref()?;
-        let owner = match &action.does {
-            Does::SetAside(..) => action.item,
-            // It has no other place there.
-            Does::MoveHere { follows: false, .. } if facets.there.is_none() && facets.common.is_none() => {
-                self.pair.in_slot_there(here.parent, &here.name)?
-            }
-            _ => return None,
-        };
-        Some((self.pair.facets(owner)?.there.as_ref()?.node.0, here.hash?))
     }
 
     fn all_came(&mut self, all: Vec<(Action, Came)>) {

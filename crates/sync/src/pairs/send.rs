@@ -10,9 +10,11 @@ use std::fs::File;
 use std::io::Read;
 use std::sync::Arc;
 use yellow_attic_client::{Body, Client, NewUpload, When, api};
-use yellow_attic_core::delta::{new_bytes, plan};
+use yellow_attic_core::conditions::etag;
+use yellow_attic_core::delta::{Piece, new_bytes, plan};
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::{Hash, Object, Stat};
+use yellow_attic_core::mounted::stub::Stub;
 
 /// Files from this size on are sent in parts, so that a broken line costs nothing.
 pub(super) const LARGE: u64 = 8 << 20;
@@ -27,6 +29,13 @@ impl Hands {
         let modified = (self.show_time)(stat.modified.div_euclid(1_000_000));
         let client = self.stating(task, Some(sends.thing.clone()), sends.seen.clone(), Some(stat.executable));
         let ground = self.ground.clone();
+        if self.shared.at_hand.is_some() {
+            let (ground, way) = (ground.clone(), way.clone());
+            let stands = on_disk(move || ground.stands_for(&way, seen)).await?;
+            if let Some((stub, file)) = stands {
+                return self.send_stub(task, &client, &sends, (stub, file, stat, modified)).await;
+            }
+        }
         if stat.size >= LARGE {
             let file = on_disk(move || ground.read(&way, seen)).await?;
             let large = Large { task, client: &client, sends: &sends, seen, bytes, modified };
@@ -58,6 +67,37 @@ impl Hands {
             }
         };
         there(&done?)
+    }
+
+    /// Has the service make a file of a state that it has: of one whose bytes are only there.
+    async fn send_stub(
+        &self,
+        task: &Task,
+        client: &Client,
+        sends: &Sends,
+        (stub, file, stat, modified): (Stub, File, Stat, Option<String>),
+    ) -> Done {
+        let head = api::DeltaHead {
+            bases: vec![api::DeltaBase {
+                node: stub.node.0,
+                at: Some(stub.moment.token()),
+                etag: etag(&stub.hash),
+            }],
+            size: stub.size,
+            blake3: blake3::Hash::from_bytes(stub.hash).to_hex().to_string(),
+            modified,
+            executable: Some(stat.executable),
+        };
+        let line = Arc::new(self.line(task, true, 0, stub.size));
+        let all = vec![Piece::Same { at: 0, length: stub.size }];
+        match client.assemble(sends.parent, &sends.name, body(&head, all, file, line)?).await {
+            Ok(placed) => there(&placed),
+            // It has that state no more.
+            Err(e) if matches!(e.code(), Some("base_changed" | "wrong_hash" | "purged" | "not_kept")) => {
+                Ok(Outcome::Refused("not_at_hand".into()))
+            }
+            Err(e) => Err(e.into()),
+        }
     }
 
     /// Sends what differs from the state of a large file that it was changed from, if that is little. Nothing: all is to be sent.

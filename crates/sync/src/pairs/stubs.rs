@@ -2,16 +2,16 @@
 
 use super::at_hand::what_is;
 use super::ground::{Ground, NotDone, Stands, Way, look, look_at};
-use rustix::fs::{self, FallocateFlags, XattrFlags};
+use rustix::fs::{self, FallocateFlags, Mode, OFlags, XattrFlags};
 use rustix::io::Errno;
 use std::fs::File;
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 use yellow_attic_core::merge::{Object, Stat};
 use yellow_attic_core::mounted::stub::Stub;
 
 /// Where a file says that it is one.
-pub(crate) const THERE: &str = "user.yattic.there";
+pub(crate) const THERE: &str = "user.yattic";
 
 /// What an open file says of itself, if its bytes are only on the service.
 pub(crate) fn stub_of(file: impl AsFd) -> Option<Stub> {
@@ -20,9 +20,15 @@ pub(crate) fn stub_of(file: impl AsFd) -> Option<Stub> {
     Stub::read(&text[..length])
 }
 
+/// The same of what stands in a folder.
+pub(super) fn is_stub(dir: &OwnedFd, name: &[u8]) -> bool {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    fs::openat(dir, name, flags, Mode::empty()).is_ok_and(|file| stub_of(file).is_some())
+}
+
 /// From now on it stands for a state of the service. What it held is let go after that.
 pub(crate) fn set_stub(file: impl AsFd, stub: &Stub) -> io::Result<()> {
-    Ok(fs::fsetxattr(file, THERE, stub.text().as_bytes(), XattrFlags::empty())?)
+    Ok(fs::fsetxattr(file, THERE, &stub.bytes(), XattrFlags::empty())?)
 }
 
 /// From now on its own bytes count. They are on the disk before that.
@@ -68,6 +74,24 @@ impl Ground {
         let_bytes_go(&file)?;
         let (_, after, _) = what_is(&file)?;
         Ok((before.saturating_sub(after), look_at(&file)?))
+    }
+
+    /// What a file that is as it was seen stands for, if its bytes are only on the service, and the file.
+    pub(super) fn stands_for(
+        &self,
+        way: &Way,
+        seen: (Object, Stat),
+    ) -> Result<Option<(Stub, File)>, NotDone> {
+        let (name, above) = way.split_last().ok_or(NotDone::Otherwise)?;
+        let file = self.open_file(&self.folder(above)?, name, seen, false)?;
+        Ok(stub_of(&file).map(|stub| (stub, file)))
+    }
+
+    /// The same of whatever lies there, if it is this object.
+    pub(super) fn stub_at(&self, way: &Way, is: Object) -> Option<Stub> {
+        let (object, stat) = self.stands(way)?;
+        let (stub, _) = self.stands_for(way, (object, stat?)).ok()??;
+        (object == is).then_some(stub)
     }
 
     /// What stands at a place here.

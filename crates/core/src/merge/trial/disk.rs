@@ -23,6 +23,8 @@ pub struct Disk {
     pub clock: i64,
     /// Folders in which something happened, oldest first.
     pub stirred: Vec<u64>,
+    /// Files whose bytes are only on the service, and for which of its states they stand.
+    pub stubs: BTreeMap<u64, super::mounted::State>,
 }
 
 pub const TOP: u64 = 1;
@@ -30,7 +32,7 @@ pub const TOP: u64 = 1;
 impl Disk {
     pub fn new() -> Disk {
         let top = Inode { is: Is::Folder(BTreeMap::new()), born: 1, modified: 1, changed: 1 };
-        Disk { inodes: BTreeMap::from([(TOP, top)]), clock: 1, stirred: Vec::new() }
+        Disk { inodes: BTreeMap::from([(TOP, top)]), clock: 1, stirred: Vec::new(), stubs: BTreeMap::new() }
     }
 
     fn tick(&mut self) -> i64 {
@@ -119,12 +121,24 @@ impl Disk {
         let now = self.tick();
         let folder = self.parent(inode).map(|(folder, _)| folder);
         self.stirred.extend(folder);
+        // What is written from its beginning on need not be fetched.
+        self.stubs.remove(&inode);
         if let Some(i) = self.inodes.get_mut(&inode)
             && let Is::File { hash, size, executable: x } = &mut i.is
         {
             (*hash, *size) = bytes;
             *x = executable.unwrap_or(*x);
             (i.modified, i.changed) = (now, now);
+        }
+    }
+
+    /// Something of it changes that is neither its bytes nor its time.
+    pub fn touch(&mut self, inode: u64) {
+        let now = self.tick();
+        let folder = self.parent(inode).map(|(folder, _)| folder);
+        self.stirred.extend(folder);
+        if let Some(i) = self.inodes.get_mut(&inode) {
+            i.changed = now;
         }
     }
 
@@ -180,6 +194,7 @@ impl Disk {
             names.remove(&name);
         }
         self.inodes.remove(&inode);
+        self.stubs.remove(&inode);
     }
 
     pub fn all(&self) -> Vec<u64> {

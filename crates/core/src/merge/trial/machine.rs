@@ -25,6 +25,10 @@ pub struct Machine {
     pub actions: usize,
     /// So many hours have gone by.
     hours: usize,
+    /// Whether its folder is mounted: what is told is there, and its bytes stay on the service.
+    pub mounted: bool,
+    /// What programs have open, and what it was when they opened it.
+    pub open: Vec<(super::mounted::State, Hash)>,
 }
 
 impl Machine {
@@ -40,6 +44,8 @@ impl Machine {
             quietly: false,
             actions: 0,
             hours: 0,
+            mounted: false,
+            open: Vec::new(),
         }
     }
 
@@ -345,9 +351,17 @@ impl Machine {
                     }
                 }
                 match self.disk.make(folder, name, Is::File { hash, size, executable: state.executable }) {
-                    Some(inode) => Outcome::Here(self.disk.object(inode), self.disk.stat(inode)),
+                    Some(inode) => {
+                        if self.mounted && size > 0 {
+                            self.disk.stubs.insert(inode, (state.node.0, state.moment.0));
+                        }
+                        Outcome::Here(self.disk.object(inode), self.disk.stat(inode))
+                    }
                     None => Outcome::OtherwiseHere,
                 }
+            }
+            Does::SetAside(..) | Does::MoveHere { follows: false, .. } if self.was_there(action, service) => {
+                Outcome::WasThere
             }
             Does::MoveHere { slot: (folder, name), was, .. } | Does::SetAside((folder, name), was) => {
                 let (Some(inode), Some(folder)) = (self.in_place(action.item), self.inode(*folder)) else {
@@ -383,6 +397,11 @@ impl Machine {
             Does::MakeFolderThere { parent, name } => {
                 there(service.once(request, |s| s.make(parent.0, name, None, false)))
             }
+            Does::PutNew { bytes, .. } | Does::PutOnto { bytes, .. }
+                if self.has_no_bytes(action.item, bytes, service) =>
+            {
+                Outcome::Refused("not_at_hand".into())
+            }
             Does::PutNew { parent, name, bytes, stat } => match self.sends(action.item, *stat, bytes) {
                 false => Outcome::OtherwiseHere,
                 true => {
@@ -414,6 +433,22 @@ impl Machine {
                 there(service.once(request, |s| s.mark(node.0, *executable)))
             }
         }
+    }
+
+    fn stub(&self, item: Item) -> Option<super::mounted::State> {
+        self.disk.stubs.get(&self.in_place(item)?).copied()
+    }
+
+    /// Whether what lies here is a state that the service had of what has its place: then nobody here changed it.
+    fn was_there(&self, action: &Action, service: &Service) -> bool {
+        let Some((node, hash)) = self.pair.may_have_been(action) else { return false };
+        let stands_for_it = self.stub(action.item).is_some_and(|(stands_for, _)| stands_for == node.0);
+        stands_for_it || service.was(node.0, hash)
+    }
+
+    /// Whether a file stands for a state of the service that this has no more: it is made of that, there.
+    fn has_no_bytes(&self, item: Item, bytes: &Hash, service: &Service) -> bool {
+        self.stub(item).is_some_and(|(node, moment)| service.state(node, moment) != Some(*bytes))
     }
 
     /// Whether a file can be sent as it was seen.

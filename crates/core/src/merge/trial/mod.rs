@@ -4,6 +4,7 @@
 mod chance;
 mod disk;
 mod machine;
+mod mounted;
 mod service;
 mod waits;
 
@@ -462,6 +463,11 @@ fn who_works_alone_while_lines_break_loses_nothing() {
 #[test]
 fn what_a_pair_leaves_out_stays_on_both_sides() {
     run(10_000, leaving);
+}
+
+#[test]
+fn a_mounted_folder_reads_what_it_stands_for_and_sends_only_what_is_here() {
+    run(30_000, mounted::mounting);
 }
 
 #[test]

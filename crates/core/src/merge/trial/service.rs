@@ -31,6 +31,8 @@ pub struct Service {
     /// All bytes that it ever had.
     pub held: BTreeSet<Hash>,
     answered: BTreeMap<String, Vec<Node>>,
+    /// What each file was, from which moment on.
+    states: BTreeMap<i64, Vec<(i64, Hash)>>,
 }
 
 type Done = Result<Vec<Node>, Otherwise>;
@@ -118,8 +120,22 @@ impl Service {
         let id = self.rows.keys().last().map_or(1, |last| last + 1);
         let moment = self.tick();
         self.held.extend(bytes.map(|(hash, _)| hash));
+        if let Some((hash, _)) = bytes {
+            self.states.entry(id).or_default().push((moment, hash));
+        }
         self.rows.insert(id, Row { parent, name: name.into(), bytes, executable, moment, alive: true });
         Ok(vec![self.node(id)])
+    }
+
+    /// What a file was at a moment.
+    pub fn state(&self, id: i64, at: i64) -> Option<Hash> {
+        let states = self.states.get(&id)?;
+        states.iter().rev().find(|(moment, _)| *moment <= at).map(|(_, hash)| *hash)
+    }
+
+    /// Whether a file ever was that.
+    pub fn was(&self, id: i64, hash: Hash) -> bool {
+        self.states.get(&id).is_some_and(|states| states.iter().any(|(_, was)| *was == hash))
     }
 
     pub fn put_onto(&mut self, id: i64, seen: i64, bytes: (Hash, u64), executable: bool) -> Done {
@@ -132,6 +148,7 @@ impl Service {
         }
         let moment = self.tick();
         self.held.insert(bytes.0);
+        self.states.entry(id).or_default().push((moment, bytes.0));
         let Some(row) = self.rows.get_mut(&id) else { return Err(Otherwise) };
         (row.bytes, row.executable, row.moment) = (Some(bytes), executable, moment);
         Ok(vec![self.node(id)])

@@ -107,7 +107,15 @@ impl Mounted {
 
     /// Waits until the service has all that was written.
     pub fn all_sent(&self) {
-        assert!(wait_for(|| self.sum("owed") == 0), "{}", self.sums());
+        let all = || self.sum("owed") == 0 && self.sums()["in_step"] == true;
+        assert!(wait_for(all), "{}\n{}", self.sums(), self.said());
+    }
+
+    /// What its pairs say.
+    fn said(&self) -> String {
+        let pairs = fs::read_dir(self.state().join("pairs")).unwrap().flatten();
+        let told = pairs.filter(|e| e.file_name().to_string_lossy().ends_with(".json"));
+        told.filter_map(|e| fs::read_to_string(e.path()).ok()).collect()
     }
 
     /// The folder of what must not be lost.
