@@ -28,7 +28,7 @@ pub struct Release {
 }
 
 /// Asks the mount in which a path lies.
-pub(super) async fn ask(path: &Path, what: impl Fn(PathBuf) -> Ask) -> Result<Answer, Failure> {
+pub async fn ask(path: &Path, what: impl Fn(PathBuf) -> Ask) -> Result<Answer, Failure> {
     let Some((state, mount, rest)) = connection::in_a_mount(path) else {
         return Err(Failure::usage(
             format!("{} is not in a mounted folder", path.display()),

@@ -1,6 +1,7 @@
 //! The If header against what is: which tokens a request brings, or that it must not go on.
 
 use super::spot::Spot;
+use super::then::Past;
 use super::{Asked, Fault, PREFIX, malformed, refuse};
 use crate::http::conditions::of_write;
 use yellow_attic_core::NodeId;
@@ -24,6 +25,8 @@ fn facts(asked: &Asked<'_>, spot: &Spot) -> Facts {
             tag: None,
         },
         Spot::State(row) => Facts { tokens: Vec::new(), tag: row.etag() },
+        Spot::Past(Past::File { row, .. }) => Facts { tokens: Vec::new(), tag: row.etag() },
+        Spot::Past(_) => Facts::default(),
         Spot::Top | Spot::Given | Spot::Person => Facts::default(),
     }
 }
@@ -56,6 +59,7 @@ pub async fn check(asked: &Asked<'_>, spot: &Spot) -> Result<Vec<String>, Fault>
         let present = match spot {
             Spot::Node(at) => Some(at.row.standing()),
             Spot::State(row) => Some(row.standing()),
+            Spot::Past(Past::File { row, .. }) => Some(row.standing()),
             _ => None,
         };
         let conditions = of_write(asked.request).map_err(Fault::Refused)?;

@@ -49,6 +49,14 @@ pub async fn answer(asked: &Asked<'_>, spot: Spot, body: &[u8]) -> Answered {
             teller.tell(&mut out, &thing(&href, &row, Is::State), &known);
             finished(out)
         }
+        Spot::Past(_) if depth == Depth::Infinity => {
+            return Err(condition(403, "propfind-finite-depth"));
+        }
+        Spot::Past(past) => {
+            let mut teller = teller;
+            let out = super::then::told(asked, &mut teller, &past, depth).await?;
+            Walk { teller: None, out, stack: Vec::new(), deep: false, tail: String::new(), ended: true }
+        }
         Spot::Node(at) => node(asked, teller, at, depth).await?,
     };
     Ok(multi_status().content_type(XML).streaming(futures_util::stream::unfold(Some(walk), step)))
@@ -437,6 +445,7 @@ pub async fn listing(asked: &Asked<'_>, spot: Spot) -> Answered {
                 .into_iter()
                 .map(|(_, name, chain, _)| format!("{name}{}", if chain[0].is_folder() { "/" } else { "" })),
         ),
+        Spot::Past(past) => names.extend(super::then::names(asked, past).await?),
         _ => names.push(asked.who.account.display_name.clone()),
     }
     if cursor.is_some() {

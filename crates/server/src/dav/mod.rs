@@ -14,6 +14,7 @@ mod patch;
 mod props;
 mod report;
 mod spot;
+mod then;
 
 use crate::http::problem::Refusal;
 use crate::state::State;
@@ -23,6 +24,7 @@ use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use futures_util::StreamExt;
 use spot::Spot;
+use then::Past;
 use yellow_attic_core::dav::answer;
 use yellow_attic_core::dav::headers::{self, Depth};
 use yellow_attic_store::fs::model::Tokens;
@@ -355,11 +357,17 @@ async fn get(asked: &Asked<'_>, spot: Spot) -> Answered {
             Ok(crate::transfer::send::answer(asked.request, asked.state, &Reader::from(&asked.who), &at.row)
                 .await?)
         }
+        Spot::Past(Past::File { row, .. }) => {
+            Ok(crate::transfer::send::answer(asked.request, asked.state, &Reader::from(&asked.who), row)
+                .await?)
+        }
         Spot::State(row) => {
             Ok(crate::transfer::send::answer(asked.request, asked.state, &Reader::from(&asked.who), row)
                 .await?)
         }
         Spot::Missing(_) => Err(Refusal::not_found("The file or folder").into()),
-        Spot::Node(_) | Spot::Top | Spot::Given | Spot::Person => find::listing(asked, spot).await,
+        Spot::Node(_) | Spot::Top | Spot::Given | Spot::Person | Spot::Past(_) => {
+            find::listing(asked, spot).await
+        }
     }
 }

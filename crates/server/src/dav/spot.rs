@@ -1,5 +1,6 @@
 //! What an address under `/dav/` means.
 
+use super::then::{self, Past};
 use super::{Asked, Fault, PREFIX, refuse};
 use crate::dto::shelf::{PERSON, STATES};
 use std::sync::Arc;
@@ -47,6 +48,8 @@ pub enum Spot {
     Node(At),
     /// A past state of a file.
     State(Row),
+    /// What a folder was, beneath it.
+    Past(Past),
     /// Nothing.
     Missing(Missing),
 }
@@ -92,6 +95,9 @@ impl Spot {
             STATES => return state(asked, rest).await,
             GIVEN if rest.is_empty() => return Ok(Spot::Given),
             _ => {}
+        }
+        if let Some(place) = then::place_in(rest) {
+            return then::find(asked, first, rest, place).await;
         }
         let names = rest.iter().map(|p| name(p)).collect::<Result<Vec<_>, _>>()?;
         if names.len() > yellow_attic_core::path::MAX_DEPTH {

@@ -1,6 +1,8 @@
 //! `yattic sync status`: pairs, and one file.
 
 use super::{pick, shown_state};
+use crate::commands::keep::ask;
+use crate::connection;
 use crate::output::{Done, Failure, Output, count, time};
 use console::{Key, Term, truncate_str};
 use std::path::Path;
@@ -8,12 +10,19 @@ use std::time::Duration;
 use yellow_attic_core::merge::Facets;
 use yellow_attic_core::size::human;
 use yellow_attic_sync::computer::Computer;
+use yellow_attic_sync::mount;
+use yellow_attic_sync::mount::control::{Answer, Ask};
 use yellow_attic_sync::pairs::state::About;
 use yellow_attic_sync::pairs::status::Status;
 use yellow_attic_sync::pairs::tell::{held, left_out};
 
 pub(super) async fn status(computer: &Computer, which: Option<&str>, once: bool, output: Output) -> Done {
     let all = computer.pairs().await?;
+    if let Some(which) = which
+        && connection::in_a_mount(Path::new(which)).is_some()
+    {
+        return mounted(which, output).await;
+    }
     if let Some((pair, way)) = which.and_then(|which| within(&all, which)) {
         return one(computer, pair, &way, output).await;
     }
@@ -42,7 +51,50 @@ async fn told(computer: &Computer, which: Option<&str>) -> Result<Vec<Status>, F
         Some(which) => vec![pick(&all, which)?],
         None => all.iter().collect(),
     };
-    Ok(picked.into_iter().map(|pair| computer.status(pair)).collect::<Result<_, _>>()?)
+    let mut told: Vec<Status> =
+        picked.into_iter().map(|pair| computer.status(pair)).collect::<Result<_, _>>()?;
+    if which.is_none() {
+        told.extend(of_mounts().await?);
+    }
+    Ok(told)
+}
+
+/// What the pairs of mounted folders are doing, by where they are seen.
+async fn of_mounts() -> Result<Vec<Status>, Failure> {
+    let mut told = Vec::new();
+    for (state, mount) in connection::mounts() {
+        let folder = mount::pairs_of(&state);
+        if !folder.exists() {
+            continue;
+        }
+        let computer = Computer::new(folder, connection::clients());
+        for pair in computer.pairs().await? {
+            let mut status = computer.status(&pair)?;
+            if let Ok(rest) = pair.local.strip_prefix(state.join("body")) {
+                status.local = mount.at.join(rest).display().to_string();
+            }
+            told.push(status);
+        }
+    }
+    Ok(told)
+}
+
+/// Where the bytes are of a file in a mounted folder, or of all beneath a folder.
+async fn mounted(which: &str, output: Output) -> Done {
+    let path = Path::new(which);
+    let Answer::State(state) = ask(path, |path| Ask::State { path }).await? else {
+        return Err(Failure::failed(format!("{which}: nobody knows"), ""));
+    };
+    let shown = std::path::absolute(path)?.display().to_string();
+    let remote = connection::normalised(which).unwrap_or_default();
+    if output.object(&serde_json::json!({ "path": shown, "remote": remote, "state": state }))? {
+        return Ok(());
+    }
+    let kept = if state.kept { ", kept here" } else { "" };
+    let why = state.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+    println!("{shown}  <->  {remote}");
+    println!("  {}{why}; {} of {} here{kept}", state.words(), human(state.here), human(state.size));
+    Ok(())
 }
 
 /// What one pair is doing, as people read it: of each list at most so many.

@@ -5,6 +5,7 @@ mod likeness;
 mod ordinary;
 mod programs;
 mod room;
+mod then;
 
 use crate::support::{PATIENCE, Service, Yattic, wait_for};
 use std::fs;
