@@ -44,6 +44,15 @@ EMBLEMS = {
 }
 
 
+# The same for what lies in a mounted folder; what is only on the service has none.
+EMBLEMS_AT_HAND = {
+    "here": "emblem-default",
+    "on its way": "emblem-synchronizing",
+    "waiting to be sent up": "emblem-synchronizing",
+    "in trouble": "emblem-important",
+}
+
+
 def pairs_folder():
     """Where yattic keeps what it knows of pairs."""
     home = os.environ.get("YATTIC_HOME")
@@ -81,6 +90,19 @@ def mark(path):
         return None
     finally:
         line.close()
+
+
+def at_hand(path):
+    """How what lies in a mounted folder is: its state, why, and whether it is kept here. None if it lies in none."""
+
+    def told(name):
+        try:
+            return os.getxattr(path, "user.yattic." + name).decode()
+        except (OSError, AttributeError):
+            return None
+
+    state = told("state")
+    return {"state": state, "why": told("why"), "kept": told("keep") == "yes"} if state else None
 
 
 def path_of(file):
@@ -130,6 +152,13 @@ class YellowAttic(GObject.GObject, Manager.InfoProvider, Manager.MenuProvider):
     def update_file_info(self, file):
         """Marks a file or folder that lies in a pair."""
         path = path_of(file)
+        here = at_hand(path) if path else None
+        if here:
+            if here["kept"]:
+                file.add_emblem("emblem-favorite")
+            if here["state"] in EMBLEMS_AT_HAND and not os.path.isdir(path):
+                file.add_emblem(EMBLEMS_AT_HAND[here["state"]])
+            return
         told = mark(path) if path else None
         if told and told["state"] in EMBLEMS:
             file.add_emblem(EMBLEMS[told["state"]])
@@ -138,8 +167,9 @@ class YellowAttic(GObject.GObject, Manager.InfoProvider, Manager.MenuProvider):
         """The acts on one file: the files come last, whatever the version of the interface."""
         files = arguments[-1]
         path = path_of(files[0]) if len(files) == 1 else None
-        told = mark(path) if path else None
-        if not told or told["state"] == "none":
+        here = at_hand(path) if path else None
+        told = None if here or not path else mark(path)
+        if not here and (not told or told["state"] == "none"):
             return []
 
         def item(name, label, tip, does):
@@ -148,10 +178,19 @@ class YellowAttic(GObject.GObject, Manager.InfoProvider, Manager.MenuProvider):
             return made
 
         items = [
-            item("link", "Copy a link", f"Makes a link to {told['place']}", lambda: copy_link(path)),
+            item("link", "Copy a link", f"Makes a link to {told['place'] if told else path}", lambda: copy_link(path)),
             item("history", "Earlier versions", "Opens its history", lambda: run("history", "--browser", path)),
         ]
-        if told["state"] == "twice":
+        if here:
+            if not here["kept"]:
+                tip = "Fetches it, and whatever comes into it later"
+                items.append(item("keep", "Keep on this computer", tip, lambda: run("keep", path)))
+            if here["kept"] or here["state"] in ("here", "partly here"):
+                tip = "Its bytes stay on the service only, until they are asked for"
+                items.append(item("release", "Give its room back", tip, lambda: run("release", path)))
+            if here["why"]:
+                items.append(item("why", "What is with it", here["why"], lambda: run("sync", "page")))
+        elif told["state"] == "twice":
             items.append(item("twice", "Two changed it: choose", told["why"], lambda: run("sync", "page")))
         return items
 

@@ -10,6 +10,7 @@ import { useToast } from "../ui/toast";
 import { here, type Now } from "./here";
 import { LimitsPart } from "./limits";
 import { useNow } from "./live";
+import { MountsPart } from "./mounts";
 import { NewPairDialog } from "./new-pair";
 import { PairPart } from "./pair";
 import { TwicePart } from "./twice";
@@ -33,6 +34,17 @@ function sum(now: Now): string {
   }
   if (pairs.some((p) => p.rests)) return "Resting: nothing is carried for now.";
   return "All is the same.";
+}
+
+/** The same of all that is mounted too. */
+function inAll(now: Now): string {
+  const mounted = now.mounts.flatMap((m) => (m.sums ? [m.sums] : []));
+  if (mounted.some((sums) => sums.trouble.length > 0)) return "A mounted folder needs you.";
+  const owed = mounted.reduce((n, sums) => n + sums.owed, 0);
+  if (now.pairs.length > 0) return owed > 0 ? `${sum(now)} ${size(owed)} are to be sent up.` : sum(now);
+  if (now.mounts.length === 0) return "Nothing is kept the same yet.";
+  if (mounted.length === 0) return "Nothing is mounted now.";
+  return owed > 0 ? `${size(owed)} are to be sent up.` : "All is sent up.";
 }
 
 /** This computer: its pairs, what they do, and all that can be set. */
@@ -59,29 +71,27 @@ export function Computer() {
         <div className="min-w-0 flex-1">
           <h1 className="truncate text-xl font-bold">{now ? now.computer : "This computer"}</h1>
           <p className="text-muted" role="status">
-            {now && !broken ? (none ? "Nothing is kept the same yet." : sum(now)) : " "}
+            {now && !broken ? inAll(now) : " "}
           </p>
         </div>
         <IconButton label={theme === "dark" ? "Light" : "Dark"} onClick={toggle}>
           {theme === "dark" ? <Sun size={20} /> : <Moon size={20} />}
         </IconButton>
         {now && !none && (
-          <>
-            <Button
-              icon={paused ? <Play size={17} aria-hidden /> : <Pause size={17} aria-hidden />}
-              disabled={pausing.isPending}
-              onClick={() => pausing.mutate(!paused)}
-            >
-              {paused ? "Go on" : "Pause all"}
-            </Button>
-            {add}
-          </>
+          <Button
+            icon={paused ? <Play size={17} aria-hidden /> : <Pause size={17} aria-hidden />}
+            disabled={pausing.isPending}
+            onClick={() => pausing.mutate(!paused)}
+          >
+            {paused ? "Go on" : "Pause all"}
+          </Button>
         )}
+        {now && (!none || now.mounts.length > 0) && add}
       </header>
       <main id="main">
         {broken && <Notice error={broken} />}
         {!now && !broken && <Loading rows={4} />}
-        {now && none && !broken && (
+        {now && none && now.mounts.length === 0 && !broken && (
           <Empty title="No folder is kept the same yet" action={add}>
             Choose a folder on this computer and one of the service. What changes in one of them comes to the
             other, and nothing that was ever saved is lost by it.
@@ -89,6 +99,7 @@ export function Computer() {
         )}
         {now && !broken && <TwicePart copies={now.copies} pairs={now.pairs} />}
         {now && !broken && now.pairs.map((pair) => <PairPart key={pair.id} pair={pair} />)}
+        {now && !broken && <MountsPart mounts={now.mounts} />}
         {now && !none && !broken && <Lately now={now} />}
         {now && !broken && <LimitsPart limits={now.limits} />}
       </main>

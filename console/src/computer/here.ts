@@ -69,10 +69,25 @@ export interface Limits {
   quiet?: [string, string] | null;
 }
 
+/** A folder in which all of a service is at hand; what lies here is known while it is mounted. */
+export interface Mounted {
+  at: string;
+  service: string;
+  sums: {
+    held: number;
+    limit: number;
+    owed: number;
+    in_step: boolean;
+    away?: string;
+    trouble: Left[];
+  } | null;
+}
+
 export interface Now {
   program: string;
   computer: string;
   services: Record<string, string>;
+  mounts: Mounted[];
   pairs: Pair[];
   copies: Twice[];
   limits: Limits;

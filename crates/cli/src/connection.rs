@@ -382,6 +382,14 @@ pub fn cache_folder() -> Option<PathBuf> {
         .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".cache/yattic")))
 }
 
+/// Where file managers look for small pictures (freedesktop thumbnail standard).
+pub fn thumbnails_folder() -> Option<PathBuf> {
+    std::env::var_os("XDG_CACHE_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|d| PathBuf::from(d).join(".cache")))
+        .map(|cache| cache.join("thumbnails"))
+}
+
 /// All mounted folders of this account, with where they keep what they have.
 pub fn mounts() -> Vec<(PathBuf, Mount)> {
     let entries =

@@ -293,6 +293,13 @@ impl Client {
         Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
     }
 
+    /// A small picture of a picture, as it is or was: PNG or JPEG.
+    pub async fn thumbnail(&self, node: i64, at: Option<&str>) -> Result<Bytes> {
+        let query = encode_query(&api::StateQuery { at: at.map(Into::into) });
+        let answer = Self::send(self.call(Method::GET, &format!("/nodes/{node}/thumbnail{query}"))).await?;
+        answer.bytes().await.map_err(|e| line(&e))
+    }
+
     /// Locks for so many minutes.
     pub async fn lock(&self, node: i64, minutes: u32) -> Result<api::Lock> {
         let body = api::NewLock { minutes: Some(minutes) };

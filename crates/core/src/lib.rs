@@ -25,7 +25,8 @@
 //! - [`openings`]: when links and intakes act, and their addresses. [`intake`]: what one takes, and under
 //!   which names it is kept.
 //! - [`dav`]: WebDAV's headers and bodies. [`locks`]: who may change what while somebody holds a lock.
-//! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand.
+//! - [`zip`] and [`tar`]: the parts of an archive whose length is known beforehand. [`thumbnail`]: which names are those of
+//!   pictures, and where the freedesktop standard has small ones.
 //! - [`size`]: sizes as people read them. [`table`]: CSV
 //!   without formulas. [`contrast`]: colours, and what can be read on them.
 //!
@@ -70,6 +71,7 @@ pub mod secret;
 pub mod size;
 pub mod table;
 pub mod tar;
+pub mod thumbnail;
 pub mod timeline;
 pub mod trust;
 pub mod zip;

@@ -33,8 +33,15 @@ pub struct Mount {
     /// Take that back: writing is safe on this computer first.
     #[arg(long)]
     no_through: bool,
+    /// Lock a file on the service while a program here has it open for writing: nobody else changes it meanwhile, and what
+    /// somebody else has locked does not open for writing ("busy").
+    #[arg(long, overrides_with = "no_lock")]
+    lock: bool,
+    /// Take that back: what two change at once is kept twice.
+    #[arg(long)]
+    no_lock: bool,
     /// Take the folder away. What is not sent up yet is sent when it is mounted again.
-    #[arg(long, requires = "dir", conflicts_with_all = ["room", "floor", "through", "install"])]
+    #[arg(long, requires = "dir", conflicts_with_all = ["room", "floor", "through", "lock", "install"])]
     end: bool,
     /// Let it begin with your session (a unit of systemd).
     #[arg(long, requires = "dir")]
@@ -68,7 +75,8 @@ impl Mount {
             return unit::install_mount(&at, self.remove, self.print, output);
         }
         let (state, mount) = self.mount(&at)?;
-        let folders = Folders { cache: cache_of(&mount)?, state };
+        let thumbnails = connection::thumbnails_folder();
+        let folders = Folders { cache: cache_of(&mount)?, state, thumbnails };
         let stop = crate::commands::sync::stopped()?;
         mounted::run(mount, folders, connection::clients(), stop, |mount| {
             output.say(format!(
@@ -96,10 +104,12 @@ impl Mount {
         let known = connection::mounts().into_iter().find(|(_, mount)| mount.at == *at);
         if let Some((state, mount)) = known {
             let through = (mount.through || self.through) && !self.no_through;
+            let lock = (mount.lock || self.lock) && !self.no_lock;
             let mount = mounted::Mount {
                 room: room.unwrap_or(mount.room),
                 floor: floor.unwrap_or(mount.floor),
                 through,
+                lock,
                 ..mount
             };
             return Ok((state, mount));
@@ -115,6 +125,7 @@ impl Mount {
             room: room.unwrap_or(ROOM),
             floor: floor.unwrap_or(FLOOR),
             through: self.through,
+            lock: self.lock,
         };
         Ok((folder.join(id), mount))
     }
@@ -127,10 +138,20 @@ fn cache_of(mount: &mounted::Mount) -> Result<PathBuf, Failure> {
 }
 
 /// How much lies here, if it is mounted.
-pub(super) async fn sums(state: &Path) -> Option<Sums> {
+pub async fn sums(state: &Path) -> Option<Sums> {
     match tokio::time::timeout(Duration::from_secs(5), control::ask(state, &Ask::Sums)).await {
         Ok(Ok(Answer::Sums(sums))) => Some(sums),
         _ => None,
+    }
+}
+
+/// How a mounted folder is, in few words.
+fn state_of(sums: &Sums) -> &'static str {
+    match sums {
+        Sums { trouble, .. } if !trouble.is_empty() => "in trouble",
+        Sums { away: Some(_), .. } => "mounted, waiting",
+        Sums { in_step: true, owed: 0, .. } => "mounted, all sent up",
+        _ => "mounted, at work",
     }
 }
 
@@ -153,15 +174,25 @@ async fn list(output: Output) -> Done {
     let mut rows = vec![
         ["FOLDER", "SERVICE", "STATE", "HERE", "OF AT MOST", "TO BE SENT UP"].map(String::from).to_vec(),
     ];
+    let mut said = Vec::new();
     for (sums, mount) in told {
-        let (state, here, owed) = match sums {
-            Some(sums) => ("mounted", size(sums.held as i64), size(sums.owed as i64)),
+        let (state, here, owed) = match &sums {
+            Some(sums) => (state_of(sums), size(sums.held as i64), size(sums.owed as i64)),
             None => ("not mounted", "-".into(), "-".into()),
         };
+        if let Some(sums) = sums {
+            said.extend(sums.away.map(|away| format!("{}: {away}", mount.at.display())));
+            let trouble = sums.trouble.into_iter();
+            said.extend(trouble.map(|left| format!("{}: {}", mount.at.join(left.path).display(), left.why)));
+        }
         let room = size(mount.room as i64);
         rows.push(vec![mount.at.display().to_string(), mount.service, state.into(), here, room, owed]);
     }
     table(&rows, &[3, 4, 5]);
+    if !said.is_empty() {
+        println!();
+    }
+    said.iter().for_each(|line| println!("{line}"));
     Ok(())
 }
 

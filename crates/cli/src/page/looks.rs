@@ -19,6 +19,7 @@ use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_sync::computer::copies::Twice;
 use yellow_attic_sync::computer::{Computer, Refused};
+use yellow_attic_sync::mount::control::Sums;
 use yellow_attic_sync::pairs::limits;
 use yellow_attic_sync::pairs::state::About;
 use yellow_attic_sync::pairs::status::Status;
@@ -42,6 +43,15 @@ pub struct PairNow {
     status: Status,
 }
 
+/// A mounted folder, and what lies here of it.
+#[derive(Serialize)]
+pub struct MountNow {
+    at: PathBuf,
+    service: String,
+    /// None while it is not mounted.
+    sums: Option<Sums>,
+}
+
 /// All that is so now.
 #[derive(Serialize)]
 pub struct Now {
@@ -49,6 +59,7 @@ pub struct Now {
     computer: String,
     /// The addresses of the services that this computer is connected to, with the sign-in name.
     services: BTreeMap<String, String>,
+    mounts: Vec<MountNow>,
     pairs: Vec<PairNow>,
     copies: Vec<Twice>,
     limits: Limits,
@@ -62,13 +73,14 @@ fn pair_now(computer: &Computer, about: About) -> Result<PairNow, Refused> {
     Ok(PairNow { service, way, paused, filter, asks, seconds_left: status.seconds_left(), status })
 }
 
-fn look(here: &super::Here, pairs: Vec<About>) -> Result<Now, Refused> {
+fn look(here: &super::Here, pairs: Vec<About>, mounts: Vec<MountNow>) -> Result<Now, Refused> {
     let computer = &here.keeper.computer;
     let services = crate::connection::all().into_iter().map(|c| (c.address, c.sign_in)).collect();
     Ok(Now {
         program: format!("yattic {}", env!("CARGO_PKG_VERSION")),
         computer: pairs.first().map_or_else(crate::connection::host_name, |pair| pair.device.clone()),
         services,
+        mounts,
         copies: computer.copies(&pairs)?,
         limits: limits::read(&computer.folder)?,
         pairs: pairs.into_iter().map(|about| pair_now(computer, about)).collect::<Result<_, _>>()?,
@@ -78,7 +90,12 @@ fn look(here: &super::Here, pairs: Vec<About>) -> Result<Now, Refused> {
 async fn looked(here: &super::Known) -> Result<Now, Refused> {
     let mut pairs = here.keeper.pairs();
     pairs.sort_by(|a, b| a.local.cmp(&b.local));
-    look(&here.0, pairs)
+    let mut mounts = Vec::new();
+    for (state, mount) in crate::connection::mounts() {
+        let sums = crate::commands::mount::sums(&state).await;
+        mounts.push(MountNow { at: mount.at, service: mount.service, sums });
+    }
+    look(&here.0, pairs, mounts)
 }
 
 pub async fn now(here: Known) -> Answer<Now> {

@@ -115,11 +115,24 @@ impl Pair {
             self.index.unlisted.insert(folder);
         }
         // Who wrote to a file there may have closed it: nothing else need have changed.
+        self.free_written(|here| here.parent == folder);
+    }
+
+    /// Whether anything is held because it is being written to.
+    pub fn has_written(&self) -> bool {
+        !self.index.written.is_empty()
+    }
+
+    /// What is held because it is being written to is tried again. That it was closed may be told before it is, and while it is
+    /// being looked at: whoever only waits for that may wait for ever.
+    pub fn try_written(&mut self) {
+        self.free_written(|_| true);
+    }
+
+    fn free_written(&mut self, which: impl Fn(&Here) -> bool) {
         let busy: Vec<Item> = self.index.written.iter().copied().collect();
         for item in busy {
-            let here = self.get(item).here;
-            let there = here.is_none_or(|here| here.parent == folder);
-            if there {
+            if self.get(item).here.is_none_or(|here| which(&here)) {
                 self.index.written.remove(&item);
                 if self.get(item).held == Some(Held::Busy) {
                     self.free(item);

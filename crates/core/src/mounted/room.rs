@@ -201,6 +201,15 @@ impl Room {
         things
     }
 
+    /// Takes so many more bytes for a thing, if they may come: nobody else has the room meanwhile.
+    pub fn takes(&mut self, thing: Thing, more: u64, free: u64, leaving: bool) -> Answer {
+        let answer = self.may_write(more, free, leaving);
+        if answer == Answer::Go {
+            self.grows(thing, more);
+        }
+        answer
+    }
+
     /// Whether so many more bytes may be written here, while so many are free on the disk. `leaving`: bytes are on their way
     /// to the service.
     pub fn may_write(&self, more: u64, free: u64, leaving: bool) -> Answer {
@@ -229,6 +238,7 @@ mod tests {
         Owes(u8, bool),
         Keeps(u8, bool),
         Presses(u16, u16),
+        Takes(u8, u16, u16),
     }
 
     fn thing(number: u8) -> Thing {
@@ -249,6 +259,7 @@ mod tests {
             (n.clone(), any::<bool>()).prop_map(|(n, on)| Event::Owes(n, on)),
             (n, any::<bool>()).prop_map(|(n, on)| Event::Keeps(n, on)),
             (any::<u16>(), any::<u16>()).prop_map(|(more, free)| Event::Presses(more, free)),
+            (0..12_u8, any::<u16>(), any::<u16>()).prop_map(|(n, more, free)| Event::Takes(n, more, free)),
         ]
     }
 
@@ -300,6 +311,13 @@ mod tests {
                     Event::Keeps(n, on) => {
                         room.keeps(thing(n), on);
                         plain.at(n).4 = on;
+                    }
+                    Event::Takes(n, more, free) => {
+                        let (more, free, held) = (u64::from(more), u64::from(free), room.held());
+                        if room.takes(thing(n), more, free, true) == Answer::Go {
+                            plain.at(n).0 += more;
+                            prop_assert!(held + more <= limit && free >= floor + more);
+                        }
                     }
                     Event::Presses(more, free) => {
                         let (more, free) = (u64::from(more), u64::from(free));

@@ -190,7 +190,7 @@ async fn the_figures_are_for_administrators_or_on_an_address_of_their_own() {
     }
 }
 
-fn png(width: u32, height: u32) -> Vec<u8> {
+pub fn png(width: u32, height: u32) -> Vec<u8> {
     let mut out = Vec::new();
     let mut encoder = png::Encoder::new(&mut out, width, height);
     encoder.set_color(png::ColorType::Rgb);

@@ -14,8 +14,8 @@ use yellow_attic_client::{Client, When};
 use yellow_attic_trials::line::Line;
 
 /// The address and the code that open the page, from the file that opens it.
-fn opener(computer: &Computer) -> (String, String, String) {
-    let told = computer.yattic.ok(&["sync", "page", "--print", "--json"]);
+pub fn opener(yattic: &Yattic) -> (String, String, String) {
+    let told = yattic.ok(&["sync", "page", "--print", "--json"]);
     let told: Value = serde_json::from_str(&told).unwrap();
     let file = told["file"].as_str().unwrap().to_string();
     let mode = fs::metadata(&file).unwrap().permissions().mode() & 0o777;
@@ -66,7 +66,7 @@ async fn nobody_but_its_account_gets_at_the_page_of_a_computer() {
     desk.pair("home:/");
     desk.run();
     assert!(eventually(async || desk.yattic.run(&["sync", "page", "--print"]).status.success()).await);
-    let (_, address, code) = opener(&desk);
+    let (_, address, code) = opener(&desk.yattic);
     let host = address.trim_start_matches("http://").to_string();
     let enter = |code: &str| {
         let body = format!("code={code}");
@@ -156,7 +156,7 @@ async fn a_pair_is_made_and_looked_after_on_the_page_alone() {
     // It runs before there is any pair.
     desk.run();
     assert!(eventually(async || desk.yattic.run(&["sync", "page", "--print"]).status.success()).await);
-    let (file, address, _) = opener(&desk);
+    let (file, address, _) = opener(&desk.yattic);
     let browser = Browser::open(1280, 900).await;
     browser.page.goto(&format!("file://{file}")).await.unwrap();
     browser.says("No folder is kept the same yet").await;

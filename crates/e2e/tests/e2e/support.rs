@@ -136,8 +136,13 @@ impl Service {
 
     /// A client signed in as Ines, on a computer of its own.
     pub async fn client(&self) -> Client {
+        self.client_of("ines").await
+    }
+
+    /// The same of somebody else.
+    pub async fn client_of(&self, sign_in: &str) -> Client {
         let asked = api::NewDevice {
-            sign_in: "ines".into(),
+            sign_in: sign_in.into(),
             password: PASSWORD.into(),
             device: "scanner room".into(),
             ..Default::default()
@@ -258,6 +263,7 @@ impl Yattic {
             .current_dir(self.home.path())
             .env_clear()
             .env("YATTIC_HOME", self.home.path())
+            .env("XDG_CACHE_HOME", self.home.path().join("xdg-cache"))
             .env("TZ", "UTC")
             .stdin(Stdio::null());
         command

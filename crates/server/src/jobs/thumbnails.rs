@@ -1,10 +1,10 @@
 //! Draws what was put lately, before anybody asks for it.
 
 use crate::state::State;
-use crate::state::thumbnails::ENDINGS;
 use actix_web::web;
 use std::time::Duration;
 use yellow_attic_core::Moment;
+use yellow_attic_core::thumbnail::ENDINGS;
 
 /// Draws what was put lately, before anybody asks for it.
 pub async fn follow(state: web::Data<State>) {

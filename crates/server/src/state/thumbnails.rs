@@ -7,6 +7,7 @@ use std::process::Stdio;
 use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use tokio::sync::Semaphore;
+use yellow_attic_core::thumbnail::is_picture;
 use yellow_attic_store::fs::disk::hex;
 use yellow_attic_store::{Engine, Row};
 
@@ -15,9 +16,6 @@ pub const HELPER: &str = "--draw-thumbnail";
 
 /// Larger files are not looked at.
 pub const LARGEST: i64 = 256 << 20;
-
-/// What a picture's name ends in.
-pub const ENDINGS: [&str; 8] = [".png", ".jpg", ".jpeg", ".gif", ".webp", ".bmp", ".tif", ".tiff"];
 
 /// One picture may take so long.
 pub const PATIENCE: Duration = Duration::from_secs(20);
@@ -49,7 +47,7 @@ impl Thumbnails {
     /// The thumbnail of a content: made if it is not there; none if it cannot be.
     pub async fn get(&self, engine: &Engine, row: &Row) -> Result<Option<Vec<u8>>, Refusal> {
         let Some(content) = row.content else { return Ok(None) };
-        if !is_picture(row.name()) || content.size > LARGEST || content.size == 0 {
+        if !is_picture(row.name().as_bytes()) || content.size > LARGEST || content.size == 0 {
             return Ok(None);
         }
         let place = self.place(&content.hash);
@@ -120,10 +118,4 @@ pub async fn keep(place: &Path, bytes: &[u8]) {
     if tokio::fs::write(&part, bytes).await.is_ok() {
         let _ = tokio::fs::rename(&part, place).await;
     }
-}
-
-/// Whether a name is one of a picture that can be drawn.
-pub fn is_picture(name: &str) -> bool {
-    let name = name.to_ascii_lowercase();
-    ENDINGS.iter().any(|ending| name.ends_with(ending))
 }

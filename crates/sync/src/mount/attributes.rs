@@ -2,6 +2,7 @@
 
 use super::inner::{Inner, Place, error, path_of};
 use super::nodes::PAST;
+use crate::pairs::status::Left;
 use crate::pairs::stubs::stub_of;
 use fuser::FileType;
 use rustix::fs::{self, XattrFlags};
@@ -43,6 +44,11 @@ impl State {
             _ => "in trouble",
         }
     }
+}
+
+/// Whether somebody has to do something about what a pair leaves alone: what a program has open comes later by itself.
+pub(super) fn is_trouble(left: &Left) -> bool {
+    left.why != crate::pairs::tell::held(&Held::Busy)
 }
 
 impl Inner {
@@ -89,7 +95,7 @@ impl Inner {
         let path = path_of(&place.way);
         let Some(status) = self.status(place) else { return ("waiting".into(), None) };
         if let Some(left) = status.left.iter().find(|left| left.path == path) {
-            let state = if left.why == crate::pairs::tell::held(&Held::Busy) { "waiting" } else { "trouble" };
+            let state = if is_trouble(left) { "trouble" } else { "waiting" };
             return (state.into(), Some(left.why.clone()));
         }
         if status.doing.iter().any(|doing| doing.path == path) {

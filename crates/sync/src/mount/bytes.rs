@@ -46,7 +46,9 @@ impl Inner {
         self.files.cut(file)?;
         let here = file.to_write()?.ok_or_else(|| error(libc::EIO))?;
         here.set_len(0)?;
+        file.ends(0);
         file.wrote(&self.at_hand, 0);
+        file.counts(&self.at_hand);
         Ok(())
     }
 
@@ -86,11 +88,12 @@ impl Inner {
 
     /// The same, when there is room and all of it is here.
     pub(super) async fn write(&self, handle: &Handle, at: u64, bytes: &[u8]) -> Result<(), i32> {
-        self.files.room_for(bytes.len() as u64).await?;
         loop {
+            self.files.bring(&handle.file).await?;
+            self.files.room_for(&handle.file, at + bytes.len() as u64).await?;
             match self.write_here(handle, at, bytes).map_err(|e| errno(&e))? {
                 Some(()) => return Ok(()),
-                None => drop(self.files.bring(&handle.file).await?),
+                None => {}
             }
         }
     }
@@ -101,7 +104,7 @@ impl Inner {
         if data { file.sync_data() } else { file.sync_all() }
     }
 
-    /// Sets facts of a file or folder; the size must be settable here.
+    /// Sets facts of a file or folder, but for its size.
     pub(super) fn set(&self, ino: u64, facts: Facts) -> io::Result<Seen> {
         if ino >= PAST {
             return Err(error(libc::EROFS));
@@ -111,21 +114,9 @@ impl Inner {
         self.to_change(folder)?;
         if facts.owner {
             // All of it is one account's.
-            let owner = (facts.mode.is_none() && facts.size.is_none()).then_some(());
-            owner.ok_or_else(|| error(libc::EPERM))?;
             return Err(error(libc::EPERM));
         }
         let open = self.files.is_open(ino);
-        if let Some(size) = facts.size {
-            let file = match &open {
-                Some(file) => file.to_write()?.ok_or_else(|| error(libc::EIO))?,
-                None => Arc::new(self.nodes.open(ino, true)?),
-            };
-            file.set_len(size)?;
-            if let Some(file) = &open {
-                file.wrote(&self.at_hand, 0);
-            }
-        }
         let file = open.and_then(|file| file.here()).map_or_else(|| self.open_any(ino), Ok)?;
         if let Some(mode) = facts.mode {
             // Whoever owns it can always read and write it.
@@ -171,11 +162,17 @@ impl Inner {
             0 => self.files.cut(&open.file).map_err(|e| errno(&e)),
             _ => self.files.bring(&open.file).await.map(|_| ()),
         };
+        let done = match done {
+            Ok(()) => self.files.room_for(&open.file, size).await,
+            failed => failed,
+        };
         // It stays open until its length is set.
         let set = match done {
             Ok(()) => open.file.to_write().and_then(|file| {
                 file.ok_or_else(|| error(libc::EIO))?.set_len(size)?;
+                open.file.ends(size);
                 open.file.wrote(&self.at_hand, 0);
+                open.file.counts(&self.at_hand);
                 Ok(())
             }),
             Err(number) => Err(error(number)),

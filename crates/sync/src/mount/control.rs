@@ -1,8 +1,9 @@
 //! How other programs of this account ask a mounted folder: by a socket in its own folder, a line of JSON each way.
 
-use super::attributes::State;
+use super::attributes::{State, is_trouble};
 use super::inner::Inner;
 use super::keeping::{Came, Told};
+use crate::pairs::status::{Left, Status};
 use crate::pairs::stubs::stub_of;
 use serde::{Deserialize, Serialize};
 use std::io;
@@ -40,8 +41,11 @@ pub enum Ask {
     End,
 }
 
+/// So much of what is in trouble is told.
+const TROUBLES: usize = 20;
+
 /// How much lies here.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Sums {
     /// Bytes that lie here.
     pub held: u64,
@@ -55,6 +59,12 @@ pub struct Sums {
     pub fetched: u64,
     /// The process.
     pub process: u32,
+    /// Why the service does not answer, or takes nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub away: Option<String>,
+    /// What is in trouble, and what to do about it, below the mounted folder: the first of it.
+    #[serde(default)]
+    pub trouble: Vec<Left>,
 }
 
 /// What is answered.
@@ -162,19 +172,7 @@ async fn answer(inner: &Arc<Inner>, ask: Ask, end: &watch::Sender<bool>) -> Answ
             let found = inner.find(&names(&path), &mut told).await;
             found.and_then(|seen| inner.summed(seen.attr.ino.0)).map_or_else(not, Answer::State)
         }
-        Ask::Sums => {
-            let pairs: Vec<String> = inner.tops.read().values().map(|top| top.pair.clone()).collect();
-            let in_step = inner.at_hand.is_settled(pairs.iter().map(String::as_str));
-            let room = inner.at_hand.room();
-            Answer::Sums(Sums {
-                held: room.held(),
-                limit: room.limit(),
-                owed: room.owed(),
-                in_step,
-                fetched: inner.blocks.fetched.load(Ordering::Relaxed),
-                process: std::process::id(),
-            })
-        }
+        Ask::Sums => Answer::Sums(inner.sums()),
         Ask::End => {
             let _ = end.send(true);
             Answer::Ends
@@ -183,6 +181,34 @@ async fn answer(inner: &Arc<Inner>, ask: Ask, end: &watch::Sender<bool>) -> Answ
 }
 
 impl Inner {
+    fn sums(&self) -> Sums {
+        let mut pairs: Vec<String> = self.tops.read().values().map(|top| top.pair.clone()).collect();
+        pairs.sort_unstable();
+        let in_step = self.at_hand.is_settled(pairs.iter().map(String::as_str));
+        let statuses: Vec<Arc<Status>> = pairs.iter().filter_map(|pair| self.at_hand.status(pair)).collect();
+        let trouble = statuses.iter().flat_map(|status| {
+            // Below the body each stands where it stands below the mounted folder.
+            let top = Path::new(&status.local).strip_prefix(&self.body).unwrap_or(Path::new(""));
+            let troubles = status.left.iter().filter(|left| is_trouble(left));
+            troubles.map(move |left| Left {
+                path: top.join(&left.path).display().to_string(),
+                why: left.why.clone(),
+            })
+        });
+        let trouble = trouble.take(TROUBLES).collect();
+        let room = self.at_hand.room();
+        Sums {
+            held: room.held(),
+            limit: room.limit(),
+            owed: room.owed(),
+            in_step,
+            fetched: self.blocks.fetched.load(Ordering::Relaxed),
+            process: std::process::id(),
+            away: statuses.iter().find_map(|status| status.trouble.clone()),
+            trouble,
+        }
+    }
+
     /// Where the bytes are of a file, or of all beneath a folder.
     fn summed(&self, ino: u64) -> io::Result<State> {
         let own = self.state(ino)?;

@@ -23,6 +23,8 @@ use yellow_attic_core::mounted::stub::Stub;
 const STILL: Duration = Duration::from_secs(8);
 /// So long a writer waits for room, if none comes.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// There is no room if there was none for so long.
+const SURE: Duration = Duration::from_secs(1);
 
 /// Where the bytes of an open file are.
 enum Where {
@@ -42,7 +44,9 @@ pub(super) struct Opened {
     /// How many have it open for writing.
     writers: Mutex<u32>,
     wrote: Mutex<Option<Instant>>,
-    /// Bytes written that the room does not know of yet.
+    /// Up to where the room knows of its bytes.
+    end: AtomicU64,
+    /// Bytes written since they were counted.
     uncounted: AtomicU64,
     /// Whether something was written since it was told to be owed.
     unsaid: AtomicBool,
@@ -69,6 +73,10 @@ pub(super) struct Files {
 
 impl Opened {
     fn new(object: Object, ino: u64, how: Where) -> Opened {
+        let end = match &how {
+            Where::Here(file, _) => file.metadata().map_or(0, |facts| facts.len()),
+            Where::There(..) => 0,
+        };
         Opened {
             object,
             ino,
@@ -76,6 +84,7 @@ impl Opened {
             turn: tokio::sync::Mutex::new(()),
             writers: Mutex::new(0),
             wrote: Mutex::default(),
+            end: AtomicU64::new(end),
             uncounted: AtomicU64::new(0),
             unsaid: AtomicBool::new(false),
         }
@@ -126,11 +135,14 @@ impl Opened {
         if let Some(file) = write {
             return Ok(Some(file.clone()));
         }
-        // By what is open: it may have no name any more.
-        let path = format!("/proc/self/fd/{}", read.as_raw_fd());
-        let file = Arc::new(File::options().read(true).write(true).open(path)?);
+        let file = Arc::new(File::options().read(true).write(true).open(fd_path(read))?);
         *write = Some(file.clone());
         Ok(Some(file))
+    }
+
+    /// Whether some program has it open for writing.
+    pub(super) fn is_written(&self) -> bool {
+        *self.writers.lock() > 0
     }
 
     /// Nobody is taken to write to it until somebody does again.
@@ -138,6 +150,11 @@ impl Opened {
         if let Where::Here(_, write) = &mut *self.bytes.write() {
             *write = None;
         }
+    }
+
+    /// It ends here now: what lay behind takes no room any more.
+    pub(super) fn ends(&self, at: u64) {
+        self.end.store(at, Ordering::Relaxed);
     }
 
     /// Somebody has written to it.
@@ -166,8 +183,8 @@ impl Opened {
                 room.holds(thing, 0);
                 return;
             }
-            // What was written just now has no place on the disk yet, and will have.
-            room.holds(thing, bytes.max(size.min(1 << 40)));
+            // What was written just now has no place on the disk yet, and what is being written will have.
+            room.holds(thing, bytes.max(size).max(self.end.load(Ordering::Relaxed)));
             if self.unsaid.swap(false, Ordering::Relaxed) {
                 room.owes(thing, true);
             }
@@ -247,11 +264,11 @@ impl Files {
             return Ok(file.clone());
         }
         let object = self.nodes.object(ino)?;
-        let file = match made {
-            Some(file) => file,
-            None => self.nodes.open(ino, false)?,
+        let how = match made {
+            // For writing only as long as somebody writes: a pair that wants to read it is told of that.
+            Some(file) => Where::Here(Arc::new(File::open(fd_path(&file))?), Some(Arc::new(file))),
+            None => self.how(self.nodes.open(ino, false)?)?,
         };
-        let how = self.how(file)?;
         if let Where::There(_, content) = &how {
             self.blocks.opened(content);
         }
@@ -293,6 +310,9 @@ impl Files {
             let mut writers = handle.file.writers.lock();
             *writers -= 1;
             if *writers == 0 {
+                if let Some(size) = handle.file.here().and_then(|file| Some(file.metadata().ok()?.len())) {
+                    handle.file.ends(size);
+                }
                 if handle.file.wrote.lock().is_some() {
                     handle.file.counts(&self.at_hand);
                 }
@@ -336,7 +356,17 @@ impl Files {
     pub(super) async fn bring(&self, file: &Arc<Opened>) -> Result<bool, i32> {
         let _turn = file.turn.lock().await;
         let Some((stub, content)) = file.there() else { return Ok(false) };
-        self.room_for(stub.size).await?;
+        // All of it takes room from now on, however far this comes.
+        self.room_for(file, stub.size).await?;
+        let brought = self.bring_all(file, &stub, &content).await;
+        if brought.is_err() {
+            file.ends(0);
+            self.at_hand.room().holds(Thing::File(file.object), 0);
+        }
+        brought
+    }
+
+    async fn bring_all(&self, file: &Arc<Opened>, stub: &Stub, content: &Arc<Content>) -> Result<bool, i32> {
         let target = Arc::new(self.nodes.open(file.ino, true).map_err(|e| errno(&e))?);
         let mut hasher = blake3::Hasher::new();
         let step = 8 * BLOCK;
@@ -344,9 +374,9 @@ impl Files {
         while at < stub.size {
             let end = (at + step).min(stub.size);
             // The next ones are on their way while these are written.
-            self.blocks.ask(&content, &stub, end / BLOCK..(end + 4 * step).div_ceil(BLOCK));
+            self.blocks.ask(content, stub, end / BLOCK..(end + 4 * step).div_ceil(BLOCK));
             let bytes = loop {
-                self.blocks.bring(&content, &stub, at..end).await?;
+                self.blocks.bring(content, stub, at..end).await?;
                 // They may be gone again, where room is short.
                 if let Some(bytes) = content.read_here(at..end) {
                     break bytes;
@@ -359,9 +389,9 @@ impl Files {
             at = end;
         }
         if *hasher.finalize().as_bytes() != stub.hash {
-            self.blocks.closed(&content);
+            self.blocks.closed(content);
             self.blocks.drop_content(stub.hash);
-            self.blocks.opened(&content);
+            self.blocks.opened(content);
             return Err(libc::EIO);
         }
         let done = {
@@ -374,9 +404,7 @@ impl Files {
             })
         };
         done.await.map_err(|_| libc::EIO)?.map_err(|e| errno(&e))?;
-        self.is_here(file, target, &content);
-        let mut room = self.at_hand.room();
-        room.holds(Thing::File(file.object), stub.size);
+        self.is_here(file, target, content);
         Ok(true)
     }
 
@@ -391,52 +419,67 @@ impl Files {
     }
 
     fn is_here(&self, file: &Arc<Opened>, target: Arc<File>, content: &Arc<Content>) {
-        let read = File::open(format!("/proc/self/fd/{}", target.as_raw_fd())).map_or(target, Arc::new);
+        let read = File::open(fd_path(&target)).map_or(target, Arc::new);
         *file.bytes.write() = Where::Here(read, None);
         self.blocks.closed(content);
     }
 
-    /// Waits until so many more bytes have room here.
-    pub(super) async fn room_for(&self, more: u64) -> Result<(), i32> {
+    /// Takes room for a file that is to reach to an end. What it has already counts.
+    fn takes(&self, file: &Opened, end: u64, leaving: bool) -> Answer {
+        let free = self.blocks.free();
+        let mut room = self.at_hand.room();
+        let more = end.saturating_sub(file.end.load(Ordering::Relaxed));
+        if more == 0 {
+            return Answer::Go;
+        }
+        let answer = match more > room.limit() {
+            true => Answer::Full,
+            false => room.takes(Thing::File(file.object), more, free, leaving),
+        };
+        if answer == Answer::Go {
+            file.end.fetch_max(end, Ordering::Relaxed);
+        }
+        answer
+    }
+
+    /// Waits until a file that is to reach to an end has room here.
+    pub(super) async fn room_for(&self, file: &Opened, end: u64) -> Result<(), i32> {
         let mut news = self.at_hand.news();
-        let begun = Instant::now();
-        let mut owed = u64::MAX;
-        let mut since = begun;
+        let (mut known, mut since) = ((u64::MAX, 0), Instant::now());
+        let mut full: Option<Instant> = None;
         loop {
             news.borrow_and_update();
-            self.blocks.make_room(more).await;
-            let answer = {
-                let room = self.at_hand.room();
-                // Bytes leave as long as less is owed than before.
-                if room.owed() < owed {
-                    (owed, since) = (room.owed(), Instant::now());
-                }
-                let leaving = since.elapsed() < PATIENCE;
-                if more > room.limit() {
-                    Answer::Full
-                } else {
-                    room.may_write(more, self.blocks.free(), leaving)
-                }
-            };
-            match answer {
+            // Bytes leave as long as less is owed than before, or more was carried.
+            let now = (self.at_hand.room().owed(), self.at_hand.moved());
+            if now.0 < known.0 || now.1 > known.1 {
+                (known, since) = (now, Instant::now());
+            }
+            match self.takes(file, end, since.elapsed() < PATIENCE) {
                 Answer::Go => return Ok(()),
-                Answer::Full => return Err(libc::ENOSPC),
-                Answer::Wait if begun.elapsed() > PATIENCE && since.elapsed() >= PATIENCE => {
+                // What was closed just now counts as open for a moment.
+                Answer::Full if full.get_or_insert_with(Instant::now).elapsed() > SURE => {
                     return Err(libc::ENOSPC);
                 }
-                Answer::Wait => {
-                    self.at_hand.wake();
-                    let _ = tokio::time::timeout(Duration::from_millis(100), news.changed()).await;
-                }
+                Answer::Full => {}
+                Answer::Wait if since.elapsed() >= PATIENCE => return Err(libc::ENOSPC),
+                Answer::Wait => full = None,
             }
+            let more = end.saturating_sub(file.end.load(Ordering::Relaxed));
+            self.blocks.make_room(more).await;
+            self.at_hand.wake();
+            let _ = tokio::time::timeout(Duration::from_millis(100), news.changed()).await;
         }
     }
 
-    /// Whether so many more bytes have room here now.
-    pub(super) fn has_room(&self, more: u64) -> bool {
-        let free = self.blocks.free();
-        self.at_hand.room().may_write(more, free, true) == Answer::Go
+    /// Takes room for a file that is to reach to an end, if there is some now.
+    pub(super) fn has_room(&self, file: &Opened, end: u64) -> bool {
+        self.takes(file, end, true) == Answer::Go
     }
+}
+
+/// By what is open: it may have no name any more.
+fn fd_path(file: &File) -> String {
+    format!("/proc/self/fd/{}", file.as_raw_fd())
 }
 
 fn has_no_name(file: &File) -> bool {

@@ -77,6 +77,7 @@ impl Mounted {
             return Ok(list.clone());
         }
         let list = Arc::new(self.inner.list(ino)?);
+        self.inner.shows(ino, &list);
         self.lists.lock().insert(handle, list.clone());
         Ok(list)
     }
@@ -224,6 +225,14 @@ impl Filesystem for Mounted {
             let opened = if writes { Err(error(libc::EROFS)) } else { self.inner.open_past(ino.0) };
             return tell!(reply, opened, handle => reply.opened(FileHandle(handle), keeps));
         }
+        if self.inner.locking && flags.0 & libc::O_ACCMODE != libc::O_RDONLY {
+            let inner = self.inner.clone();
+            self.inner.runtime.spawn(async move {
+                let opened = inner.open_locked(ino.0, flags.0).await;
+                tell!(reply, opened, handle => reply.opened(FileHandle(handle), keeps));
+            });
+            return;
+        }
         let opened = self.inner.open(ino.0, flags.0);
         let wait = match &opened {
             Ok(handle) if self.inner.files.get(*handle).is_ok_and(|open| open.file.there().is_some()) => {
@@ -304,7 +313,8 @@ impl Filesystem for Mounted {
             Ok(open) => open,
             Err(e) => return reply.error(failed(errno(&e))),
         };
-        if self.inner.files.has_room(data.len() as u64) {
+        let end = at.saturating_add(data.len() as u64);
+        if open.file.there().is_none() && self.inner.files.has_room(&open.file, end) {
             match self.inner.write_here(&open, at, data) {
                 Ok(Some(())) => return reply.written(data.len() as u32),
                 Err(e) => return reply.error(failed(errno(&e))),
@@ -533,8 +543,10 @@ impl Filesystem for Mounted {
         let inner = self.inner.clone();
         self.inner.runtime.spawn(async move {
             let done = async {
-                inner.files.room_for(length).await?;
                 inner.files.bring(&open.file).await?;
+                if mode & libc::FALLOC_FL_PUNCH_HOLE == 0 {
+                    inner.files.room_for(&open.file, at.saturating_add(length)).await?;
+                }
                 inner.make_room_in(&open, at, length, mode).map_err(|e| errno(&e))
             };
             match done.await {

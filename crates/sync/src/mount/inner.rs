@@ -2,8 +2,10 @@
 
 use super::blocks::Blocks;
 use super::files::{Files, Opened};
+use super::locks::Locks;
 use super::nodes::{Nodes, PAST, Seen};
 use super::past::Past;
+use super::thumbs::Thumbs;
 use crate::pairs::at_hand::AtHand;
 use crate::pairs::ground::OWN;
 use crate::pairs::status::Status;
@@ -11,6 +13,7 @@ use fuser::FileType;
 use parking_lot::{Mutex, RwLock};
 use std::collections::HashMap;
 use std::io;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tokio::runtime::Handle;
@@ -41,6 +44,8 @@ pub(super) struct Top {
 
 /// What all handlers have.
 pub(super) struct Inner {
+    /// The folder in which all of it lies.
+    pub(super) body: PathBuf,
     pub(super) nodes: Arc<Nodes>,
     pub(super) blocks: Arc<Blocks>,
     pub(super) files: Arc<Files>,
@@ -52,6 +57,10 @@ pub(super) struct Inner {
     pub(super) tops: RwLock<HashMap<Object, Top>>,
     /// Whether closing waits for the service.
     pub(super) through: bool,
+    /// Whether what is open for writing is locked on the service.
+    pub(super) locking: bool,
+    pub(super) locks: Locks,
+    pub(super) thumbs: Thumbs,
     pub(super) budgets: Mutex<HashMap<u32, Budget>>,
     /// What there is in all and what of it is free, and when that was asked.
     pub(super) space: RwLock<(u64, u64)>,

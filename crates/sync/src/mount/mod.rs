@@ -7,7 +7,8 @@
 //! - `fs`: what the system asks. `inner`: what its handlers share. `nodes`: numbers for things. `names`, `bytes`,
 //!   `attributes`: what is done with them.
 //! - `files`: what programs have open. `blocks`: bytes fetched. `past`: `.then`.
-//! - `tops`: which shelves there are. `keeping`: what is kept and released. [`control`]: how other programs ask.
+//! - `tops`: which shelves there are. `keeping`: what is kept and released. `locks`: on the service. `thumbs`: small pictures.
+//!   [`control`]: how other programs ask.
 
 mod attributes;
 mod blocks;
@@ -17,9 +18,11 @@ mod files;
 mod fs;
 mod inner;
 mod keeping;
+mod locks;
 mod names;
 mod nodes;
 mod past;
+mod thumbs;
 mod tops;
 
 pub use attributes::State;
@@ -46,6 +49,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
+use thumbs::Thumbs;
 use tokio::sync::watch;
 use tops::Tops;
 use yellow_attic_core::mounted::room::Room;
@@ -65,6 +69,9 @@ pub struct Mount {
     pub floor: u64,
     /// Whether closing and syncing wait for the service.
     pub through: bool,
+    /// Whether a file is locked on the service while a program has it open for writing.
+    #[serde(default)]
+    pub lock: bool,
 }
 
 /// Where a mount keeps what it has.
@@ -74,6 +81,8 @@ pub struct Folders {
     pub state: PathBuf,
     /// What may be deleted at any time.
     pub cache: PathBuf,
+    /// Where file managers look for small pictures.
+    pub thumbnails: Option<PathBuf>,
 }
 
 impl Mount {
@@ -190,6 +199,7 @@ pub async fn run(
     let files = Arc::new(Files::new(nodes.clone(), blocks.clone(), at_hand.clone()));
     let space = client.shelves().await.map_or((0, 0), |shelves| space_of(&shelves));
     let inner = Arc::new(Inner {
+        body,
         nodes,
         blocks,
         files,
@@ -199,6 +209,9 @@ pub async fn run(
         past: Default::default(),
         tops: RwLock::new(known),
         through: mount.through,
+        locking: mount.lock,
+        locks: Default::default(),
+        thumbs: Thumbs::new(folders.thumbnails.clone(), mount.at.clone()),
         budgets: Mutex::default(),
         space: RwLock::new(space),
         asked_space: Mutex::default(),
@@ -218,6 +231,7 @@ pub async fn run(
         () = unmounted(mount.at.clone()) => {}
     }
     drop(chores);
+    inner.see_to_locks(true).await;
     // Files that are open are told that it is over; what was written lies in the body.
     let at = mount.at.clone();
     let _ = tokio::task::spawn_blocking(move || {
@@ -321,6 +335,7 @@ async fn chores(inner: Arc<Inner>, tops: Tops, keeper: Arc<Keeper>, client: yell
         })
         .await;
         inner.blocks.make_room(0).await;
+        inner.see_to_locks(false).await;
         if turn % 15 == 0 {
             let looked = tops.look(&client, &keeper.computer).await;
             if let Ok(known) = tops.known() {

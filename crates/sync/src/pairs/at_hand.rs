@@ -158,6 +158,12 @@ impl AtHand {
         self.told.lock().get(pair).cloned()
     }
 
+    /// How many bytes all pairs have carried: as long as it grows, bytes are leaving.
+    pub fn moved(&self) -> u64 {
+        let told = self.told.lock();
+        told.values().map(|s| s.moved + s.doing.iter().map(|doing| doing.done).sum::<u64>()).sum()
+    }
+
     pub(super) fn tells(&self, status: &Status) {
         self.told.lock().insert(status.id.clone(), Arc::new(status.clone()));
         self.tells_news();

@@ -3,7 +3,7 @@
 use super::act::{Trouble, trouble_of};
 use super::feed::{self, FeedError};
 use super::ground::{Found, NotDone, Way};
-use super::run::{AGAIN, HALF, MISSED, RESTLESS, Running, STILL, Stopped, WALK};
+use super::run::{MISSED, RESTLESS, Running, STILL, Stopped, WALK};
 use super::status::{Left, shown};
 use super::watch::Heard;
 use std::collections::BTreeMap;
@@ -46,14 +46,7 @@ impl Running {
         if self.walked_at.elapsed() > WALK {
             self.walk();
         }
-        if self.again_at.elapsed() > if self.half { HALF } else { AGAIN } {
-            self.again_at = Instant::now();
-            self.half = false;
-            self.refused.clear();
-            self.pair.try_again();
-            let unreadable: Vec<Item> = self.left.keys().copied().collect();
-            unreadable.into_iter().for_each(|folder| self.pair.stirred(folder));
-        }
+        self.try_again();
         // While somebody writes without a pause, it is looked at all the same, now and then.
         if self.stirred_at.is_some_and(|at| at.elapsed() < STILL) && self.listed_at.elapsed() < RESTLESS {
             return Ok(());

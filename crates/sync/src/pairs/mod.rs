@@ -11,6 +11,7 @@
 //! - [`run`]: a pair at work. [`status`]: what it is doing, for whoever looks. [`preview`]: what joining both would do.
 
 pub mod act;
+mod again;
 pub mod at_hand;
 pub mod feed;
 mod fetch;

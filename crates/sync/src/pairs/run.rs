@@ -1,6 +1,7 @@
 //! A pair at work: what is seen is told to it, what it says is done, what became of that is told to it, and all is kept.
 
 use super::act::{Came, Gauge, Hands, Task, Trouble};
+use super::again::{Again, HALF};
 use super::ground::Ground;
 use super::many::together;
 use super::send::LARGE;
@@ -42,10 +43,6 @@ pub(super) const KEEP: Duration = Duration::from_secs(3);
 pub(super) const MISSED: Duration = Duration::from_millis(1500);
 /// The service is asked so often even if it tells nothing.
 pub(super) const ASK: Duration = Duration::from_secs(5);
-/// What was refused or busy is tried again after so long.
-pub(super) const AGAIN: Duration = Duration::from_secs(60);
-/// And after so long, what waits for another pair.
-pub(super) const HALF: Duration = Duration::from_secs(4);
 /// Everything is looked at so often, for what no event told.
 pub(super) const WALK: Duration = Duration::from_secs(24 * 3600);
 /// While nothing is carried, it is looked so often whether it may be again.
@@ -120,7 +117,7 @@ pub struct Running {
     pub(super) stirred_at: Option<Instant>,
     pub(super) settled_at: Option<Instant>,
     pub(super) asked_at: Option<Instant>,
-    pub(super) again_at: Instant,
+    pub(super) again: Again,
     pub(super) walked_at: Instant,
     /// When the status was written, and of what.
     pub(super) wrote: (Instant, Option<Told>),
@@ -218,7 +215,7 @@ impl Running {
             stirred_at: None,
             settled_at: None,
             asked_at: None,
-            again_at: now,
+            again: Again::new(now),
             walked_at: now,
             wrote: (now, None),
             stirs_there: Arc::new(Notify::new()),
@@ -376,6 +373,7 @@ impl Running {
             (true, None) => self.ask_after(),
             (false, None) => Duration::from_millis(100),
         };
+        let soon = soon.min(self.again_after());
         tokio::select! {
             Some(Ok(all)) = under_way.join_next() => {
                 self.all_came(all);

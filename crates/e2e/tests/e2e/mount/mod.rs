@@ -1,5 +1,6 @@
 //! The mounted folder: the real client and service, and programs of this system that know nothing of either.
 
+mod around;
 mod attacked;
 mod likeness;
 mod ordinary;
@@ -85,10 +86,6 @@ impl Mounted {
             child.kill().unwrap();
             child.wait().unwrap();
         }
-    }
-
-    pub fn process(&self) -> &Child {
-        self.running.as_ref().unwrap()
     }
 
     /// How much lies here, of at most how much, is owed, and was fetched.

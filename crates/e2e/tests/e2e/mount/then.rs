@@ -50,9 +50,10 @@ async fn of_webdav(dav: &Dav, top: &str) -> Tree {
     let (mut tree, mut waiting) = (Tree::new(), vec![top.to_string()]);
     while let Some(folder) = waiting.pop() {
         let found = dav.find(&folder, "1", "<resourcetype/><getcontentlength/>").await.is(207).found();
-        for (href, properties) in found.iter().filter(|(href, _)| **href != folder) {
-            let name = href[top.len()..].trim_end_matches('/');
-            let path = percent(name);
+        for (href, properties) in found.iter().filter(|(href, _)| percent(href) != percent(&folder)) {
+            // The service escapes more than it has to.
+            let path = percent(href);
+            let path = path[percent(top).len()..].trim_end_matches('/').to_string();
             if properties["resourcetype"] == "collection" {
                 tree.insert(path, None);
                 waiting.push(href.clone());
