@@ -140,6 +140,26 @@ pub struct ChangesQuery {
     pub limit: Option<usize>,
 }
 
+/// What the caller may do in a folder, and where beneath it that is otherwise.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Levels {
+    /// Here: view, add, edit or manage.
+    pub level: String,
+    /// Where it is otherwise than in the folder above, as far as it can be seen; in no order.
+    pub beneath: Vec<LevelAt>,
+}
+
+/// What the caller may do at a place beneath a folder.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LevelAt {
+    /// The file or folder.
+    pub node: i64,
+    /// The names on the way to it, with `/` between them.
+    pub path: String,
+    /// View, add, edit or manage; it holds for all beneath, too.
+    pub level: String,
+}
+
 /// One line of a tree.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "line", rename_all = "lowercase")]

@@ -507,6 +507,11 @@ impl Client {
         Ok(futures_util::StreamExt::map(answer.bytes_stream(), |piece| piece.map_err(|e| line(&e))))
     }
 
+    /// What one may do in a folder, and where beneath it that is otherwise.
+    pub async fn levels(&self, node: i64) -> Result<api::Levels> {
+        self.get(&format!("/nodes/{node}/levels"), &()).await
+    }
+
     /// All that is, or was, beneath a folder at one moment. Without its last line it is not whole.
     pub async fn tree(
         &self,

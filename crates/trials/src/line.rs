@@ -20,7 +20,12 @@ pub struct Line {
 impl Line {
     /// Cuts every connection after a number of bytes up that a generator gives, until it gives none.
     pub fn to(service: &str, next_cut: impl FnMut() -> Option<u64> + Send + 'static) -> Line {
-        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+        Line::on("127.0.0.1", service, next_cut)
+    }
+
+    /// The same, reached at another address of this machine.
+    pub fn on(host: &str, service: &str, next_cut: impl FnMut() -> Option<u64> + Send + 'static) -> Line {
+        let listener = TcpListener::bind((host, 0)).expect("a port");
         let address = format!("http://{}", listener.local_addr().expect("an address"));
         let target = Arc::new(Mutex::new(aim_of(service)));
         let (cuts, aim) = (Arc::new(AtomicU64::new(0)), target.clone());

@@ -55,6 +55,8 @@ pub struct Room {
     owed: u64,
     /// Of what is owed, that which nobody has open: it can leave.
     leaves: u64,
+    /// So many bytes somebody waits for.
+    wanted: u64,
 }
 
 impl Room {
@@ -69,6 +71,7 @@ impl Room {
             held: 0,
             owed: 0,
             leaves: 0,
+            wanted: 0,
         }
     }
 
@@ -134,6 +137,12 @@ impl Room {
     pub fn grows(&mut self, thing: Thing, bytes: u64) {
         let before = self.of(thing);
         self.holds(thing, before.saturating_add(bytes));
+    }
+
+    /// So many bytes of it do not lie here any more, or do not come.
+    pub fn shrinks(&mut self, thing: Thing, bytes: u64) {
+        let before = self.of(thing);
+        self.holds(thing, before.saturating_sub(bytes));
     }
 
     fn tick(&mut self) -> u64 {
@@ -204,10 +213,23 @@ impl Room {
     /// Takes so many more bytes for a thing, if they may come: nobody else has the room meanwhile.
     pub fn takes(&mut self, thing: Thing, more: u64, free: u64, leaving: bool) -> Answer {
         let answer = self.may_write(more, free, leaving);
-        if answer == Answer::Go {
-            self.grows(thing, more);
+        match answer {
+            Answer::Go => {
+                self.grows(thing, more);
+                self.wanted = 0;
+            }
+            Answer::Wait => self.wanted = self.wanted.max(more),
+            Answer::Full => {}
         }
         answer
+    }
+
+    /// So many bytes are to be released for whoever waits: some more than that, so that not every write waits anew.
+    pub fn wanted(&self) -> u64 {
+        match self.wanted {
+            0 => 0,
+            bytes => bytes.max(self.limit / 16),
+        }
     }
 
     /// Whether so many more bytes may be written here, while so many are free on the disk. `leaving`: bytes are on their way
@@ -361,6 +383,21 @@ mod tests {
         room.holds(thing(3), 0);
         room.holds(thing(4), 0);
         assert_eq!(room.may_write(150, u64::MAX, false), Answer::Go);
+    }
+
+    #[test]
+    fn what_somebody_waits_for_is_released_though_nothing_is_over_the_limit() {
+        let mut room = Room::new(1600, 0);
+        (0..16).for_each(|n| room.holds(thing(n), 100));
+        let writes = thing(20);
+        assert_eq!((room.presses(0, u64::MAX), room.wanted()), (0, 0));
+        assert_eq!(room.takes(writes, 10, u64::MAX, false), Answer::Wait);
+        let wanted = room.wanted();
+        let goes = room.to_release(room.presses(wanted, u64::MAX));
+        assert_eq!(goes, vec![thing(0)]);
+        goes.into_iter().for_each(|thing| room.holds(thing, 0));
+        assert_eq!(room.takes(writes, 10, u64::MAX, false), Answer::Go);
+        assert_eq!((room.of(writes), room.wanted()), (10, 0));
     }
 
     #[test]

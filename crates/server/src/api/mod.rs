@@ -161,6 +161,7 @@ operations! {
     files::nodes::history,
     files::nodes::activity,
     files::tree::tree,
+    files::tree::levels,
     history::retention::show_trash,
     history::retention::let_go,
     history::retention::show_going,

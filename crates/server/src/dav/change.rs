@@ -194,7 +194,19 @@ pub async fn remove(asked: &Asked<'_>, spot: Spot) -> Answered {
 
 /// COPY or MOVE to the Destination.
 pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answered {
-    let at = spot.node()?;
+    let past = match &spot {
+        Spot::Past(past) if !moves => super::then::to_copy(past).map(|(row, at)| (row.clone(), at)),
+        _ => None,
+    };
+    let at = match &past {
+        Some(_) => None,
+        None => Some(spot.node()?),
+    };
+    let row = match (&past, &at) {
+        (Some((row, _)), _) => row,
+        (None, Some(at)) => &*at.row,
+        (None, None) => return Err(Refusal::not_found("The file or folder").into()),
+    };
     let value = asked.text("destination")?;
     let Some(value) = value else {
         return Err(refuse(
@@ -209,7 +221,7 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
     let whole = match (depth, moves) {
         (None | Some(Depth::Infinity), _) => true,
         (Some(Depth::Zero), false) => false,
-        (Some(Depth::Zero | Depth::One), true) if !at.row.is_folder() => true,
+        (Some(Depth::Zero | Depth::One), true) if !row.is_folder() => true,
         _ => {
             let detail = "A folder is moved with all beneath; it is copied with all beneath, or alone.";
             return Err(refuse(400, "depth", detail, "Send Depth: infinity."));
@@ -250,7 +262,7 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
             ));
         }
     };
-    if there == Some(at.row.node) {
+    if past.is_none() && there == Some(row.node) {
         return Err(refuse(
             403,
             "same_place",
@@ -267,15 +279,26 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
         ));
     }
     let conditions = of_write(asked.request)?;
-    let done = match moves {
-        true => move_to(asked, &at, parent, name, there, conditions).await,
-        false => copy_to(asked, &at, parent, name, there.is_some(), whole).await,
+    let done = match (&past, &at) {
+        (Some((row, then)), _) => {
+            let (engine, actor, of) = (asked.state.engine.clone(), asked.actor().clone(), (row.node, *then));
+            let copied = asked.state.engine.runtime().spawn(async move {
+                engine.history().copy_past(&actor, of, parent, name, there.is_some()).await
+            });
+            copied.await.unwrap_or(Err(StoreError::Stopping))
+        }
+        (None, Some(at)) if moves => move_to(asked, at, parent, name, there, conditions).await,
+        (None, Some(at)) => copy_to(asked, at, parent, name, there.is_some(), whole).await,
+        (None, None) => Err(StoreError::NotFound("The file or folder".into())),
     };
     match done {
         Ok(_) if there.is_some() => Ok(HttpResponse::NoContent().finish()),
         Ok(_) => Ok(HttpResponse::Created().insert_header((header::LOCATION, href)).finish()),
         // Held by what the change starts from, or by where it goes.
-        Err(e @ StoreError::Locked { .. }) if moves => Err(fault_beneath(asked, e, &at).await),
+        Err(e @ StoreError::Locked { .. }) if moves => match &at {
+            Some(at) => Err(fault_beneath(asked, e, at).await),
+            None => Err(fault(e, &href)),
+        },
         Err(StoreError::IntoItself) => Err(refuse(
             403,
             "into_itself",

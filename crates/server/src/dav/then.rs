@@ -41,6 +41,8 @@ pub enum Past {
     File {
         /// Its row then.
         row: Box<Row>,
+        /// When.
+        at: Moment,
         /// Its own address.
         href: String,
     },
@@ -81,7 +83,7 @@ pub async fn find(asked: &Asked<'_>, first: &str, rest: &[String], place: usize)
     }
     Ok(Spot::Past(match row.is_folder() {
         true => Past::Folder { row: Box::new(row), at, href: href + "/" },
-        false => Past::File { row: Box::new(row), href },
+        false => Past::File { row: Box::new(row), at, href },
     }))
 }
 
@@ -207,7 +209,7 @@ pub async fn told(
                 }
             }
         }
-        Past::File { row, href } => {
+        Past::File { row, href, .. } => {
             let known = teller.know(&[row]).await?;
             teller.tell(&mut out, &super::find::thing(href, row, Is::State), &known);
         }
@@ -240,6 +242,14 @@ pub async fn told(
     }
     out.push_str(END);
     Ok(out)
+}
+
+/// What is to be copied out of it; none for the list itself.
+pub fn to_copy(past: &Past) -> Option<(&Row, Moment)> {
+    match past {
+        Past::Then { .. } => None,
+        Past::Folder { row, at, .. } | Past::File { row, at, .. } => Some((row, *at)),
+    }
 }
 
 /// The names in it.

@@ -99,13 +99,14 @@ impl FromRequest for AnyWho {
 }
 
 /// What may be read while looking as somebody: files and folders, and nothing of the account.
-const LOOKABLE: [&str; 21] = [
+const LOOKABLE: [&str; 22] = [
     "/api/v1/shelves",
     "/api/v1/shelves/{root}/changes",
     "/api/v1/place",
     "/api/v1/nodes/{node}",
     "/api/v1/nodes/{node}/entries",
     "/api/v1/nodes/{node}/tree",
+    "/api/v1/nodes/{node}/levels",
     "/api/v1/nodes/{node}/history",
     "/api/v1/nodes/{node}/activity",
     "/api/v1/nodes/{node}/content",

@@ -85,6 +85,34 @@ impl Grants {
         self.level_along(&self.viewer(actor), chain)
     }
 
+    /// What the actor may do in a folder, and where beneath it that is otherwise than just above: the way to each such place,
+    /// from it upwards and without the folder. What cannot be seen, or only from elsewhere, is not among them.
+    #[boxed]
+    pub async fn levels_beneath(
+        &self,
+        actor: &Actor,
+        folder: NodeId,
+    ) -> Result<(Level, Vec<(Vec<Arc<Row>>, Level)>)> {
+        let own = self.0.files().chain(actor, folder, Level::View).await?;
+        let viewer = self.viewer(actor);
+        let level = self.level_along(&viewer, &own).unwrap_or(Level::View);
+        let mut found = Vec::new();
+        for (node, _) in viewer.access.places() {
+            let Some(chain) = self.0.shared.view.chain(node).await? else { continue };
+            let Some(depth) = chain.iter().position(|row| row.node == folder).filter(|depth| *depth > 0)
+            else {
+                continue;
+            };
+            let Some(here) = self.level_along(&viewer, &chain) else { continue };
+            let levels: Option<Vec<Level>> =
+                (1..=depth).map(|i| self.level_along(&viewer, &chain[i..])).collect();
+            if levels.is_some_and(|above| above[0] != here) {
+                found.push((chain[..depth].to_vec(), here));
+            }
+        }
+        Ok((level, found))
+    }
+
     /// Whether a level is given on this very node: to others, and to the actor.
     pub fn given_here(&self, actor: &Actor, node: NodeId) -> (bool, bool) {
         let viewer = self.viewer(actor);

@@ -9,6 +9,7 @@ use crate::timeline::History;
 use crate::timeline::reading::Sort;
 use async_recursion::async_recursion as boxed;
 use std::collections::VecDeque;
+use std::sync::Arc;
 use yellow_attic_core::conditions::Conditions;
 use yellow_attic_core::rights::Level;
 use yellow_attic_core::timeline::Kind;
@@ -45,27 +46,69 @@ impl History {
     ) -> Result<Outcome> {
         let from = self.0.files().chain(actor, node, Level::View).await?;
         let to = self.0.files().chain(actor, parent, Level::Add).await?;
-        if !to[0].is_folder() {
-            return Err(StoreError::NotAFolder(to[0].name().into()));
-        }
         if to.iter().any(|r| r.node == node) {
             return Err(StoreError::IntoItself);
         }
-        let key = yellow_attic_core::collate::sort_key(&name).into();
-        let there = self.0.shared.view.child(parent, &key).await?;
+        let there = self.in_the_way(actor, &to, &name, replace).await?;
+        // Nobody copies a thing onto itself, or onto what it lies in.
+        if there.as_ref().is_some_and(|there| from.iter().any(|r| r.node == there.node)) {
+            return Err(StoreError::IntoItself);
+        }
+        self.copy_from(actor, (from[0].clone(), None), (parent, name), (there, replace)).await
+    }
+
+    /// Copies a file or a whole folder as it was at a moment. It may go where it is still: its newest state is what was then.
+    #[boxed]
+    pub async fn copy_past(
+        &self,
+        actor: &Actor,
+        (node, at): (NodeId, Moment),
+        parent: NodeId,
+        name: Name,
+        replace: bool,
+    ) -> Result<Outcome> {
+        let was = self.check_past(actor, node, at).await?;
+        let source =
+            was.into_iter().next().ok_or_else(|| StoreError::NotFound("The file or folder".into()))?;
+        let to = self.0.files().chain(actor, parent, Level::Add).await?;
+        let there = self.in_the_way(actor, &to, &name, replace).await?;
+        // What stands there makes room: not the folder that it is to be in.
+        if there.as_ref().is_some_and(|there| to.iter().any(|r| r.node == there.node)) {
+            return Err(StoreError::IntoItself);
+        }
+        self.copy_from(actor, (Arc::new(source), Some(at)), (parent, name), (there, replace)).await
+    }
+
+    /// What stands at a name in a folder to which something is to be copied.
+    async fn in_the_way(
+        &self,
+        actor: &Actor,
+        to: &[Arc<Row>],
+        name: &Name,
+        replace: bool,
+    ) -> Result<Option<Arc<Row>>> {
+        if !to[0].is_folder() {
+            return Err(StoreError::NotAFolder(to[0].name().into()));
+        }
+        let key = yellow_attic_core::collate::sort_key(name).into();
+        let there = self.0.shared.view.child(to[0].node, &key).await?;
         if there.is_some() && !replace {
-            return Err(match self.0.files().child(actor, parent, &name).await? {
+            return Err(match self.0.files().child(actor, to[0].node, name).await? {
                 Some(_) => StoreError::NameTaken(name.to_string()),
                 None => StoreError::NameUnusable(name.to_string()),
             });
         }
-        let source = from[0].clone();
-        if let Some(there) = &there {
-            // Nobody copies a thing onto itself, or onto what it lies in.
-            if there.node == node || from.iter().any(|r| r.node == there.node) {
-                return Err(StoreError::IntoItself);
-            }
-        }
+        Ok(there)
+    }
+
+    async fn copy_from(
+        &self,
+        actor: &Actor,
+        (source, at): (Arc<Row>, Option<Moment>),
+        (parent, name): (NodeId, Name),
+        (there, replace): (Option<Arc<Row>>, bool),
+    ) -> Result<Outcome> {
+        let node = source.node;
         if source.kind == Kind::File {
             let staged = self.stage_copy(&source).await?;
             let in_the_way = there.as_ref().filter(|t| t.is_folder());
@@ -88,10 +131,13 @@ impl History {
         let top = self.0.ask(CopyTop::default()).await?;
         let mut waiting = VecDeque::from([(node, top)]);
         while let Some((from, to)) = waiting.pop_front() {
-            let mut cursor = None;
+            let mut cursor: Option<String> = None;
             loop {
-                let page =
-                    self.0.files().list(actor, from, Sort::Name, false, BATCH, cursor.as_deref()).await?;
+                let after = cursor.as_deref();
+                let page = match at {
+                    None => self.0.files().list(actor, from, Sort::Name, false, BATCH, after).await?,
+                    Some(at) => self.list_at(actor, from, at, BATCH, after).await?,
+                };
                 let mut items = Vec::with_capacity(page.items.len());
                 for entry in &page.items {
                     let staged = match entry.row.kind {

@@ -154,8 +154,7 @@ impl Inner {
         if !name.starts_with(b"user.") {
             return Err(error(libc::EOPNOTSUPP));
         }
-        let folder = self.nodes.way(ino)?.iter().rev().nth(1).map_or(1, |(ino, _)| *ino);
-        self.to_change(folder)?;
+        self.to_edit(ino)?;
         let file = self.open_any(ino)?;
         match value {
             Some((value, flags)) => {

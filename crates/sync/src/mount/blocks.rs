@@ -19,13 +19,15 @@ use tokio::time::timeout;
 use yellow_attic_client::{Client, Error};
 use yellow_attic_core::merge::Hash;
 use yellow_attic_core::mounted::ahead::{BLOCK, blocks};
-use yellow_attic_core::mounted::room::Thing;
+use yellow_attic_core::mounted::room::{Answer, Thing};
 use yellow_attic_core::mounted::stub::Stub;
 
 /// So many blocks are asked for in one request.
 const TOGETHER: u64 = 32;
 /// Whoever waits for bytes is told that they do not come, when none came for so long.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// Blocks wait so long for room.
+const ROOM: Duration = Duration::from_secs(2);
 /// So long after a line broke it is tried again.
 const AGAIN: Duration = Duration::from_millis(300);
 
@@ -370,12 +372,15 @@ impl Blocks {
         range: Range<u64>,
         got: watch::Sender<Got>,
     ) {
-        self.make_room((range.end - range.start) * BLOCK).await;
+        // Room is taken before anything comes, and given back as far as nothing did.
+        let bytes = (range.end * BLOCK).min(content.size) - range.start * BLOCK;
+        self.take_room(content.thing(), bytes).await;
+        let mut kept = 0;
         let mut next = range.start;
         let mut since = tokio::time::Instant::now();
         let errno = loop {
             let before = next;
-            let errno = match self.stream(&content, &stub, &mut next, range.end, &got).await {
+            let errno = match self.stream(&content, &stub, (&mut next, range.end), &got, &mut kept).await {
                 Ok(()) => break None,
                 Err(errno) => errno,
             };
@@ -388,6 +393,7 @@ impl Blocks {
             }
             tokio::time::sleep(AGAIN).await;
         };
+        self.at_hand.room().shrinks(content.thing(), bytes.saturating_sub(kept));
         if errno.is_some() {
             got.send_modify(|got| got.failed = errno);
         }
@@ -407,9 +413,9 @@ impl Blocks {
         &self,
         content: &Content,
         stub: &Stub,
-        next: &mut u64,
-        end: u64,
+        (next, end): (&mut u64, u64),
         got: &watch::Sender<Got>,
+        kept: &mut u64,
     ) -> Result<(), i32> {
         use futures_util::StreamExt;
         let (from, to) = (*next * BLOCK, (end * BLOCK).min(content.size));
@@ -431,7 +437,7 @@ impl Blocks {
                     let new =
                         content.keep(*next, &block).map_err(|e| e.raw_os_error().unwrap_or(libc::EIO))?;
                     if new {
-                        self.at_hand.room().grows(content.thing(), block.len() as u64);
+                        *kept += block.len() as u64;
                     }
                     *next += 1;
                     got.send_modify(|got| got.next = *next);
@@ -466,6 +472,25 @@ impl Blocks {
                 room.holds(content.thing(), before.saturating_sub(gone));
             }
             _ => {}
+        }
+    }
+
+    /// Takes room for bytes that are to come. Whoever reads them gets them, though all that lies here is owed or kept: then they are
+    /// the first to go.
+    async fn take_room(&self, thing: Thing, bytes: u64) {
+        let until = tokio::time::Instant::now() + ROOM;
+        loop {
+            let free = self.free();
+            if self.at_hand.room().takes(thing, bytes, free, false) == Answer::Go {
+                return;
+            }
+            if tokio::time::Instant::now() >= until {
+                self.at_hand.room().grows(thing, bytes);
+                return;
+            }
+            self.make_room(bytes).await;
+            self.at_hand.wake();
+            tokio::time::sleep(Duration::from_millis(10)).await;
         }
     }
 

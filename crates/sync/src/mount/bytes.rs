@@ -18,7 +18,6 @@ use yellow_attic_core::mounted::ahead::{BLOCK, blocks};
 pub(super) struct Facts {
     pub(super) mode: Option<u32>,
     pub(super) owner: bool,
-    pub(super) size: Option<u64>,
     pub(super) accessed: Option<TimeOrNow>,
     pub(super) modified: Option<TimeOrNow>,
 }
@@ -28,8 +27,7 @@ impl Inner {
     pub(super) fn open(&self, ino: u64, flags: i32) -> io::Result<u64> {
         let writes = flags & libc::O_ACCMODE != libc::O_RDONLY;
         if writes || flags & libc::O_TRUNC != 0 {
-            let folder = self.nodes.way(ino)?.iter().rev().nth(1).map_or(1, |(ino, _)| *ino);
-            self.to_change(folder)?;
+            self.to_edit(ino)?;
         }
         let handle = self.files.open(ino, writes)?;
         if flags & libc::O_TRUNC != 0 {
@@ -109,9 +107,7 @@ impl Inner {
         if ino >= PAST {
             return Err(error(libc::EROFS));
         }
-        let way = self.nodes.way(ino)?;
-        let folder = way.iter().rev().nth(1).map_or(1, |(ino, _)| *ino);
-        self.to_change(folder)?;
+        self.to_edit(ino)?;
         if facts.owner {
             // All of it is one account's.
             return Err(error(libc::EPERM));

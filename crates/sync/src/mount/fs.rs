@@ -21,6 +21,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
+use yellow_attic_core::rights::Level;
 
 /// What was told holds until it is taken back.
 const HOLDS: Duration = Duration::from_secs(3_600);
@@ -77,7 +78,6 @@ impl Mounted {
             return Ok(list.clone());
         }
         let list = Arc::new(self.inner.list(ino)?);
-        self.inner.shows(ino, &list);
         self.lists.lock().insert(handle, list.clone());
         Ok(list)
     }
@@ -135,7 +135,10 @@ impl Filesystem for Mounted {
         let open =
             handle.and_then(|handle| self.inner.files.get(handle.0).ok()).and_then(|open| open.file.here());
         let seen = match open {
-            Some(file) => self.inner.nodes.look_at(&*file).map(|seen| self.inner.shown(seen, true)),
+            Some(file) => self.inner.nodes.look_at(&*file).map(|seen| {
+                let level = self.inner.level(ino.0).or(Some(Level::Edit));
+                self.inner.shown(seen, level)
+            }),
             None => self.inner.see(ino.0),
         };
         tell!(reply, seen, seen => reply.attr(&HOLDS, &seen.attr));
@@ -161,7 +164,7 @@ impl Filesystem for Mounted {
     ) {
         let owner = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let other = uid.is_some_and(|uid| uid != owner.0) || gid.is_some_and(|gid| gid != owner.1);
-        let facts = Facts { mode, owner: other, size, accessed, modified };
+        let facts = Facts { mode, owner: other, accessed, modified };
         let (inner, ino) = (self.inner.clone(), ino.0);
         let Some(size) = size.filter(|_| ino < PAST) else {
             return tell!(reply, inner.set(ino, facts), seen => reply.attr(&HOLDS, &seen.attr));
@@ -172,7 +175,7 @@ impl Filesystem for Mounted {
                 Ok(_) => inner.bring_for_size(ino, size).await.map_err(error),
                 Err(e) => Err(e),
             };
-            let seen = done.and_then(|()| inner.set(ino, Facts { size: None, ..facts }));
+            let seen = done.and_then(|()| inner.set(ino, facts));
             tell!(reply, seen, seen => reply.attr(&HOLDS, &seen.attr));
         });
     }
@@ -386,6 +389,7 @@ impl Filesystem for Mounted {
         if ino.0 >= PAST {
             return reply.opened(handle, FopenFlags::empty());
         }
+        self.inner.is_looked_into(ino.0);
         let keeps = FopenFlags::FOPEN_CACHE_DIR | FopenFlags::FOPEN_KEEP_CACHE;
         if self.inner.is_known(ino.0) {
             return reply.opened(handle, keeps);

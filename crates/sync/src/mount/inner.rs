@@ -9,7 +9,6 @@ use super::thumbs::Thumbs;
 use crate::pairs::at_hand::AtHand;
 use crate::pairs::ground::OWN;
 use crate::pairs::status::Status;
-use fuser::FileType;
 use parking_lot::{Mutex, RwLock};
 use std::collections::HashMap;
 use std::io;
@@ -23,6 +22,7 @@ use yellow_attic_core::merge::Object;
 use yellow_attic_core::mounted::ahead::Budget;
 use yellow_attic_core::mounted::past::THEN;
 use yellow_attic_core::mounted::room::Thing;
+use yellow_attic_core::rights::Level;
 
 /// So long a program waits at most for what is known of a folder.
 const KNOWN: Duration = Duration::from_secs(5);
@@ -38,8 +38,17 @@ pub(super) struct Top {
     pub(super) pair: String,
     /// Where it is on the service.
     pub(super) remote: String,
-    /// Whether anything may be written.
-    pub(super) writes: bool,
+    /// What may be done on it.
+    pub(super) level: Level,
+    /// And where beneath that is otherwise: the names on the way, and what may be done there.
+    pub(super) beneath: Arc<Vec<(Vec<Vec<u8>>, Level)>>,
+}
+
+impl Top {
+    /// What may be done with it itself.
+    pub(super) fn own_level(&self) -> Level {
+        self.level
+    }
 }
 
 /// What all handlers have.
@@ -89,18 +98,6 @@ impl Inner {
         Ok(None)
     }
 
-    /// Where something stands that a program is to change.
-    pub(super) fn to_change(&self, folder: u64) -> io::Result<Place> {
-        if folder >= PAST {
-            return Err(error(libc::EROFS));
-        }
-        match self.place(folder)? {
-            Some(place) if place.top.writes => Ok(place),
-            // Shelves and what was given stand there, and nothing else.
-            _ => Err(error(libc::EACCES)),
-        }
-    }
-
     /// Whether a name can be in a folder; what the service does not take cannot be here either.
     pub(super) fn takes(&self, place: &Place, name: &[u8]) -> io::Result<()> {
         if name == THEN.as_bytes() || place.way.is_empty() && name == OWN.as_bytes() {
@@ -119,29 +116,6 @@ impl Inner {
             && self.nodes.object(folder).is_ok_and(|object| self.tops.read().contains_key(&object))
     }
 
-    /// As programs see it: what may not be written says so.
-    pub(super) fn shown(&self, mut seen: Seen, writes: bool) -> Seen {
-        let open = self.files.is_open(seen.attr.ino.0).and_then(|file| file.here());
-        if let Some(now) = open.and_then(|file| self.nodes.look_at(&*file).ok()) {
-            seen.attr = now.attr;
-        }
-        if seen.attr.kind == FileType::Directory {
-            // The body is for nobody else; what is mounted is for whoever may enter it at all.
-            seen.attr.perm |= 0o555;
-            seen.attr.size = 4096;
-            seen.attr.nlink = 2;
-        }
-        if !writes {
-            seen.attr.perm &= 0o555;
-        }
-        seen
-    }
-
-    /// Whether anything may be written beneath a folder.
-    pub(super) fn writes(&self, ino: u64) -> bool {
-        self.place(ino).ok().flatten().is_some_and(|place| place.top.writes)
-    }
-
     /// What a number stands for, as programs see it.
     pub(super) fn see(&self, ino: u64) -> io::Result<Seen> {
         let seen = match self.nodes.see(ino) {
@@ -152,8 +126,8 @@ impl Inner {
                 self.nodes.look_at(&*open)?
             }
         };
-        let writes = self.writes(ino);
-        Ok(self.shown(seen, writes))
+        let level = self.level(ino);
+        Ok(self.shown(seen, level))
     }
 
     /// Whether all of a shelf is known here; what is above is.

@@ -7,7 +7,7 @@
 //! - `fs`: what the system asks. `inner`: what its handlers share. `nodes`: numbers for things. `names`, `bytes`,
 //!   `attributes`: what is done with them.
 //! - `files`: what programs have open. `blocks`: bytes fetched. `past`: `.then`.
-//! - `tops`: which shelves there are. `keeping`: what is kept and released. `locks`: on the service. `thumbs`: small pictures.
+//! - `tops`: which shelves there are. `keeping`: what is kept and released. `levels`: what one may do. `locks`: on the service. `thumbs`: small pictures.
 //!   [`control`]: how other programs ask.
 
 mod attributes;
@@ -18,6 +18,7 @@ mod files;
 mod fs;
 mod inner;
 mod keeping;
+mod levels;
 mod locks;
 mod names;
 mod nodes;
@@ -286,11 +287,17 @@ fn take_back(told: Receiver<Did>, inner: &Inner, notifier: &Notifier) {
             all.push(more);
         }
         let mut folders = HashSet::new();
+        if all.contains(&Did::Rights) {
+            // What was told of permissions, and nothing of bytes.
+            inner.nodes.all().into_iter().for_each(|ino| drop(notifier.inval_inode(INodeNo(ino), -1, 0)));
+        }
         for did in &all {
-            let folder = inner.nodes.number(did.folder);
+            let Did::In { folder, name } = did else { continue };
+            let folder = inner.nodes.number(*folder);
             if inner.nodes.knows(folder) {
-                let _ = notifier.inval_entry(INodeNo(folder), OsStr::from_bytes(&did.name));
+                let _ = notifier.inval_entry(INodeNo(folder), OsStr::from_bytes(name));
                 folders.insert(folder);
+                inner.thumbs.changed(folder);
             }
         }
         for folder in folders {
@@ -324,6 +331,11 @@ pub fn is_mounted(at: &Path) -> bool {
     })
 }
 
+/// So many turns, of two seconds, until it is asked again what there is and what may be done.
+const LOOK: u64 = 5;
+/// And until what is kept is looked for.
+const KEEP: u64 = 15;
+
 /// What is done now and then.
 async fn chores(inner: Arc<Inner>, tops: Tops, keeper: Arc<Keeper>, client: yellow_attic_client::Client) {
     let mut turn = 0_u64;
@@ -336,14 +348,17 @@ async fn chores(inner: Arc<Inner>, tops: Tops, keeper: Arc<Keeper>, client: yell
         .await;
         inner.blocks.make_room(0).await;
         inner.see_to_locks(false).await;
-        if turn % 15 == 0 {
+        if turn % LOOK == 0 {
             let looked = tops.look(&client, &keeper.computer).await;
             if let Ok(known) = tops.known() {
                 *inner.tops.write() = known;
             }
             if looked == Ok(true) {
+                inner.at_hand.rights_changed();
                 let _ = keeper.look().await;
             }
+        }
+        if turn % KEEP == 0 {
             let _ = inner.fetch_all_kept(1).await;
         }
         turn += 1;

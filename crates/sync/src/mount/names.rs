@@ -1,6 +1,6 @@
 //! Folders and names of a mounted folder: looked up, listed, made, renamed, removed.
 
-use super::inner::{Inner, error};
+use super::inner::{Inner, Top, error};
 use super::nodes::Seen;
 use rustix::fs::{self, AtFlags, Dir, Mode, OFlags, RenameFlags};
 use std::fs::File;
@@ -24,15 +24,14 @@ impl Inner {
         let dir = self.nodes.folder(folder)?;
         let seen = self.nodes.look(&dir, name)?;
         self.nodes.tell(folder, name, &seen);
-        let writes = self.writes(seen.attr.ino.0);
-        Ok(self.shown(seen, writes))
+        let level = self.level(seen.attr.ino.0);
+        Ok(self.shown(seen, level))
     }
 
     /// What a folder holds.
     pub(super) fn list(&self, folder: u64) -> io::Result<Vec<Entry>> {
         let dir = self.nodes.folder(folder)?;
-        let writes = self.writes(folder);
-        let above = folder == 1 || !self.is_on_shelf(folder);
+        let place = self.place(folder)?;
         let mut entries =
             vec![Entry { name: b".".to_vec(), seen: None }, Entry { name: b"..".to_vec(), seen: None }];
         for entry in Dir::read_from(&*dir)? {
@@ -43,8 +42,11 @@ impl Inner {
             }
             match self.nodes.look(&dir, name) {
                 Ok(seen) => {
-                    let writes = if above { self.writes_top(&seen) } else { writes };
-                    let seen = self.shown(seen, writes);
+                    let level = match &place {
+                        Some(place) => Some(place.level_of(name)),
+                        None => self.tops.read().get(&seen.object).map(Top::own_level),
+                    };
+                    let seen = self.shown(seen, level);
                     entries.push(Entry { name: name.to_vec(), seen: Some(seen) });
                 }
                 // Gone again, or nothing that is shown.
@@ -55,17 +57,9 @@ impl Inner {
         Ok(entries)
     }
 
-    fn is_on_shelf(&self, folder: u64) -> bool {
-        self.place(folder).ok().flatten().is_some()
-    }
-
-    fn writes_top(&self, seen: &Seen) -> bool {
-        self.tops.read().get(&seen.object).is_some_and(|top| top.writes)
-    }
-
     /// Makes a folder.
     pub(super) fn make_folder(&self, parent: u64, name: &[u8], mode: u32) -> io::Result<Seen> {
-        self.takes(&self.to_change(parent)?, name)?;
+        self.takes(&self.to_add(parent)?, name)?;
         let dir = self.nodes.folder(parent)?;
         fs::mkdirat(&*dir, name, Mode::from_raw_mode(mode & 0o777 | 0o700))?;
         self.at_hand.changed();
@@ -80,7 +74,7 @@ impl Inner {
         mode: u32,
         flags: i32,
     ) -> io::Result<(Seen, u64)> {
-        self.takes(&self.to_change(parent)?, name)?;
+        self.takes(&self.to_add(parent)?, name)?;
         let dir = self.nodes.folder(parent)?;
         let mut how = OFlags::RDWR | OFlags::CREATE | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         if flags & libc::O_EXCL != 0 {
@@ -110,7 +104,7 @@ impl Inner {
         if mode & libc::S_IFMT != libc::S_IFREG {
             return Err(error(libc::EPERM));
         }
-        self.takes(&self.to_change(parent)?, name)?;
+        self.takes(&self.to_add(parent)?, name)?;
         let dir = self.nodes.folder(parent)?;
         let how = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         fs::openat(&*dir, name, how, Mode::from_raw_mode(mode & 0o777 | 0o600))?;
@@ -120,12 +114,12 @@ impl Inner {
 
     /// Removes a file.
     pub(super) fn remove(&self, parent: u64, name: &[u8]) -> io::Result<()> {
-        self.to_change(parent)?;
         if self.hides(parent, name) {
             return Err(error(libc::ENOENT));
         }
         let dir = self.nodes.folder(parent)?;
         let seen = self.nodes.look(&dir, name)?;
+        self.to_edit_in(parent, name, seen.object)?;
         fs::unlinkat(&*dir, name, AtFlags::empty())?;
         self.at_hand.changed();
         self.gone(&seen);
@@ -144,12 +138,12 @@ impl Inner {
 
     /// Removes a folder.
     pub(super) fn remove_folder(&self, parent: u64, name: &[u8]) -> io::Result<()> {
-        self.to_change(parent)?;
         if self.hides(parent, name) {
             return Err(error(libc::ENOENT));
         }
         let dir = self.nodes.folder(parent)?;
         let seen = self.nodes.look(&dir, name)?;
+        self.to_edit_in(parent, name, seen.object)?;
         fs::unlinkat(&*dir, name, AtFlags::REMOVEDIR)?;
         self.at_hand.changed();
         let _ = self.at_hand.keep(seen.object, false);
@@ -158,20 +152,23 @@ impl Inner {
 
     /// Renames or moves.
     pub(super) fn rename(&self, from: (u64, &[u8]), to: (u64, &[u8]), flags: u32) -> io::Result<()> {
-        let (above, below) = (self.to_change(from.0)?, self.to_change(to.0)?);
+        if self.hides(from.0, from.1) {
+            return Err(error(libc::ENOENT));
+        }
+        let (old, new) = (self.nodes.folder(from.0)?, self.nodes.folder(to.0)?);
+        let moves = self.nodes.look(&old, from.1)?;
+        let over = self.nodes.look(&new, to.1).ok();
+        let (above, below) = (self.to_edit_in(from.0, from.1, moves.object)?, self.to_add(to.0)?);
+        if let Some(over) = &over {
+            self.to_edit_in(to.0, to.1, over.object)?;
+        }
         if above.top.pair != below.top.pair {
             // As between two disks: programs copy, and remove after that.
             return Err(error(libc::EXDEV));
         }
         self.takes(&below, to.1)?;
-        if self.hides(from.0, from.1) {
-            return Err(error(libc::ENOENT));
-        }
         let flags = RenameFlags::from_bits(flags).filter(|f| !f.contains(RenameFlags::WHITEOUT));
         let flags = flags.ok_or_else(|| error(libc::EINVAL))?;
-        let (old, new) = (self.nodes.folder(from.0)?, self.nodes.folder(to.0)?);
-        let moves = self.nodes.look(&old, from.1)?;
-        let over = self.nodes.look(&new, to.1).ok();
         fs::renameat_with(&*old, from.1, &*new, to.1, flags)?;
         self.at_hand.changed();
         self.nodes.moved(moves.attr.ino.0, to.0, to.1);

@@ -104,6 +104,11 @@ impl Nodes {
         }
     }
 
+    /// The numbers of all that the system knows.
+    pub(super) fn all(&self) -> Vec<u64> {
+        self.table.lock().nodes.keys().copied().collect()
+    }
+
     /// Whether the system knows it.
     pub(super) fn knows(&self, ino: u64) -> bool {
         ino == 1 || self.table.lock().nodes.contains_key(&ino)

@@ -2,6 +2,7 @@
 //! nobody fetches a picture only to make it small.
 
 use super::inner::Inner;
+use super::names::Entry;
 use super::nodes::{PAST, Seen};
 use crate::pairs::stubs::stub_of;
 use fuser::FileType;
@@ -53,6 +54,11 @@ impl Thumbs {
         Thumbs { place, top, looked: Mutex::default(), turn: tokio::sync::Semaphore::new(AT_ONCE) }
     }
 
+    /// Something in a folder has changed.
+    pub(super) fn changed(&self, folder: u64) {
+        self.looked.lock().remove(&folder);
+    }
+
     /// Whether a folder that somebody looks into is to be seen to.
     fn begins(&self, folder: u64) -> bool {
         let mut looked = self.looked.lock();
@@ -67,16 +73,24 @@ impl Thumbs {
 
 impl Inner {
     /// Somebody looks into a folder: what pictures it holds of which no bytes are here are drawn small.
-    pub(super) fn shows(self: &Arc<Inner>, folder: u64, entries: &[super::names::Entry]) {
+    pub(super) fn is_looked_into(self: &Arc<Inner>, folder: u64) {
         let Some(place) = self.thumbs.place.clone().filter(|_| folder < PAST) else { return };
+        if self.thumbs.begins(folder) {
+            let inner = self.clone();
+            self.runtime.spawn_blocking(move || {
+                if let Ok(entries) = inner.list(folder) {
+                    inner.draws(place, folder, &entries);
+                }
+            });
+        }
+    }
+
+    fn draws(self: &Arc<Inner>, place: PathBuf, folder: u64, entries: &[Entry]) {
         let pictures = entries.iter().filter_map(|entry| {
             let seen = entry.seen.as_ref().filter(|seen| seen.attr.kind == FileType::RegularFile)?;
             is_picture(&entry.name).then_some((entry.name.as_slice(), seen))
         });
-        let mut pictures = pictures.take(OF_ONE).peekable();
-        if pictures.peek().is_none() || !self.thumbs.begins(folder) {
-            return;
-        }
+        let pictures = pictures.take(OF_ONE);
         let Ok(way) = self.nodes.way(folder) else { return };
         let mut path = self.thumbs.top.clone();
         path.extend(way.iter().map(|(_, name)| Path::new(std::ffi::OsStr::from_bytes(name))));

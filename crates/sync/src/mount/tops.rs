@@ -8,9 +8,11 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use yellow_attic_client::{Client, api};
 use yellow_attic_core::merge::filter::Filter;
 use yellow_attic_core::merge::{Object, Way};
+use yellow_attic_core::rights::Level;
 
 /// Where what was given stands.
 const GIVEN: &str = "given";
@@ -23,7 +25,12 @@ struct Kept {
     pair: String,
     remote: String,
     node: i64,
-    writes: bool,
+    /// What may be done on it.
+    #[serde(default)]
+    level: String,
+    /// And where beneath that is otherwise.
+    #[serde(default)]
+    beneath: Vec<api::LevelAt>,
 }
 
 /// What is to stand at the top.
@@ -31,7 +38,7 @@ struct Wanted {
     place: PathBuf,
     remote: String,
     node: i64,
-    writes: bool,
+    level: String,
 }
 
 /// All of them, where they are kept.
@@ -60,8 +67,7 @@ impl Tops {
         let mut tops = HashMap::new();
         for kept in self.kept()? {
             if let Ok(folder) = File::open(self.body.join(&kept.place)) {
-                let top = Top { pair: kept.pair, remote: kept.remote, writes: kept.writes };
-                tops.insert(what_is(folder)?.0, top);
+                tops.insert(what_is(folder)?.0, kept.top());
             }
         }
         Ok(tops)
@@ -74,8 +80,9 @@ impl Tops {
         let mut changed = false;
         for want in wanted(&shelves) {
             if let Some(known) = kept.iter_mut().find(|kept| kept.node == want.node) {
-                if known.writes != want.writes || known.remote != want.remote {
-                    (known.writes, known.remote) = (want.writes, want.remote);
+                let beneath = beneath(client, want.node, &known.beneath).await;
+                if (&known.level, &known.remote, &known.beneath) != (&want.level, &want.remote, &beneath) {
+                    (known.level, known.remote, known.beneath) = (want.level, want.remote, beneath);
                     changed = true;
                 }
                 continue;
@@ -95,7 +102,8 @@ impl Tops {
                 pair: about.id,
                 remote: want.remote,
                 node: want.node,
-                writes: want.writes,
+                level: want.level,
+                beneath: beneath(client, want.node, &[]).await,
             });
             changed = true;
         }
@@ -121,13 +129,26 @@ impl Tops {
     }
 }
 
+impl Kept {
+    fn top(self) -> Top {
+        let level = |word: &str| Level::from_word(word).unwrap_or(Level::View);
+        let way = |path: &str| path.split('/').map(|name| name.as_bytes().to_vec()).collect();
+        let beneath = self.beneath.iter().map(|at| (way(&at.path), level(&at.level))).collect();
+        Top { pair: self.pair, remote: self.remote, level: level(&self.level), beneath: Arc::new(beneath) }
+    }
+}
+
+/// Where beneath a folder other things may be done than in it; as it was known, if that cannot be told now.
+async fn beneath(client: &Client, node: i64, known: &[api::LevelAt]) -> Vec<api::LevelAt> {
+    client.levels(node).await.map_or_else(|_| known.to_vec(), |levels| levels.beneath)
+}
+
 fn wanted(shelves: &api::Shelves) -> Vec<Wanted> {
-    let writes = |level: &str| level != "view";
     let shelf = |shelf: &api::Shelf| Wanted {
         place: PathBuf::from(&shelf.name),
         remote: format!("{}:/", shelf.name),
         node: shelf.root,
-        writes: writes(&shelf.level),
+        level: shelf.level.clone(),
     };
     let given = shelves.given.iter().filter(|given| given.node.kind == api::Kind::Folder).map(|given| {
         let name = given.path.strip_prefix("given:/").unwrap_or(&given.node.name);
@@ -135,7 +156,7 @@ fn wanted(shelves: &api::Shelves) -> Vec<Wanted> {
             place: Path::new(GIVEN).join(name),
             remote: given.path.clone(),
             node: given.node.id,
-            writes: writes(&given.level),
+            level: given.level.clone(),
         }
     });
     shelves.shelves.iter().map(shelf).chain(given).collect()

@@ -1,6 +1,7 @@
 //! When what could not be done is tried again.
 
-use super::run::Running;
+use super::run::{ASK, Running};
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use yellow_attic_core::merge::Item;
 
@@ -45,6 +46,21 @@ impl Running {
         } else if since > again.written_after * 2 + Duration::from_secs(1) {
             again.written_after = WRITTEN;
         }
+    }
+
+    /// Why nothing is carried for now.
+    pub(super) fn rests(&self) -> Option<String> {
+        if self.about.paused {
+            return Some("paused, until yattic sync resume".into());
+        }
+        let now = jiff::Zoned::now();
+        let minute = now.hour() as u32 * 60 + now.minute() as u32;
+        self.limits.quiet_until(minute).map(|until| format!("quiet hours, until {until}"))
+    }
+
+    /// How long nobody asks what the service has: longer while it tells by itself.
+    pub(super) fn ask_after(&self) -> Duration {
+        if self.tells.load(Ordering::Relaxed) { ASK * 12 } else { ASK }
     }
 
     /// How soon that is to be looked at, whatever else happens.

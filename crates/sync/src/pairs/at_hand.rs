@@ -15,13 +15,18 @@ use tokio::sync::watch;
 use yellow_attic_core::merge::Object;
 use yellow_attic_core::mounted::room::{Room, Thing};
 
-/// Something that a pair did in a folder.
+/// Something that programs are to see.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Did {
-    /// In which folder.
-    pub folder: Object,
-    /// To what.
-    pub name: Vec<u8>,
+pub enum Did {
+    /// A pair did something.
+    In {
+        /// In which folder.
+        folder: Object,
+        /// To what.
+        name: Vec<u8>,
+    },
+    /// Other things may be done than before, somewhere.
+    Rights,
 }
 
 /// What pairs and a mounted folder have together.
@@ -78,8 +83,13 @@ impl AtHand {
     /// A pair did something in an open folder.
     pub(super) fn did(&self, folder: impl AsFd, name: &[u8]) {
         if let Ok((folder, _, _)) = what_is(folder) {
-            let _ = self.did.send(Did { folder, name: name.to_vec() });
+            let _ = self.did.send(Did::In { folder, name: name.to_vec() });
         }
+    }
+
+    /// Other things may be done than before.
+    pub fn rights_changed(&self) {
+        let _ = self.did.send(Did::Rights);
     }
 
     /// Whether it is kept by itself.

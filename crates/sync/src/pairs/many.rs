@@ -3,7 +3,8 @@
 
 use super::act::{Came, Hands, Task, trouble_of};
 use super::fetch::stub_for;
-use super::ground::{Ground, Landing, NotDone};
+use super::ground::{Ground, NotDone};
+use super::landing::Landing;
 use bytes::BytesMut;
 use futures_util::StreamExt;
 use std::collections::HashMap;

@@ -17,6 +17,7 @@ pub mod feed;
 mod fetch;
 pub mod ground;
 pub mod halves;
+mod landing;
 pub mod limits;
 mod look;
 mod many;

@@ -106,7 +106,7 @@ impl Running {
         let mut wanted = at_hand.take_wanted(mine);
         let presses = {
             let room = at_hand.room();
-            room.presses(0, self.hands.ground.free())
+            room.presses(room.wanted(), self.hands.ground.free())
         };
         if presses > 0 {
             let goes = at_hand.room().to_release(presses);

@@ -343,21 +343,6 @@ impl Running {
         Ok(())
     }
 
-    /// Why nothing is carried for now.
-    pub(super) fn rests(&self) -> Option<String> {
-        if self.about.paused {
-            return Some("paused, until yattic sync resume".into());
-        }
-        let now = jiff::Zoned::now();
-        let minute = now.hour() as u32 * 60 + now.minute() as u32;
-        self.limits.quiet_until(minute).map(|until| format!("quiet hours, until {until}"))
-    }
-
-    /// How long nobody asks what the service has: longer while it tells by itself.
-    pub(super) fn ask_after(&self) -> Duration {
-        if self.tells.load(Ordering::Relaxed) { ASK * 12 } else { ASK }
-    }
-
     /// Waits for whatever comes first.
     pub(super) async fn wait(
         &mut self,

@@ -4,6 +4,7 @@ use super::{Mounted, becomes, bytes_of};
 use crate::around::png;
 use crate::browser::Browser;
 use crate::computer::opener;
+use crate::dav::for_oona;
 use crate::support::{Service, Yattic, eventually, wait_for};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -12,6 +13,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use yellow_attic_client::Client;
+use yellow_attic_client::api::NewShelf;
 use yellow_attic_trials::line::Line;
 
 async fn home(ines: &Client) -> i64 {
@@ -97,7 +99,7 @@ async fn what_is_open_for_writing_is_locked_on_the_service() {
     };
     let (plan, other, mine) = (put("plan").await, put("other").await, put("mine").await);
     crate::dav::make_oona(&ines).await;
-    ines.give(folder, &crate::dav::for_oona("edit")).await.unwrap();
+    ines.give(folder, &for_oona("edit")).await.unwrap();
     let oona = crate::dav::Dav::with(&service, "oona", crate::support::PASSWORD);
     let oonas = service.client_of("oona").await;
     let line = Line::to(&service.address, || None);
@@ -222,4 +224,76 @@ async fn the_computers_page_and_the_list_tell_of_mounted_folders() {
     running.kill().unwrap();
     running.wait().unwrap();
     assert_eq!(ines.facts(hall).await.unwrap().node.sums.unwrap().files, 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_may_do_is_told_folder_by_folder_and_refused_by_the_right_number() {
+    let (service, ines) = Service::ready().await;
+    crate::dav::make_oona(&ines).await;
+    let shelf = ines.make_shelf(&NewShelf { name: "Plans".into(), ..Default::default() }).await.unwrap();
+    let folder = async |above: i64, name: &str| ines.make_folder(above, name).await.unwrap().id;
+    let (open, inbox, hidden) = (
+        folder(shelf.root, "Open").await,
+        folder(shelf.root, "Inbox").await,
+        folder(shelf.root, "Hidden").await,
+    );
+    let closed = folder(open, "Closed").await;
+    for above in [shelf.root, open, inbox, hidden, closed] {
+        ines.put(above, "letter", None, &Default::default(), b"letter".to_vec().into()).await.unwrap();
+    }
+    ines.give(shelf.root, &for_oona("view")).await.unwrap();
+    let edit = ines.give(open, &for_oona("edit")).await.unwrap();
+    ines.give(inbox, &for_oona("add")).await.unwrap();
+    ines.give(hidden, &for_oona("deny")).await.unwrap();
+    ines.set_afresh(closed, true).await.unwrap();
+    ines.give(closed, &for_oona("view")).await.unwrap();
+    // What the service says, and to whom.
+    let oonas = service.client_of("oona").await;
+    let mut told = oonas.levels(shelf.root).await.unwrap();
+    told.beneath.sort_by(|a, b| a.path.cmp(&b.path));
+    let said: Vec<(&str, &str)> =
+        told.beneath.iter().map(|at| (at.path.as_str(), at.level.as_str())).collect();
+    assert_eq!(told.level, "view");
+    assert_eq!(said, [("Inbox", "add"), ("Open", "edit"), ("Open/Closed", "view")]);
+    assert_eq!(oonas.levels(hidden).await.unwrap_err().code(), Some("not_found"));
+    assert!(ines.levels(shelf.root).await.unwrap().beneath.is_empty());
+    let yattic = Yattic::new();
+    let asked = ["connect", &service.address, "--sign-in", "oona", "--password-stdin", "--device", "TABLET"];
+    assert!(yattic.fed(&asked, format!("{}\n", crate::support::PASSWORD).as_bytes()).status.success());
+    let tablet = Mounted::of(yattic, &[]);
+    let top = tablet.top().join("Plans");
+    let mode = |path: &str| {
+        std::os::unix::fs::PermissionsExt::mode(&fs::metadata(top.join(path)).unwrap().permissions()) & 0o222
+    };
+    let number = |done: std::io::Result<()>| done.unwrap_err().raw_os_error();
+    // Looked at only.
+    assert_eq!((mode(""), mode("letter"), mode("Open/Closed"), mode("Open/Closed/letter")), (0, 0, 0, 0));
+    for path in ["new", "letter", "Open/Closed/new", "Open/Closed/letter"] {
+        assert_eq!(number(fs::write(top.join(path), b"x")), Some(libc::EACCES), "{path}");
+    }
+    assert_eq!(number(fs::remove_file(top.join("letter"))), Some(libc::EACCES));
+    assert_eq!(number(fs::rename(top.join("letter"), top.join("Open/letter 2"))), Some(libc::EACCES));
+    assert_eq!(number(fs::rename(top.join("Open/letter"), top.join("letter 2"))), Some(libc::EACCES));
+    // Changed.
+    assert!(mode("Open") & 0o200 > 0 && mode("Open/letter") & 0o200 > 0);
+    fs::write(top.join("Open/letter"), b"changed").unwrap();
+    fs::create_dir(top.join("Open/new")).unwrap();
+    // Added to: what is there stays as it is, and what one adds may be written until the service has it.
+    assert!(mode("Inbox") & 0o200 > 0 && mode("Inbox/letter") == 0);
+    assert_eq!(number(fs::write(top.join("Inbox/letter"), b"x")), Some(libc::EACCES));
+    assert_eq!(number(fs::remove_file(top.join("Inbox/letter"))), Some(libc::EACCES));
+    assert_eq!(number(fs::rename(top.join("Open/letter"), top.join("Inbox/letter"))), Some(libc::EACCES));
+    let mut file = File::create(top.join("Inbox/mine")).unwrap();
+    file.write_all(b"in ").unwrap();
+    file.write_all(b"two parts").unwrap();
+    drop(file);
+    tablet.all_sent();
+    assert_eq!(tablet.sums()["trouble"], json!([]));
+    let there = async |path: &str| ines.place(&format!("Plans:/{path}"), None).await.unwrap().node.size;
+    assert_eq!((there("Open/letter").await, there("Inbox/mine").await), (7, 12));
+    assert!(!top.join("Hidden").exists());
+    // It is taken back: what was told holds no more, within moments.
+    ines.end_grant(edit.id).await.unwrap();
+    assert!(wait_for(|| mode("Open") == 0 && mode("Open/letter") == 0));
+    assert_eq!(number(fs::write(top.join("Open/letter"), b"x")), Some(libc::EACCES));
 }

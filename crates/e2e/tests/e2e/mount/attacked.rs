@@ -2,12 +2,14 @@
 
 use super::{Mounted, attribute, bytes_of};
 use crate::support::{PASSWORD, Service, Yattic, wait_for};
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Write;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::time::Duration;
 use yellow_attic_client::api;
+use yellow_attic_trials::disk::{Image, Kind};
 use yellow_attic_trials::line::Line;
 
 #[tokio::test(flavor = "multi_thread")]
@@ -77,6 +79,108 @@ async fn killed_at_random_while_copying_all_that_was_synced_is_on_the_service_on
     let odd: Vec<&PathBuf> =
         all.iter().filter(|p| !p.file_name().unwrap().to_string_lossy().starts_with("file ")).collect();
     assert!(odd.is_empty() && all.iter().all(|p| !p.to_string_lossy().contains('(')), "{odd:?}");
+}
+
+/// What was synced is on the disk that lost its power, and then on the service, once; nothing has bytes that nobody wrote.
+async fn power_goes_under_it(kind: Kind) {
+    let (service, ines) = Service::ready().await;
+    let disk = Image::nested(kind, 400);
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    // What it knows of, and what is written over there.
+    for n in 0..40 {
+        let (name, bytes) = (format!("there {n}"), bytes_of(&format!("there {n}"), 20_000 + n * 700));
+        ines.put(home, &name, None, &Default::default(), bytes.into()).await.unwrap();
+    }
+    let yattic = Yattic { home: tempfile::Builder::new().prefix("home").tempdir_in(&disk.at).unwrap() };
+    yattic.connect_as(&service, "LAPTOP");
+    let mut laptop = Mounted::of(yattic, &[]);
+    let mut ledger: BTreeMap<String, Vec<Vec<u8>>> = (0..40)
+        .map(|n| (format!("there {n}"), vec![bytes_of(&format!("there {n}"), 20_000 + n * 700)]))
+        .collect();
+    let mut synced: BTreeMap<String, usize> = (0..40).map(|n| (format!("there {n}"), 0)).collect();
+    std::process::Command::new("sync").status().unwrap();
+    let mut chance = yellow_attic_trials::numbers(20_261_204);
+    for round in 0..5_u64 {
+        let stop = std::time::Instant::now() + Duration::from_millis(200 + round * 350);
+        for n in 0.. {
+            if std::time::Instant::now() > stop {
+                break;
+            }
+            // New ones, ones that are only there, and ones that are written in the middle; some are read or released.
+            let name = match chance(3) {
+                0 => format!("there {}", chance(40)),
+                1 => format!("new {round} {n}"),
+                _ => format!("new {} {}", chance(round + 1), chance(n + 1)),
+            };
+            let bytes = bytes_of(&format!("{name} {round} {n}"), chance(60_000) as usize);
+            let states = ledger.entry(name.clone()).or_default();
+            states.push(bytes.clone());
+            let saved = (|| {
+                let new = laptop.at(&format!(".saving {name}"));
+                let mut file = File::create(&new)?;
+                file.write_all(&bytes)?;
+                file.sync_all()?;
+                fs::rename(&new, laptop.at(&name))?;
+                File::open(laptop.at(""))?.sync_all()
+            })();
+            if saved.is_ok() {
+                synced.insert(name.clone(), ledger[&name].len() - 1);
+            }
+            if n % 7 == 3 {
+                let _ = fs::read(laptop.at(&format!("there {}", chance(40))));
+            }
+        }
+        disk.cut_power_under(laptop.process());
+        laptop.kill();
+        laptop.unmount();
+        disk.mount_again();
+        laptop.mount();
+    }
+    laptop.all_sent();
+    let listed = ines.all_entries(home, &Default::default()).await.unwrap();
+    for node in listed.iter().filter(|node| !node.name.starts_with('.')) {
+        let states = ledger.get(&node.name).unwrap_or_else(|| panic!("nobody wrote {}", node.name));
+        let hash = node.blake3.clone().unwrap();
+        let known = states.iter().rposition(|bytes| blake3::hash(bytes).to_hex().to_string() == hash);
+        let known = known.unwrap_or_else(|| panic!("{} has bytes that nobody wrote", node.name));
+        if let Some(least) = synced.get(&node.name) {
+            assert!(known >= *least, "{}: {known} of {least}", node.name);
+        }
+        assert!(fs::read(laptop.at(&node.name)).unwrap() == states[known], "{} here", node.name);
+    }
+    for name in synced.keys() {
+        assert!(listed.iter().any(|node| node.name == *name), "{name} is missing");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_power_goes_under_what_it_keeps_on_this_computer() {
+    power_goes_under_it(Kind::Ext4).await;
+    power_goes_under_it(Kind::Xfs).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_computer_that_slept_goes_on() {
+    let (service, ines) = Service::ready().await;
+    let home = ines.place("home:/", None).await.unwrap().node.id;
+    let laptop = Mounted::new(&service, "LAPTOP", &[]);
+    fs::write(laptop.at("mine"), b"before").unwrap();
+    laptop.all_sent();
+    let pid = laptop.process().id().to_string();
+    let signal = |name: &str| std::process::Command::new("kill").args([name, &pid]).status().unwrap();
+    signal("-STOP");
+    for n in 0..30 {
+        ines.put(home, &format!("theirs {n}"), None, &Default::default(), bytes_of("theirs", n * 100).into())
+            .await
+            .unwrap();
+    }
+    tokio::time::sleep(Duration::from_secs(8)).await;
+    signal("-CONT");
+    fs::write(laptop.at("mine"), b"after").unwrap();
+    assert!(wait_for(|| (0..30).all(|n| laptop.at(&format!("theirs {n}")).exists())));
+    assert!(fs::read(laptop.at("theirs 29")).unwrap() == bytes_of("theirs", 2_900));
+    laptop.all_sent();
+    assert_eq!(ines.place("home:/mine", None).await.unwrap().node.size, 5);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,5 +1,6 @@
 //! The mounted folder: the real client and service, and programs of this system that know nothing of either.
 
+mod apart;
 mod around;
 mod attacked;
 mod likeness;
@@ -21,6 +22,8 @@ pub struct Mounted {
     dir: tempfile::TempDir,
     running: Option<Child>,
     options: Vec<String>,
+    /// The network that it runs in, if it is one of its own.
+    apart: Option<String>,
 }
 
 impl Mounted {
@@ -33,9 +36,14 @@ impl Mounted {
 
     /// The same of a client that is connected already.
     pub fn of(yattic: Yattic, options: &[&str]) -> Mounted {
+        Mounted::in_network(yattic, options, None)
+    }
+
+    /// The same in a network of its own.
+    pub fn in_network(yattic: Yattic, options: &[&str], apart: Option<String>) -> Mounted {
         let dir = tempfile::Builder::new().prefix("attic").tempdir().unwrap();
         let options = options.iter().map(ToString::to_string).collect();
-        let mut mounted = Mounted { yattic, dir, running: None, options };
+        let mut mounted = Mounted { yattic, dir, running: None, options, apart };
         mounted.mount();
         mounted
     }
@@ -56,6 +64,13 @@ impl Mounted {
         let mut arguments = vec!["mount", &top];
         arguments.extend(self.options.iter().map(String::as_str));
         let mut command = self.yattic.command(&arguments);
+        if let Some(network) = &self.apart {
+            let mut entering = std::process::Command::new("nsenter");
+            entering.arg(format!("--net=/run/netns/{network}")).arg(command.get_program()).args(&arguments);
+            entering.env_clear().stdin(Stdio::null());
+            entering.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+            command = entering;
+        }
         let mut child =
             command.current_dir("/").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let mut said = String::new();
@@ -80,12 +95,22 @@ impl Mounted {
         said
     }
 
+    /// Its process, while it runs.
+    pub fn process(&self) -> &Child {
+        self.running.as_ref().unwrap()
+    }
+
     /// Its process is gone from one moment to the next.
     pub fn kill(&mut self) {
         if let Some(mut child) = self.running.take() {
             child.kill().unwrap();
             child.wait().unwrap();
         }
+    }
+
+    /// What its process left standing is taken away.
+    pub fn unmount(&self) {
+        let _ = std::process::Command::new("umount").arg("-l").arg(self.top()).stderr(Stdio::null()).status();
     }
 
     /// How much lies here, of at most how much, is owed, and was fetched.
@@ -131,7 +156,7 @@ impl Mounted {
 impl Drop for Mounted {
     fn drop(&mut self) {
         self.kill();
-        let _ = std::process::Command::new("umount").arg("-l").arg(self.top()).stderr(Stdio::null()).status();
+        self.unmount();
     }
 }
 

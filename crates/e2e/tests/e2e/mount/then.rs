@@ -27,6 +27,17 @@ async fn of_the_api(ines: &Client, node: i64, at: &str) -> Tree {
     tree
 }
 
+async fn of_the_present(ines: &Client, node: i64) -> Tree {
+    of_the_api(ines, node, &now_text()).await
+}
+
+fn now_text() -> String {
+    // What was answered is of the past by now.
+    std::thread::sleep(Duration::from_millis(1100));
+    let at = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC);
+    at.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
 fn of_the_mount(top: &Path) -> Tree {
     fn walk(dir: &Path, above: &str, tree: &mut Tree) {
         for entry in fs::read_dir(dir).unwrap() {
@@ -143,12 +154,40 @@ async fn whatever_happened_it_is_what_the_api_says_of_that_moment() {
         assert_eq!(mounted, wanted, "{at}");
         assert_eq!(of_webdav(&dav, &format!("/dav/home/Old%20things/.then/{at}/")).await, wanted, "{at}");
     }
+    // Copying out of it is restoring: to another place, and to where it is still.
+    let whole = of_the_api(&ines, top, &moments[2]).await;
+    let then = format!("/dav/home/Old%20things/.then/{}", moments[2]);
+    let copy = async |from: &str, to: &str, overwrite: &str| {
+        let to = format!("{}{to}", service.address);
+        dav.ask("COPY", from, &[("destination", &to), ("overwrite", overwrite)], "").await.status
+    };
+    assert_eq!(copy(&then, "/dav/home/As%20it%20was", "F").await, 201);
+    let back = ines.place("home:/As it was", None).await.unwrap().node.id;
+    assert_eq!(of_the_present(&ines, back).await, whole);
+    let (name, hash) = whole.iter().find(|(name, hash)| hash.is_some() && !name.contains('/')).unwrap();
+    let inside = format!("{then}/{}", name.replace(' ', "%20").replace('&', "%26"));
+    assert_eq!(copy(&inside, "/dav/home/Old%20things/one", "F").await, 201);
+    ines.put(top, "one", None, &Default::default(), b"changed since".to_vec().into()).await.unwrap();
+    assert_eq!(copy(&inside, "/dav/home/Old%20things/one", "F").await, 412);
+    assert_eq!(copy(&inside, "/dav/home/Old%20things/one", "T").await, 204);
+    let one = ines.place("home:/Old things/one", None).await.unwrap().node;
+    assert_eq!(one.blake3, *hash);
+    assert_eq!(ines.history(one.id).await.unwrap().states.len(), 3, "what was there stays in its history");
+    assert_eq!(copy(&then, "/dav/home/Old%20things", "T").await, 204, "the folder itself, as it was");
+    let back = ines.place("home:/Old things", None).await.unwrap().node.id;
+    assert_eq!(of_the_present(&ines, back).await, whole);
+    assert_eq!(
+        copy(&inside, &format!("{}/new", then.replace("Old%20things", "As%20it%20was")), "T").await,
+        404
+    );
     // It is read only, and its name is nobody else's, at any door.
-    let inside = format!("/dav/home/Old%20things/.then/{}", moments[0]);
+    let top = back;
+    let inside = format!("/dav/home/As%20it%20was/.then/{}", now_text());
     for (method, path) in [
         ("PUT", format!("{inside}/new")),
         ("MKCOL", format!("{inside}/new")),
         ("DELETE", inside.clone()),
+        ("MOVE", inside.clone()),
         ("PROPPATCH", inside.clone()),
         ("PUT", "/dav/home/.then".into()),
         ("MKCOL", "/dav/home/.THEN".into()),
@@ -203,6 +242,17 @@ async fn what_may_not_be_seen_is_not_there_in_the_past_either() {
     // Snapshots are of the whole shelf, and told to those who may see that.
     let told = oona.find("/dav/given/Given/.then/", "1", "<displayname/>").await.is(207);
     assert!(!told.body.contains("own shelf"), "{}", told.body);
+    // And what one copies out of it is only what one sees.
+    let to = format!("{}/dav/home/copy", service.address);
+    let copied = oona.ask("COPY", &then, &[("destination", &to)], "").await;
+    assert_eq!(copied.status, 201, "{}", copied.body);
+    let oonas = service.client_of("oona").await;
+    let copy = oonas.place("home:/copy", None).await.unwrap().node.id;
+    let names: Vec<String> =
+        oonas.all_entries(copy, &Default::default()).await.unwrap().into_iter().map(|n| n.name).collect();
+    assert_eq!(names, ["open"]);
+    let hidden = oona.ask("COPY", &format!("{then}Hidden"), &[("destination", &to)], "").await;
+    assert_eq!(hidden.status, 404, "{}", hidden.body);
     // By a mounted folder as little.
     let yattic = crate::support::Yattic::new();
     let asked = ["connect", &service.address, "--sign-in", "oona", "--password-stdin", "--device", "TABLET"];

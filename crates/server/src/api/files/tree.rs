@@ -25,6 +25,25 @@ const ROWS: usize = 250;
 /// What was given for so long, and no longer, ends without a change of rights: looked at so often.
 const LOOK: Duration = Duration::from_secs(2);
 
+/// What the caller may do in a folder, and where beneath it that is otherwise: all that a program has to know to say beforehand
+/// what will be refused.
+#[utoipa::path(context_path = "/api/v1", tag = "nodes", params(("node" = i64, Path)),
+    responses((status = 200, body = api::Levels), (status = 404, body = api::Problem)))]
+#[get("/nodes/{node}/levels")]
+pub async fn levels(
+    state: web::Data<State>,
+    who: Who,
+    path: web::Path<i64>,
+) -> Result<web::Json<api::Levels>, Refusal> {
+    let (level, beneath) = state.engine.grants().levels_beneath(&who.actor, NodeId(*path)).await?;
+    let beneath = beneath.into_iter().map(|(way, level)| api::LevelAt {
+        node: way[0].node.0,
+        path: way.iter().rev().map(|row| row.name()).collect::<Vec<_>>().join("/"),
+        level: level.word().to_string(),
+    });
+    Ok(web::Json(api::Levels { level: level.word().to_string(), beneath: beneath.collect() }))
+}
+
 /// All that is, or was, beneath a folder at one moment, each folder before what is in it: one line for each, as JSON. The
 /// first line says which folder and moment, the last how many there were. Without that last line it is not whole, and
 /// what it leaves out may be there: so it ends if what the caller may see changes meanwhile, if the sign-in ends, or the
