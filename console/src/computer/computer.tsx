@@ -68,7 +68,7 @@ export function Computer() {
     <div className="mx-auto max-w-[920px] px-8 pt-6 pb-14 max-sm:px-4">
       <header className="flex flex-wrap items-center gap-x-4 gap-y-3">
         <Mark />
-        <div className="min-w-0 flex-1">
+        <div className="min-w-48 flex-1">
           <h1 className="truncate text-xl font-bold">{now ? now.computer : "This computer"}</h1>
           <p className="text-muted" role="status">
             {now && !broken ? inAll(now) : " "}

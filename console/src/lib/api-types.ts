@@ -1121,6 +1121,25 @@ export interface components {
       /** @description `true`: try it again now. `false`: give it up. */
       again: boolean;
     };
+    /** @description What the caller may do at a place beneath a folder. */
+    LevelAt: {
+      /** @description View, add, edit or manage; it holds for all beneath, too. */
+      level: string;
+      /**
+       * Format: int64
+       * @description The file or folder.
+       */
+      node: number;
+      /** @description The names on the way to it, with `/` between them. */
+      path: string;
+    };
+    /** @description What the caller may do in a folder, and where beneath it that is otherwise. */
+    Levels: {
+      /** @description Where it is otherwise than in the folder above, as far as it can be seen; in no order. */
+      beneath: components["schemas"]["LevelAt"][];
+      /** @description Here: view, add, edit or manage. */
+      level: string;
+    };
     /** @description A column of a list. */
     ListColumn: {
       /** @description What it is taken for: sign_in, display_name, mail, groups, quota, role; none: left out. */

@@ -191,7 +191,7 @@ pub fn held(why: &Held) -> String {
         Held::Refused(code) if code == "not_at_hand" => {
             "its bytes were never fetched, and the service has them no more: look for an earlier state, or remove it".into()
         }
-        Held::Refused(code) => format!("the service refuses it ({code}); it is tried again"),
+        Held::Refused(code) => refused(code),
         Held::NotHere(why) => format!("this computer cannot hold it: {why}"),
         Held::OtherWay => "this pair only goes the other way".into(),
         Held::OtherHalf => {
@@ -208,6 +208,18 @@ pub fn held(why: &Held) -> String {
                 .into()
         }
     }
+}
+
+/// What the service refuses, by its code: what that is, and what helps.
+fn refused(code: &str) -> String {
+    let kind = yellow_attic_api::refusals::ALL.iter().find(|kind| kind.code == code);
+    let (title, remedy) = kind.map_or(("", ""), |kind| (kind.title, kind.remedy));
+    let title = match title {
+        "" | "Refused" | "The request is malformed" => String::new(),
+        title => format!(": {}{}", title[..1].to_lowercase(), &title[1..]),
+    };
+    let remedy = if remedy.is_empty() { String::new() } else { format!(" {remedy}") };
+    format!("the service refuses it{title} ({code}); it is tried again.{remedy}")
 }
 
 /// Why something is left out, as people read it.
