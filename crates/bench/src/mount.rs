@@ -3,7 +3,7 @@
 use crate::cases::{Failure, line, median};
 use crate::disk::run as command;
 use crate::peers::Service;
-use crate::sync::{Computer, told, until};
+use crate::sync::{Computer, costs_of, told, until};
 use std::fs::{self, File};
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::net::SocketAddr;
@@ -299,16 +299,15 @@ fn names(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
     let (ours, plain) = (median(ours), median(plain));
     line("find over 100,000 entries, warm, against ext4", ours, plain, "s", ours / plain, "at most 8");
     std::thread::sleep(Duration::from_secs(10));
-    mounted.computer.running = Some(mounted.running);
-    let (before, _) = mounted.computer.costs()?;
+    let (before, _) = costs_of(mounted.running.id())?;
     let begun = Instant::now();
     std::thread::sleep(Duration::from_secs(30));
-    let (after, memory) = mounted.computer.costs()?;
+    let (after, memory) = costs_of(mounted.running.id())?;
     let of = (after - before) / begun.elapsed().as_secs_f64() * 100.0;
     told("idle with 100,000 entries, of one processor", of, "%", "under 0.2 %");
     told("the same, memory", memory, "MiB", "under 150 MiB");
-    mounted.running = mounted.computer.running.take().ok_or("it does not run")?;
     mounted.computer.ok(&["mount", "--end", &mounted.top.display().to_string()])?;
+    mounted.running.wait()?;
     let begun = Instant::now();
     mounted.running = Mounted::start(&mounted.computer, &mounted.top, &[])?;
     let there = until(|| mounted.at("many/folder-499/file-199").exists())?;

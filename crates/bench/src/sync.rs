@@ -114,14 +114,9 @@ impl Computer {
         Ok(())
     }
 
-    /// Seconds of the processor, and bytes of memory, of what runs.
+    /// Seconds of the processor, and MiB of memory, of what runs.
     pub fn costs(&self) -> Result<(f64, f64), Failure> {
-        let process = self.running.as_ref().ok_or("it does not run")?.id();
-        let seconds = seconds_of(process)?;
-        let status = fs::read_to_string(format!("/proc/{process}/status"))?;
-        let held = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).ok_or("no memory")?;
-        let kib: f64 = held.trim().trim_end_matches(" kB").parse()?;
-        Ok((seconds, kib / 1024.0))
+        costs_of(self.running.as_ref().ok_or("it does not run")?.id())
     }
 
     /// Waits until its pair is in step.
@@ -149,6 +144,15 @@ impl Drop for Computer {
             let _ = child.wait();
         }
     }
+}
+
+/// Seconds of the processor, and MiB of memory, of a process.
+pub fn costs_of(process: u32) -> Result<(f64, f64), Failure> {
+    let seconds = seconds_of(process)?;
+    let status = fs::read_to_string(format!("/proc/{process}/status"))?;
+    let held = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).ok_or("no memory")?;
+    let kib: f64 = held.trim().trim_end_matches(" kB").parse()?;
+    Ok((seconds, kib / 1024.0))
 }
 
 /// Seconds of the processor that a process has taken.

@@ -17,15 +17,27 @@ pub struct Mass {
 }
 
 impl Pair {
-    /// Removals that are not done before a person allows them: a great part of all that both sides have.
+    /// Removals that are not done before a person allows them: a great part of all that both sides had. That more came since does
+    /// not make them less.
     pub fn asks(&self) -> Option<Mass> {
-        if self.index.until_allowed.is_empty() { None } else { self.mass() }
+        if self.index.until_allowed.is_empty() { None } else { Some(self.all_that_goes()) }
+    }
+
+    /// Whether removals wait for a person: those that did, or so many that they have to.
+    pub(super) fn removals_wait(&self) -> bool {
+        !self.allowed && (!self.index.until_allowed.is_empty() || self.mass().is_some())
+    }
+
+    /// What is to be removed now is removed, however much it is.
+    pub fn allow_removals(&mut self) {
+        self.allowed = true;
+        self.changed.insert(TOP);
+        let held = std::mem::take(&mut self.index.until_allowed);
+        self.index.dirty.extend(held);
     }
 
     /// A person has looked: what is to be removed now is removed.
     pub fn allow(&mut self) {
-        self.allowed = true;
-        self.changed.insert(TOP);
         let waits: Vec<Item> = self
             .held()
             .filter(|(.., why)| matches!(why, Held::RolledBack | Held::Copies))
@@ -36,12 +48,17 @@ impl Pair {
             self.at_mut(item).copied = None;
             self.free(item);
         }
-        let held = std::mem::take(&mut self.index.until_allowed);
-        self.index.dirty.extend(held);
+        self.allow_removals();
     }
 
     /// What is to be removed on either side, if it is a great part of what both have.
-    pub(super) fn mass(&self) -> Option<Mass> {
+    fn mass(&self) -> Option<Mass> {
+        let mass = self.all_that_goes();
+        let most = mass.there.max(mass.here);
+        (most >= MANY && most * 2 > mass.of).then_some(mass)
+    }
+
+    fn all_that_goes(&self) -> Mass {
         let is_file = |f: &Facets| f.common.as_ref().is_some_and(|c| c.hash.is_some());
         let goes = |item: &&Item, there: bool| {
             self.items.get(item).is_some_and(|f| {
@@ -56,10 +73,9 @@ impl Pair {
         };
         let there = self.index.gone.iter().filter(|item| goes(item, true)).count();
         let here = self.index.was.values().filter(|item| goes(item, false)).count();
-        if there.max(here) < MANY {
-            return None;
-        }
-        let of = self.items.values().filter(|f| is_file(f)).count();
-        (there.max(here) * 2 > of).then_some(Mass { here, there, of })
+        let few = there.max(here) < MANY && self.index.until_allowed.is_empty();
+        // Counting all of them is for those who ask.
+        let of = if few { 0 } else { self.items.values().filter(|f| is_file(f)).count() };
+        Mass { here, there, of }
     }
 }

@@ -174,7 +174,7 @@ impl Pair {
         if !self.index.unexpanded.is_empty() {
             return actions;
         }
-        let many = !self.allowed && self.mass().is_some();
+        let many = self.removals_wait();
         let mut looks = self.index.dirty.len() * 4 + 1000;
         while actions.len() < most && looks > 0 {
             let Some(item) = self.index.dirty.pop_first() else { break };

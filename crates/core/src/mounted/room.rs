@@ -235,7 +235,8 @@ impl Room {
     /// Whether so many more bytes may be written here, while so many are free on the disk. `leaving`: bytes are on their way
     /// to the service.
     pub fn may_write(&self, more: u64, free: u64, leaving: bool) -> Answer {
-        if self.presses(more, free) == 0 && free >= self.floor.saturating_add(more) {
+        let fits = self.held.saturating_add(more) <= self.limit;
+        if fits && free >= self.floor.saturating_add(more) {
             return Answer::Go;
         }
         match !self.idle.is_empty() || leaving && self.leaves > 0 {

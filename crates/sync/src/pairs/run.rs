@@ -259,6 +259,10 @@ impl Running {
             let heard = self.hear().await;
             let settled = self.settle();
             self.scanned |= settled;
+            if self.hands.shared.at_hand.is_some() && self.pair.asks().is_some() {
+                // What goes from a mounted folder was removed there by a program: no disk can be missing.
+                self.pair.allow_removals();
+            }
             if heard && self.scanned {
                 self.begin(&mut under_way).await?;
             }

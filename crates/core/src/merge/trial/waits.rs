@@ -25,13 +25,22 @@ fn many_removals_at_once_wait_until_somebody_allows_them() {
     world.machines[0].keep();
     world.machines[0].stop();
     assert!(world.quiet().is_err() && world.service.tree().len() == 50);
+    // Nor does it go without being asked for because much has come since, and it waits for somebody all the same.
+    for n in 0..150 {
+        let bytes = new_bytes(&mut world.chance, &mut world.ledger);
+        world.service.make(PAIR, &format!("later {n}"), Some(bytes), false).unwrap();
+    }
+    assert!(world.quiet().is_err() && world.service.tree().len() == 200);
+    assert_eq!(world.machines[0].pair.asks().map(|asks| (asks.there, asks.of)), Some((50, 200)));
+    let later = world.machines[0].disk.all();
+    assert_eq!(later.len(), 150);
     world.machines[0].pair.allow();
     // Where it comes all at once, the other computer asks as well.
     let _ = world.quiet();
-    assert!(world.service.tree().is_empty());
+    assert_eq!(world.service.tree().len(), 150);
     world.machines[1].pair.allow();
     world.quiet().and_then(|()| world.check()).unwrap();
-    assert!(world.machines.iter().all(|m| m.disk.all().is_empty()));
+    assert!(world.machines.iter().all(|m| m.disk.all().len() == 150));
 }
 
 #[test]

@@ -239,3 +239,22 @@ async fn every_folder_holds_what_it_was() {
             .await
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_folder_that_is_removed_goes_without_a_question() {
+    let (service, ines) = Service::ready().await;
+    let home = home(&ines).await;
+    let laptop = Mounted::new(&service, "LAPTOP", &[]);
+    fs::create_dir(laptop.at("Old")).unwrap();
+    for n in 0..150 {
+        fs::write(laptop.at(&format!("Old/{n}")), n.to_string()).unwrap();
+    }
+    fs::write(laptop.at("stays"), b"stays").unwrap();
+    laptop.all_sent();
+    fs::remove_dir_all(laptop.at("Old")).unwrap();
+    laptop.all_sent();
+    let names: Vec<String> =
+        ines.all_entries(home, &Default::default()).await.unwrap().into_iter().map(|n| n.name).collect();
+    assert_eq!(names, ["stays"]);
+    assert_eq!(laptop.sums()["away"], serde_json::Value::Null);
+}
