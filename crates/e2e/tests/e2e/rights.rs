@@ -126,6 +126,7 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
             [401, 404, 403, 403, 200, 200, 404, 200],
         ),
         ("GET", "/nodes/{node}/tree", |c| plain(format!("/nodes/{}/tree", c.folder)), see),
+        ("GET", "/nodes/{node}/levels", |c| plain(format!("/nodes/{}/levels", c.folder)), see),
         ("GET", "/nodes/{node}/activity", |c| plain(format!("/nodes/{}/activity", c.folder)), see),
         ("GET", "/nodes/{node}/history", |c| plain(format!("/nodes/{}/history", c.removed)), see),
         ("GET", "/nodes/{node}/archive", |c| plain(format!("/nodes/{}/archive", c.folder)), see),

@@ -192,6 +192,33 @@ pub async fn remove(asked: &Asked<'_>, spot: Spot) -> Answered {
     }
 }
 
+/// The parts of the address in the header Destination.
+fn destination(asked: &Asked<'_>) -> Result<Vec<String>, Fault> {
+    let value = asked.text("destination")?;
+    let Some(value) = value else {
+        return Err(refuse(
+            400,
+            "no_destination",
+            "The header Destination is missing.",
+            "Say where it is to be.",
+        ));
+    };
+    headers::address(value, PREFIX, |host| conditions::is_own(asked, host)).map_err(|e| match e {
+        AddressError::Elsewhere => refuse(
+            502,
+            "destination_elsewhere",
+            "The Destination lies on another server or in another place of this one.",
+            "Choose a place under /dav/ here.",
+        ),
+        _ => refuse(
+            400,
+            "destination_malformed",
+            &format!("The Destination cannot be: {e}."),
+            "Send an address of UTF-8 names, percent-encoded.",
+        ),
+    })
+}
+
 /// COPY or MOVE to the Destination.
 pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answered {
     let past = match &spot {
@@ -207,15 +234,7 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
         (None, Some(at)) => &*at.row,
         (None, None) => return Err(Refusal::not_found("The file or folder").into()),
     };
-    let value = asked.text("destination")?;
-    let Some(value) = value else {
-        return Err(refuse(
-            400,
-            "no_destination",
-            "The header Destination is missing.",
-            "Say where it is to be.",
-        ));
-    };
+    let parts = destination(asked)?;
     let overwrite = headers::overwrite(asked.text("overwrite")?).ok_or_else(|| malformed("Overwrite"))?;
     let depth = asked.depth()?;
     let whole = match (depth, moves) {
@@ -227,21 +246,6 @@ pub async fn copy_or_move(asked: &Asked<'_>, spot: Spot, moves: bool) -> Answere
             return Err(refuse(400, "depth", detail, "Send Depth: infinity."));
         }
     };
-    let parts =
-        headers::address(value, PREFIX, |host| conditions::is_own(asked, host)).map_err(|e| match e {
-            AddressError::Elsewhere => refuse(
-                502,
-                "destination_elsewhere",
-                "The Destination lies on another server or in another place of this one.",
-                "Choose a place under /dav/ here.",
-            ),
-            _ => refuse(
-                400,
-                "destination_malformed",
-                &format!("The Destination cannot be: {e}."),
-                "Send an address of UTF-8 names, percent-encoded.",
-            ),
-        })?;
     let to = Box::pin(Spot::find(asked, parts)).await?;
     let (parent, name, there, href) = match &to {
         Spot::Missing(missing) => {

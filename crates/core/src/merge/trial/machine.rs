@@ -10,7 +10,7 @@ use crate::merge::observe::Entry;
 use crate::merge::outcome::Outcome;
 use crate::merge::plan::{Action, Does};
 use crate::merge::rules::{Rule, holds};
-use crate::merge::{self, Hash, Held, Item, Pair, Way};
+use crate::merge::{self, Hash, Held, Item, Pair, Stat, There, Way};
 
 const NAMES: [&str; 6] = ["a.txt", "b.txt", "c", "d", "e.odt", "f"];
 
@@ -324,6 +324,26 @@ impl Machine {
         Some(told)
     }
 
+    fn fetched(&mut self, item: Item, slot: &(Item, String), state: &There, over: Option<Stat>) -> Outcome {
+        let Some((hash, size)) = state.bytes else { return Outcome::Unknown };
+        let Some(folder) = self.inode(slot.0) else { return Outcome::OtherwiseHere };
+        if over.is_some() {
+            match self.in_place(item) {
+                Some(inode) if self.disk.stat(inode) == over => self.disk.remove(inode),
+                _ => return Outcome::OtherwiseHere,
+            }
+        }
+        match self.disk.make(folder, &slot.1, Is::File { hash, size, executable: state.executable }) {
+            Some(inode) => {
+                if self.mounted && size > 0 {
+                    self.disk.stubs.insert(inode, (state.node.0, state.moment.0));
+                }
+                Outcome::Here(self.disk.object(inode), self.disk.stat(inode))
+            }
+            None => Outcome::OtherwiseHere,
+        }
+    }
+
     fn carry_out(&mut self, action: &Action, service: &mut Service) -> Outcome {
         let request = format!("{} {} {} {:?}", self.name, action.item.0, action.turn, action.does);
         match &action.does {
@@ -341,25 +361,7 @@ impl Machine {
                     None => Outcome::OtherwiseHere,
                 }
             }
-            Does::Fetch { slot: (folder, name), state, over } => {
-                let Some((hash, size)) = state.bytes else { return Outcome::Unknown };
-                let Some(folder) = self.inode(*folder) else { return Outcome::OtherwiseHere };
-                if over.is_some() {
-                    match self.in_place(action.item) {
-                        Some(inode) if self.disk.stat(inode) == *over => self.disk.remove(inode),
-                        _ => return Outcome::OtherwiseHere,
-                    }
-                }
-                match self.disk.make(folder, name, Is::File { hash, size, executable: state.executable }) {
-                    Some(inode) => {
-                        if self.mounted && size > 0 {
-                            self.disk.stubs.insert(inode, (state.node.0, state.moment.0));
-                        }
-                        Outcome::Here(self.disk.object(inode), self.disk.stat(inode))
-                    }
-                    None => Outcome::OtherwiseHere,
-                }
-            }
+            Does::Fetch { slot, state, over } => self.fetched(action.item, slot, state, *over),
             Does::SetAside(..) | Does::MoveHere { follows: false, .. } if self.was_there(action, service) => {
                 Outcome::WasThere
             }
