@@ -89,9 +89,8 @@ impl Inner {
         loop {
             self.files.bring(&handle.file).await?;
             self.files.room_for(&handle.file, at + bytes.len() as u64).await?;
-            match self.write_here(handle, at, bytes).map_err(|e| errno(&e))? {
-                Some(()) => return Ok(()),
-                None => {}
+            if let Some(()) = self.write_here(handle, at, bytes).map_err(|e| errno(&e))? {
+                return Ok(());
             }
         }
     }

@@ -348,7 +348,7 @@ async fn chores(inner: Arc<Inner>, tops: Tops, keeper: Arc<Keeper>, client: yell
         .await;
         inner.blocks.make_room(0).await;
         inner.see_to_locks(false).await;
-        if turn % LOOK == 0 {
+        if turn.is_multiple_of(LOOK) {
             let looked = tops.look(&client, &keeper.computer).await;
             if let Ok(known) = tops.known() {
                 *inner.tops.write() = known;
@@ -358,7 +358,7 @@ async fn chores(inner: Arc<Inner>, tops: Tops, keeper: Arc<Keeper>, client: yell
                 let _ = keeper.look().await;
             }
         }
-        if turn % KEEP == 0 {
+        if turn.is_multiple_of(KEEP) {
             let _ = inner.fetch_all_kept(1).await;
         }
         turn += 1;

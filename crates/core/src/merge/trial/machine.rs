@@ -324,7 +324,7 @@ impl Machine {
         Some(told)
     }
 
-    fn fetched(&mut self, item: Item, slot: &(Item, String), state: &There, over: Option<Stat>) -> Outcome {
+    fn brings(&mut self, item: Item, slot: &(Item, String), state: &There, over: Option<Stat>) -> Outcome {
         let Some((hash, size)) = state.bytes else { return Outcome::Unknown };
         let Some(folder) = self.inode(slot.0) else { return Outcome::OtherwiseHere };
         if over.is_some() {
@@ -361,7 +361,7 @@ impl Machine {
                     None => Outcome::OtherwiseHere,
                 }
             }
-            Does::Fetch { slot, state, over } => self.fetched(action.item, slot, state, *over),
+            Does::Fetch { slot, state, over } => self.brings(action.item, slot, state, *over),
             Does::SetAside(..) | Does::MoveHere { follows: false, .. } if self.was_there(action, service) => {
                 Outcome::WasThere
             }
