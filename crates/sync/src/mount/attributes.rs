@@ -78,7 +78,11 @@ impl Inner {
         };
         if let Some(stub) = stub {
             let here = self.at_hand.room().of(Thing::Blocks(stub.hash)).min(stub.size);
-            let state = if here == 0 { "there" } else { "partly" };
+            let state = match here {
+                0 => "there",
+                here if here < stub.size => "partly",
+                _ => "here",
+            };
             let why = (kept && here < stub.size).then(|| "it is kept here, and on its way".to_string());
             return Ok(State { state: state.into(), why, here, size: stub.size, kept });
         }
