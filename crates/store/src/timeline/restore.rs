@@ -114,7 +114,11 @@ impl History {
             let in_the_way = there.as_ref().filter(|t| t.is_folder());
             let made_room = self.make_room(actor, in_the_way.map(|t| t.node)).await?;
             let free = if replace { Conditions::default() } else { Conditions::nothing_there() };
-            let like = self.0.files().to_take_on(node, there.as_ref().map(|t| t.node)).await?;
+            // Properties are those of now: who sees the past only may not see them.
+            let like = match at {
+                None => self.0.files().to_take_on(node, there.as_ref().map(|t| t.node)).await?,
+                Some(_) => None,
+            };
             let put = self
                 .0
                 .files()
@@ -155,8 +159,10 @@ impl History {
                 }
                 let actor = actor.clone();
                 let made = self.0.ask(CopyBatch::new(actor, items)).await?;
-                let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
-                self.0.files().copy_properties(pairs).await?;
+                if at.is_none() {
+                    let pairs = page.items.iter().zip(&made).map(|(e, made)| (e.row.node, *made)).collect();
+                    self.0.files().copy_properties(pairs).await?;
+                }
                 for (entry, made) in page.items.iter().zip(made) {
                     if entry.row.is_folder() {
                         waiting.push_back((entry.row.node, made));
@@ -168,7 +174,9 @@ impl History {
                 }
             }
         }
-        self.0.files().copy_properties(vec![(node, top)]).await?;
+        if at.is_none() {
+            self.0.files().copy_properties(vec![(node, top)]).await?;
+        }
         let made_room = self.make_room(actor, there.map(|t| t.node)).await?;
         let done =
             self.0.files().revive_folder(actor, top, Place::At(parent, name), None, ChangeKind::Copied).await;
