@@ -124,7 +124,8 @@ pub fn run(disk: &Path) -> Result<(), Failure> {
     reading(disk, service.at)?;
     writing(disk, service.at)?;
     through_little(disk, service.at)?;
-    names(disk, service.at)?;
+    let alone = names(disk, service.at, None)?;
+    names(disk, service.at, Some(alone))?;
     programs(disk, service.at)?;
     service.stop()
 }
@@ -277,7 +278,32 @@ fn through_little(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
     mounted.end()
 }
 
-fn names(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
+/// How long it takes until the service knows, when many files go and as many come in one another's way.
+fn go_and_come(disk: &Path, mounted: &Mounted) -> Result<f64, Failure> {
+    let source = disk.join("goes-and-comes");
+    tree(&source, 2_500, 20)?;
+    let from = source.display().to_string();
+    command("cp", &["-r", &from, &mounted.at("goes").display().to_string()])?;
+    mounted.all_sent()?;
+    let took = took(|| {
+        fs::remove_dir_all(mounted.at("goes"))?;
+        command("cp", &["-r", &from, &mounted.at("comes").display().to_string()])?;
+        mounted.all_sent()
+    })?;
+    fs::remove_dir_all(mounted.at("comes"))?;
+    mounted.all_sent()?;
+    fs::remove_dir_all(&source)?;
+    Ok(took)
+}
+
+fn names(disk: &Path, at: SocketAddr, alone: Option<f64>) -> Result<f64, Failure> {
+    let Some(alone) = alone else {
+        let mounted = Mounted::new(disk, "few-names", at, &[])?;
+        mounted.all_sent()?;
+        let took = go_and_come(disk, &mounted)?;
+        mounted.end()?;
+        return Ok(took);
+    };
     let plain = Computer::connect(disk, "plain-names", at)?;
     let local = disk.join("many");
     for folder in 0..500 {
@@ -304,6 +330,8 @@ fn names(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
     }
     let (ours, plain) = (median(ours), median(plain));
     line("find over 100,000 entries, warm, against ext4", ours, plain, "s", ours / plain, "at most 8");
+    let beside = go_and_come(disk, &mounted)?;
+    line("2,500 files go, as many come, beside 100,000", beside, alone, "s", beside / alone, "at most 1.5");
     std::thread::sleep(Duration::from_secs(10));
     let (before, _) = costs_of(mounted.running.id())?;
     let begun = Instant::now();
@@ -323,7 +351,8 @@ fn names(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
         "s",
         "within 1 s",
     );
-    mounted.end()
+    mounted.end()?;
+    Ok(alone)
 }
 
 fn shell(dir: &Path, script: &str) -> Result<f64, Failure> {
@@ -344,6 +373,8 @@ fn shell(dir: &Path, script: &str) -> Result<f64, Failure> {
 
 fn programs(disk: &Path, at: SocketAddr) -> Result<(), Failure> {
     let mounted = Mounted::new(disk, "programs", at, &[])?;
+    // What it takes to know all names is told by itself.
+    mounted.all_sent()?;
     let source = disk.join("repository");
     tree(&source, 1_000, 8)?;
     let made = "git init -q -b main && git add . && git -c user.name=Ines -c user.email=ines@museum.example commit -q -m first";

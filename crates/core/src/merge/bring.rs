@@ -95,12 +95,9 @@ impl Pair {
 
     /// A file here of this size whose bytes are not known yet, and that is nothing which the service has.
     pub(super) fn unread_of(&self, size: u64) -> Option<Item> {
-        let mut unread = self.items.iter().filter(|(_, f)| {
-            f.there.is_none()
-                && f.held.is_none()
-                && f.here.as_ref().is_some_and(|h| h.hash.is_none() && h.stat.is_some_and(|s| s.size == size))
-        });
-        unread.next().map(|(item, _)| *item)
+        let unread = self.index.unread.range((size, TOP)..).take_while(|(its, _)| *its == size);
+        let mut unread = unread.map(|(_, item)| *item);
+        unread.find(|item| self.items.get(item).is_some_and(|f| f.held.is_none()))
     }
 
     pub(super) fn bring(&mut self, item: Item, there: &There, time: &str) -> Look {

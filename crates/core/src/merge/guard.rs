@@ -25,11 +25,16 @@ impl Pair {
 
     /// Whether removals wait for a person: those that did, or so many that they have to.
     pub(super) fn removals_wait(&self) -> bool {
-        !self.allowed && (!self.index.until_allowed.is_empty() || self.mass().is_some())
+        !self.allowed && !self.never_asks && (!self.index.until_allowed.is_empty() || self.mass().is_some())
+    }
+
+    /// Nobody is asked about removals, however many they are: what goes here was removed by a program, and no disk can be missing.
+    pub fn never_ask(&mut self) {
+        self.never_asks = true;
     }
 
     /// What is to be removed now is removed, however much it is.
-    pub fn allow_removals(&mut self) {
+    fn allow_removals(&mut self) {
         self.allowed = true;
         self.changed.insert(TOP);
         let held = std::mem::take(&mut self.index.until_allowed);

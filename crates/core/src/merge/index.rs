@@ -1,7 +1,53 @@
 //! What is known of things, and the ways to find them: both change together.
 
-use super::{Here, Item, Pair, TOP, There, Unsettled};
+use super::{Facets, Hash, Here, Index, Item, Pair, TOP, There, Unsettled};
 use std::collections::{BTreeMap, BTreeSet};
+
+/// How a file that only one side has is found by its bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Mark {
+    /// It only lies here, has this size, and was not read yet.
+    Unread(u64),
+    /// It only lies here.
+    OnlyHere,
+    /// Only the service has it: its bytes.
+    OnlyThere(Hash, u64),
+}
+
+impl Index {
+    /// Finds it by what is known of it now.
+    pub(super) fn mark(&mut self, item: Item, facets: &Facets) {
+        let mark = match (&facets.here, &facets.there) {
+            (Some(here), None) => here.stat.map(|stat| match here.hash {
+                None => Mark::Unread(stat.size),
+                Some(_) => Mark::OnlyHere,
+            }),
+            (None, Some(there)) => there.bytes.map(|(hash, size)| Mark::OnlyThere(hash, size)),
+            _ => None,
+        };
+        let old = match mark {
+            Some(mark) => self.marks.insert(item, mark),
+            None => self.marks.remove(&item),
+        };
+        if old == mark {
+            return;
+        }
+        match old {
+            Some(Mark::Unread(size)) => drop(self.unread.remove(&(size, item))),
+            Some(Mark::OnlyThere(hash, size)) => drop(self.only_there.remove(&(hash, size, item))),
+            Some(Mark::OnlyHere) | None => {}
+        }
+        match mark {
+            Some(Mark::Unread(size)) => drop(self.unread.insert((size, item))),
+            Some(Mark::OnlyThere(hash, size)) => drop(self.only_there.insert((hash, size, item))),
+            Some(Mark::OnlyHere) | None => {}
+        }
+        match mark {
+            Some(Mark::Unread(_) | Mark::OnlyHere) => drop(self.only_here.insert(item)),
+            Some(Mark::OnlyThere(..)) | None => drop(self.only_here.remove(&item)),
+        }
+    }
+}
 
 impl Pair {
     pub(super) fn children_here(&self, folder: Item) -> Vec<Item> {
@@ -67,6 +113,7 @@ impl Pair {
             }
             self.at_mut(item).there = Some(new);
         }
+        self.marked(item);
         self.renamed(item);
         self.touch(item);
     }
@@ -114,8 +161,17 @@ impl Pair {
                 self.index.until_listed.remove(&item);
             }
         }
+        self.marked(item);
         self.renamed(item);
         self.touch(item);
+    }
+
+    fn marked(&mut self, item: Item) {
+        let Some(facets) = self.items.get(&item) else { return };
+        self.index.mark(item, facets);
+        if facets.here.is_some() {
+            self.index.gone.remove(&item);
+        }
     }
 
     /// Something about it changed: it is looked at again, and so is what waits for it.
@@ -178,4 +234,16 @@ impl Pair {
 fn children(index: &BTreeMap<(Item, String), Item>, folder: Item) -> Vec<Item> {
     let range = (folder, String::new())..;
     index.range(range).take_while(|((parent, _), _)| *parent == folder).map(|(_, item)| *item).collect()
+}
+
+#[cfg(test)]
+impl Pair {
+    /// Whether files are found by their bytes just as they would be if that were told anew.
+    pub(super) fn finds_by_bytes(&self) -> bool {
+        let mut anew = Index::default();
+        self.items.iter().for_each(|(item, facets)| anew.mark(*item, facets));
+        let found =
+            |i: &Index| (i.marks.clone(), i.unread.clone(), i.only_here.clone(), i.only_there.clone());
+        found(&anew) == found(&self.index)
+    }
 }

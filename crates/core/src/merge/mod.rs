@@ -226,6 +226,9 @@ pub struct Pair {
     /// Whether a person has allowed the many removals that are to be done now.
     #[serde(default)]
     allowed: bool,
+    /// Whether many removals are never asked about.
+    #[serde(skip)]
+    never_asks: bool,
     /// What is left out.
     #[serde(default)]
     filter: filter::Filter,
@@ -287,6 +290,14 @@ struct Index {
     written: BTreeSet<Item>,
     /// Lost things that were gone once before when all was quiet: only then it is believed.
     missed: BTreeSet<Item>,
+    /// Files that only lie here and were not read yet, by their sizes.
+    unread: BTreeSet<(u64, Item)>,
+    /// Files that only lie here.
+    only_here: BTreeSet<Item>,
+    /// Files that only the service has, by their bytes.
+    only_there: BTreeSet<(Hash, u64, Item)>,
+    /// In which of these a thing is.
+    marks: BTreeMap<Item, index::Mark>,
 }
 
 impl Pair {
@@ -311,6 +322,7 @@ impl Pair {
             next: 1,
             upto: Moment(0),
             allowed: false,
+            never_asks: false,
             filter: filter::Filter::default(),
             index: Index::default(),
             changed: BTreeSet::from([TOP]),
@@ -361,6 +373,7 @@ impl Pair {
             if facets.here.is_none() && facets.there.is_some() {
                 index.gone.insert(*item);
             }
+            index.mark(*item, facets);
             // Whether it was made there is told first.
             match facets.moving.is_some() && facets.there.is_none() {
                 true => index.until_told.insert(*item),
@@ -378,6 +391,11 @@ impl Pair {
     /// All things, with what is known of them.
     pub fn items(&self) -> impl Iterator<Item = (Item, &Facets)> {
         self.items.iter().map(|(item, facets)| (*item, &**facets))
+    }
+
+    /// Files that only lie here, with what is known of them.
+    pub fn only_here(&self) -> impl Iterator<Item = (Item, &Facets)> {
+        self.index.only_here.iter().filter_map(|item| Some((*item, self.facets(*item)?)))
     }
 
     /// The thing that a node is.
@@ -510,6 +528,7 @@ impl Pair {
             next: self.next,
             upto: self.upto,
             allowed: self.allowed,
+            never_asks: self.never_asks,
             filter: self.filter.clone(),
             index: Index::default(),
             changed: BTreeSet::new(),

@@ -156,22 +156,12 @@ impl Pair {
             return;
         }
         // The only thing that is missed here with just these bytes is this one, moved to another file system.
-        let is_it = |f: &Facets| {
-            f.here.is_none()
-                && f.held.is_none()
-                && f.common.as_ref().is_some_and(|c| c.hash == Some(hash))
-                && f.there.as_ref().is_some_and(|t| t.bytes == Some((hash, stat.size)))
-        };
-        let gone: Vec<Item> = self.index.gone.iter().copied().collect();
-        for item in gone {
-            // What has come back is remembered no more.
-            if self.items.get(&item).is_none_or(|f| f.here.is_some() || f.there.is_none()) {
-                self.index.gone.remove(&item);
-            }
-        }
-        let may = |other: &&Item| self.facets(**other).is_some_and(is_it) && !self.index.busy.contains(other);
-        let mut missed = self.index.gone.iter().filter(may);
-        let (first, second) = (missed.next().copied(), missed.next().copied());
+        let is_it = |f: &Facets| f.held.is_none() && f.common.as_ref().is_some_and(|c| c.hash == Some(hash));
+        let may = |other: &Item| self.facets(*other).is_some_and(is_it) && !self.index.busy.contains(other);
+        let only_there = self.index.only_there.range((hash, stat.size, super::TOP)..);
+        let same = only_there.take_while(|(its, size, _)| (*its, *size) == (hash, stat.size));
+        let mut missed = same.map(|(.., item)| *item).filter(may);
+        let (first, second) = (missed.next(), missed.next());
         if let (Some(missed), None) = (first, second) {
             self.relink(missed, item);
         }

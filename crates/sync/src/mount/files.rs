@@ -1,7 +1,8 @@
 //! Files that programs have open. Of a file whose bytes are only on the service, blocks are read as they are asked for;
 //! before anything is written to it, all of it is brought here.
 
-use super::blocks::{Blocks, Content};
+use super::blocks::Blocks;
+use super::content::Content;
 use super::nodes::{Nodes, stale};
 use crate::pairs::at_hand::{AtHand, what_is};
 use crate::pairs::stubs::{set_whole, stub_of};

@@ -6,13 +6,14 @@
 //!
 //! - `fs`: what the system asks. `inner`: what its handlers share. `nodes`: numbers for things. `names`, `bytes`,
 //!   `attributes`: what is done with them.
-//! - `files`: what programs have open. `blocks`: bytes fetched. `past`: `.then`.
+//! - `files`: what programs have open. `blocks`: bytes fetched; `content`: of one content. `past`: `.then`.
 //! - `tops`: which shelves there are. `keeping`: what is kept and released. `levels`: what one may do. `locks`: on the service. `thumbs`: small pictures.
 //!   [`control`]: how other programs ask.
 
 mod attributes;
 mod blocks;
 mod bytes;
+mod content;
 pub mod control;
 mod files;
 mod fs;

@@ -3,7 +3,7 @@
 
 use parking_lot::Mutex;
 use std::collections::{BTreeMap, BTreeSet};
-use yellow_attic_core::merge::{Hash, Item, Pair, TOP};
+use yellow_attic_core::merge::{Hash, Item, Pair};
 
 /// A file that is only here yet: its size, and its hash if it was read. Empty files are the same as any other.
 pub type Half = (u64, Option<Hash>);
@@ -32,8 +32,7 @@ impl Halves {
 
 /// What a pair has not sent yet.
 pub fn unsent(pair: &Pair) -> BTreeSet<Half> {
-    let only_here = pair.items().filter(|(item, facets)| *item != TOP && facets.there.is_none());
-    let halves = only_here.filter_map(|(_, facets)| {
+    let halves = pair.only_here().filter_map(|(_, facets)| {
         let here = facets.here.as_ref()?;
         Some((here.stat?.size, here.hash))
     });

@@ -3,13 +3,14 @@
 use super::act::{Trouble, trouble_of};
 use super::feed::{self, FeedError};
 use super::ground::{Found, NotDone, Way};
+use super::new_pair;
 use super::run::{MISSED, RESTLESS, Running, STILL, Stopped, WALK};
 use super::status::{Left, shown};
 use super::watch::Heard;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 use yellow_attic_core::merge::observe::{Change, Entry};
-use yellow_attic_core::merge::{Item, Object, Pair, TOP};
+use yellow_attic_core::merge::{Item, Object, TOP};
 use yellow_attic_core::{Name, NodeId};
 
 /// So many folders are listed together.
@@ -235,12 +236,8 @@ impl Running {
             Err(FeedError::OtherTimeline) => {
                 // Ids name other things now: compared by paths and bytes, and nothing is removed.
                 let object = self.pair.facets(TOP).and_then(|f| f.here.as_ref()).map(|here| here.object);
-                self.pair = Pair::new(
-                    &self.about.device,
-                    self.about.way,
-                    NodeId(self.about.node),
-                    object.unwrap_or_default(),
-                );
+                let mounted = self.hands.shared.at_hand.is_some();
+                self.pair = new_pair(&self.about, object.unwrap_or_default(), mounted);
                 self.whole = false;
                 false
             }

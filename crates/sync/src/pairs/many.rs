@@ -19,7 +19,7 @@ use yellow_attic_core::merge::{Hash, Stat};
 use yellow_attic_core::{NodeId, tar};
 
 /// Files of at most so many bytes are carried together.
-const SMALL: u64 = 256 << 10;
+const SMALL: u64 = 1 << 20;
 /// So many files go in one request,
 const FILES: usize = 1_000;
 /// or so many bytes.

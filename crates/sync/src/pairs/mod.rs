@@ -32,6 +32,10 @@ mod taken;
 pub mod tell;
 pub mod watch;
 
+use state::About;
+use yellow_attic_core::NodeId;
+use yellow_attic_core::merge::{Object, Pair};
+
 /// What all pairs of this computer have together.
 #[derive(Default)]
 pub struct Shared {
@@ -71,4 +75,18 @@ pub fn now_ms() -> i64 {
 /// A number of its own for something that is told by a text.
 pub fn name_of(text: &str) -> String {
     blake3::hash(text.as_bytes()).to_hex()[..16].to_string()
+}
+
+/// A pair of which nothing is known yet.
+fn new_pair(about: &About, object: Object, mounted: bool) -> Pair {
+    as_ordered(Pair::new(&about.device, about.way, NodeId(about.node), object), about, mounted)
+}
+
+/// A pair that does what it is to do.
+fn as_ordered(mut pair: Pair, about: &About, mounted: bool) -> Pair {
+    pair.set_filter(about.filter.clone());
+    if mounted {
+        pair.never_ask();
+    }
+    pair
 }

@@ -9,7 +9,7 @@ use super::state::{About, State, StateError, file_of};
 use super::status::{Deed, Left, Status};
 use super::tell::{Rate, deed};
 use super::watch::Watch;
-use super::{Shared, halves, limits};
+use super::{Shared, as_ordered, halves, limits, new_pair};
 use futures_util::StreamExt;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
@@ -19,7 +19,6 @@ use std::time::{Duration, Instant};
 use tokio::sync::{Notify, Semaphore, watch};
 use tokio::task::JoinSet;
 use yellow_attic_client::Client;
-use yellow_attic_core::NodeId;
 use yellow_attic_core::limits::Limits;
 use yellow_attic_core::merge::outcome::Outcome;
 use yellow_attic_core::merge::plan::{Action, Does};
@@ -31,6 +30,8 @@ pub(super) const AT_ONCE: usize = 4_096;
 const TRIM: Duration = Duration::from_secs(2);
 /// So many requests are.
 const LINES: usize = 48;
+/// One that carries many files, all of which lie in memory, counts for so many.
+const LOT: u32 = 6;
 /// So much of what is under way is told to whoever looks.
 const TOLD: usize = 50;
 /// A folder in which something happened is listed after it was still for so long.
@@ -121,6 +122,8 @@ pub struct Running {
     pub(super) walked_at: Instant,
     /// When the status was written, and of what.
     pub(super) wrote: (Instant, Option<Told>),
+    /// So long it is not written again.
+    pub(super) wrote_for: Duration,
     /// Told when something happened on the service.
     pub(super) stirs_there: Arc<Notify>,
     /// Whether the service tells it.
@@ -155,20 +158,19 @@ impl Running {
         ground.tells(shared.at_hand.clone());
         ground.sweep().map_err(said)?;
         let object = ground.object().map_err(said)?;
-        let fresh = || Pair::new(&about.device, about.way, NodeId(about.node), object);
         let timeline = state.timeline().await?.unwrap_or_default();
         let allow = state.take_allowed().await?;
         let same_top = |pair: &Pair| {
             pair.facets(TOP).and_then(|f| f.here.as_ref()).is_some_and(|here| here.object == object)
         };
+        let mounted = shared.at_hand.is_some();
         let mut pair = match kept {
-            Some(pair) if !moved && same_top(&pair) => pair,
-            _ => fresh(),
+            Some(pair) if !moved && same_top(&pair) => as_ordered(pair, &about, mounted),
+            _ => new_pair(&about, object, mounted),
         };
         if allow {
             pair.allow();
         }
-        pair.set_filter(about.filter.clone());
         let whole = pair.upto().0 > 0;
         // Nobody knows what happened meanwhile.
         pair.try_again();
@@ -218,6 +220,7 @@ impl Running {
             again: Again::new(now),
             walked_at: now,
             wrote: (now, None),
+            wrote_for: Duration::ZERO,
             stirs_there: Arc::new(Notify::new()),
             tells: Arc::new(AtomicBool::new(false)),
             whole,
@@ -259,10 +262,6 @@ impl Running {
             let heard = self.hear().await;
             let settled = self.settle();
             self.scanned |= settled;
-            if self.hands.shared.at_hand.is_some() && self.pair.asks().is_some() {
-                // What goes from a mounted folder was removed there by a program: no disk can be missing.
-                self.pair.allow_removals();
-            }
             if heard && self.scanned {
                 self.begin(&mut under_way).await?;
             }
@@ -436,8 +435,9 @@ impl Running {
         }
         for lot in together(tasks) {
             let (hands, lines) = (self.hands.clone(), self.lines.clone());
+            let counts = if lot.len() > 1 { LOT } else { 1 };
             under_way.spawn(async move {
-                let _line = lines.acquire_owned().await;
+                let _line = lines.acquire_many_owned(counts).await;
                 hands.carry_out_lot(lot).await
             });
         }

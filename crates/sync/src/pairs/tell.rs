@@ -114,10 +114,12 @@ impl Running {
         let now = (self.pair.revision(), self.trouble.clone(), self.doing.len(), moved, in_step);
         let (at, told) = &self.wrote;
         let same = told.as_ref() == Some(&now);
-        let soon = at.elapsed() < Duration::from_millis(500) && told.as_ref().is_some_and(|t| t.4 == in_step);
+        // Counting what is known may take no more than a small part of the time.
+        let soon = at.elapsed() < self.wrote_for.max(OFTEN) && told.as_ref().is_some_and(|t| t.4 == in_step);
         if same && at.elapsed() < Duration::from_secs(30) || soon {
             return;
         }
+        let begun = Instant::now();
         let status = self.status(in_step, stopped);
         if let Some(at_hand) = &self.hands.shared.at_hand {
             at_hand.tells(&status);
@@ -126,9 +128,16 @@ impl Running {
             self.trouble = Some(Trouble::Disk(error.to_string()));
         }
         self.wrote = (Instant::now(), Some(now));
+        self.wrote_for = (begun.elapsed() * PART).min(SELDOM);
     }
 }
 
+/// What is being done is told so often at most,
+const OFTEN: Duration = Duration::from_millis(500);
+/// and so often at least while something new is to be told.
+const SELDOM: Duration = Duration::from_secs(5);
+/// Telling it takes such a part of the time at most.
+const PART: u32 = 40;
 /// So much of what is under way is told.
 const SHOWN: usize = 50;
 /// A rate is over so long at least.

@@ -296,6 +296,9 @@ impl World {
     fn check(&self) -> Result<(), String> {
         let there = self.service.tree();
         for machine in &self.machines {
+            if !machine.pair.finds_by_bytes() {
+                return Err(format!("{} does not find files by their bytes", machine.name));
+            }
             let here = machine.disk.tree();
             let differs = match machine.pair.filter().is_empty() {
                 true => here != there,

@@ -258,3 +258,35 @@ async fn a_large_folder_that_is_removed_goes_without_a_question() {
     assert_eq!(names, ["stays"]);
     assert_eq!(laptop.sums()["away"], serde_json::Value::Null);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_services_are_mounted_side_by_side_and_neither_knows_of_the_other() {
+    let (museum, ines) = Service::ready().await;
+    let (annexe, other) = Service::ready().await;
+    put(&ines, home(&ines).await, "of the museum", b"museum").await;
+    put(&other, home(&other).await, "of the annexe", b"annexe").await;
+    let laptop = Mounted::new(&museum, "LAPTOP", &[]);
+    laptop.yattic.connect_as(&annexe, "LAPTOP");
+    let second = tempfile::tempdir().unwrap();
+    let at = second.path().join("annexe");
+    let mut running = laptop.yattic.command(&["mount", at.to_str().unwrap()]).spawn().unwrap();
+    assert!(wait_for(|| at.join("home/of the annexe").exists()));
+    assert_eq!(fs::read(laptop.at("of the museum")).unwrap(), b"museum");
+    // The same name in both is two files.
+    fs::write(laptop.at("plan"), "museum's").unwrap();
+    fs::write(at.join("home/plan"), "annexe's").unwrap();
+    assert!(eventually(async || content(&ines, "home:/plan").await.as_deref() == Some(b"museum's")).await);
+    assert!(eventually(async || content(&other, "home:/plan").await.as_deref() == Some(b"annexe's")).await);
+    assert!(!laptop.at("of the annexe").exists() && !at.join("home/of the museum").exists());
+    let told = laptop.yattic.ok(&["mount"]);
+    assert!(told.contains(&museum.address) && told.contains(&annexe.address), "{told}");
+    // One service ends; the other's folder does not mind.
+    drop(annexe);
+    fs::write(laptop.at("still"), "works").unwrap();
+    assert!(eventually(async || content(&ines, "home:/still").await.is_some()).await);
+    fs::write(at.join("home/waits"), "waits").unwrap();
+    assert_eq!(fs::read(at.join("home/waits")).unwrap(), b"waits");
+    laptop.yattic.ok(&["mount", "--end", at.to_str().unwrap()]);
+    assert!(running.wait().unwrap().success());
+    assert!(laptop.at("still").exists());
+}
