@@ -34,6 +34,17 @@ impl Spacing {
         }
     }
 
+    /// How far apart two boundaries are at most, in milliseconds; none where there are none.
+    pub fn longest(self) -> Option<i64> {
+        match self {
+            Spacing::Everything => None,
+            Spacing::Hourly => Some(3_600_000),
+            Spacing::Daily => Some(DAY_MS),
+            Spacing::Weekly => Some(7 * DAY_MS),
+            Spacing::Monthly => Some(31 * DAY_MS),
+        }
+    }
+
     /// The last boundary at or after `from` and before `to`, in UTC; none if none lies between.
     /// For [`Spacing::Everything`], the end itself.
     pub fn last_boundary(self, from: i64, to: i64) -> Option<i64> {

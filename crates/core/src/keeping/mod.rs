@@ -262,6 +262,40 @@ pub fn look_again(fates: &[Fate]) -> Option<i64> {
     fates.iter().filter_map(|f| if let Fate::Kept(_, until) = f { *until } else { None }).min()
 }
 
+/// When states ended that may be judged otherwise at `to` than at `from`, though nothing changed: after the first of each two times,
+/// and not after the second. For what is looked at now and then: only these need be.
+pub fn due_between(keeping: &Keeping, from: i64, to: i64) -> Vec<(i64, i64)> {
+    if keeping.hold || to <= from {
+        return Vec::new();
+    }
+    let mut due: Vec<(i64, i64)> =
+        [keeping.erase, keeping.trash].into_iter().flatten().map(|s| (from - s.0, to - s.0)).collect();
+    for (spacing, span) in &keeping.versions.steps {
+        let (from, to) = (from - span.0, to - span.0);
+        match spacing.longest() {
+            None => due.push((from, to)),
+            // What was there at a boundary in between, and ended before the next one.
+            Some(longest) => {
+                let mut end = to;
+                while let Some(boundary) = spacing.last_boundary(from + 1, end + 1) {
+                    due.push((boundary, boundary + longest));
+                    end = boundary - 1;
+                }
+            }
+        }
+    }
+    due.sort_unstable();
+    // What lies in one another or touches is one.
+    let mut joined: Vec<(i64, i64)> = Vec::with_capacity(due.len());
+    for (begins, ends) in due {
+        match joined.last_mut().filter(|last| begins <= last.1) {
+            Some(last) => last.1 = last.1.max(ends),
+            None => joined.push((begins, ends)),
+        }
+    }
+    joined
+}
+
 /// Which states give way when so many bytes are needed: the time before which they ended, oldest
 /// first. `candidates`: when they ended and how many bytes they hold, of those that keep rules alone keep.
 pub fn room_before(candidates: &mut [(i64, i64)], needed: i64) -> Option<i64> {
@@ -279,6 +313,52 @@ pub fn room_before(candidates: &mut [(i64, i64)], needed: i64) -> Option<i64> {
         }
     }
     before
+}
+
+/// The same of so many candidates that they do not fit into memory: they are counted by the day they ended on, and only those
+/// of one day are sorted.
+#[derive(Clone, Debug, Default)]
+pub struct Days(std::collections::BTreeMap<i64, i64>);
+
+/// Which states give way, as far as the days tell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gives {
+    /// None.
+    Nothing,
+    /// All that ended before this.
+    Before(i64),
+    /// Those of this day decide, of which so many bytes are needed.
+    Within(i64, i64),
+}
+
+impl Days {
+    /// On which day something ended.
+    pub fn of(ended_at: i64) -> i64 {
+        ended_at.div_euclid(span::DAY_MS)
+    }
+
+    /// Counts one.
+    pub fn count(&mut self, ended_at: i64, bytes: i64) {
+        *self.0.entry(Days::of(ended_at)).or_default() += bytes;
+    }
+
+    /// What gives way when so many bytes are needed.
+    pub fn give(&self, needed: i64) -> Gives {
+        if needed <= 0 {
+            return Gives::Nothing;
+        }
+        let mut freed = 0;
+        for (day, bytes) in &self.0 {
+            if freed + bytes >= needed {
+                return Gives::Within(*day, needed - freed);
+            }
+            freed += bytes;
+        }
+        match self.0.last_key_value() {
+            Some((day, _)) => Gives::Before((day + 1) * span::DAY_MS),
+            None => Gives::Nothing,
+        }
+    }
 }
 
 #[cfg(test)]
@@ -495,6 +575,70 @@ mod tests {
                     prop_assert!(fates.iter().zip(&before).all(|(a, b)| kept(a) == kept(b)));
                 }
             }
+        }
+
+        /// Whatever is judged otherwise at a later time, though nothing changed, ended when it is said to be looked for.
+        #[test]
+        fn what_is_due_is_looked_for(
+            keeping in any_keeping(),
+            further in proptest::collection::vec((0usize..3, 1u32..300), 0..3),
+            begins in 900 * DAY_MS..NOW,
+            lasts in proptest::collection::vec(1i64..50 * 3_600_000, 1..12),
+            alive in proptest::bool::ANY,
+            between in 1i64..40 * 3_600_000,
+        ) {
+            let mut keeping = keeping;
+            let spacings = [Spacing::Hourly, Spacing::Weekly, Spacing::Monthly];
+            for (which, days) in further {
+                keeping.versions.steps.insert(spacings[which], Span::days(days));
+            }
+            let mut at = begins;
+            let mut states = Vec::new();
+            for (n, lasted) in lasts.iter().enumerate() {
+                let (since, until) = (n as i64, n as i64 + 1);
+                states.push(State { at, ended_at: at + lasted, ..state(since, until, n as i64) });
+                at += lasted;
+            }
+            states.reverse();
+            states[0].removed = !alive;
+            let present = alive.then_some(99);
+            // Each time at which something turns, and one between two of them.
+            let turns = |now: i64| look_again(&judge(&Setting { now, ..setting(&keeping, &[]) }, present, &states));
+            let mut from = NOW;
+            for _ in 0..20 {
+                let to = from + between;
+                let judged = |now: i64| judge(&Setting { now, ..setting(&keeping, &[]) }, present, &states);
+                let kept = |fate: &Fate| (matches!(fate, Fate::Kept(..)), matches!(fate, Fate::Erased));
+                let due = due_between(&keeping, from, to);
+                for (state, (before, after)) in states.iter().zip(judged(from).iter().zip(&judged(to))) {
+                    let looked_for = due.iter().any(|(a, b)| *a < state.ended_at && state.ended_at <= *b);
+                    prop_assert!(kept(before) == kept(after) || looked_for, "{:?} {:?} {:?}", state, before, after);
+                }
+                from = turns(from).map_or(to, |again| again - 1).max(from + 1);
+            }
+        }
+
+        /// What gives way is the same whether all candidates are known at once or by their days.
+        #[test]
+        fn days_tell_what_gives_way(
+            candidates in proptest::collection::vec((0i64..20 * DAY_MS, 0i64..9), 0..60),
+            needed in -3i64..300,
+        ) {
+            let mut days = Days::default();
+            candidates.iter().for_each(|(at, bytes)| days.count(*at, *bytes));
+            let before = match days.give(needed) {
+                Gives::Nothing => None,
+                Gives::Before(all) => Some(all),
+                Gives::Within(day, rest) => {
+                    let mut its: Vec<_> = candidates.iter().filter(|(at, _)| Days::of(*at) == day).copied().collect();
+                    room_before(&mut its, rest)
+                }
+            };
+            let goes = |before: Option<i64>| -> Vec<_> {
+                candidates.iter().filter(|(at, _)| before.is_some_and(|b| *at < b)).copied().collect()
+            };
+            let plain = room_before(&mut candidates.clone(), needed);
+            prop_assert_eq!(goes(before), goes(plain));
         }
     }
 }

@@ -12,7 +12,6 @@ use yellow_attic_core::size::human;
 use yellow_attic_store::people::accounts::{Account, Role};
 use yellow_attic_store::rights::quota::{Filled, LineOf};
 use yellow_attic_store::timeline::alarms::Alarm;
-use yellow_attic_store::timeline::retention::Reach;
 use yellow_attic_store::{Actor, StoreError};
 
 /// How often snapshots, alarms and quotas are looked at.
@@ -62,7 +61,7 @@ async fn let_go(state: &State) -> Result<(), StoreError> {
         return Ok(());
     }
     let rules = state.engine.people().rules();
-    let done = state.engine.history().apply_purge(&Actor::service(), &rules, &Reach::All, None, &going).await;
+    let done = state.engine.history().let_go_due(&rules, &going).await;
     going.runs.store(false, Ordering::SeqCst);
     done.map(|sum| {
         if sum.states > 0 {

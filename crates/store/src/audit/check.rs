@@ -6,6 +6,7 @@ use crate::fs::fault_points::AllSteps;
 use crate::fs::staging::hash_file;
 use crate::people::record::{Anchors, RecordCheck, follow_chain};
 use async_recursion::async_recursion as boxed;
+use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_core::ContentId;
@@ -90,35 +91,43 @@ impl crate::engine::Engine {
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
 /// hears how many bytes have been hashed.
 #[boxed]
-pub async fn check(data: &Path, anchors: Anchors, mut progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
+pub async fn check(data: &Path, anchors: Anchors, progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
     let pool = crate::catalogue::db::open_readers(&data.join("catalogue.db")).await?;
     let record = follow_chain(&pool, &anchors).await?;
-    let known: Vec<Vec<u8>> =
-        sqlx::query_scalar("SELECT DISTINCT hash FROM contents WHERE state = 1").fetch_all(&pool).await?;
     let noticed: Vec<(i64, String, String)> =
         sqlx::query_as("SELECT at, kind, detail FROM findings ORDER BY id DESC LIMIT 1000")
             .fetch_all(&pool)
             .await?;
-    type ChunkRow = (Vec<u8>, i64, i64, i64, i64);
-    let chunks: Vec<ChunkRow> =
-        sqlx::query_as("SELECT hash, pack, at, stored, size FROM chunks ORDER BY pack, at")
-            .fetch_all(&pool)
-            .await?;
-    let disk = Disk::open(data, Arc::new(AllSteps))?;
-    let mut found = tokio::task::spawn_blocking(move || {
-        let mut found = hash_past(&disk, known, &mut progress)?;
-        let done = found.bytes;
-        let packs = crate::files::packs::check_packs(&disk, &chunks, &mut |n| progress(done + n));
-        found.bytes += packs.bytes;
-        found.damaged.extend(packs.damaged);
-        Ok::<_, std::io::Error>(found)
-    })
-    .await
-    .map_err(|_| StoreError::Stopping)?
-    .map_err(|e| StoreError::io("checking the past", &e))?;
+    let disk = Arc::new(Disk::open(data, Arc::new(AllSteps))?);
+    let mut found = Hashed { progress: Some(progress), ..Hashed::default() };
+    // Part by part: all hashes at once would take memory by the gigabyte.
+    for shard in shards_of(&disk).map_err(|e| StoreError::io("checking the past", &e))? {
+        let known = hashes_of(&pool, &shard).await?;
+        let disk = disk.clone();
+        found = off_the_runtime(move || found.hash_shard(&disk, &shard, known)).await?;
+    }
+    let packs: Vec<i64> =
+        sqlx::query_scalar("SELECT DISTINCT pack FROM chunks ORDER BY pack").fetch_all(&pool).await?;
+    for pack in packs {
+        type ChunkRow = (Vec<u8>, i64, i64, i64, i64);
+        let chunks: Vec<ChunkRow> =
+            sqlx::query_as("SELECT hash, pack, at, stored, size FROM chunks WHERE pack = ? ORDER BY at")
+                .bind(pack)
+                .fetch_all(&pool)
+                .await?;
+        let disk = disk.clone();
+        found = off_the_runtime(move || {
+            let done = found.bytes;
+            let packs = crate::files::packs::check_packs(&disk, &chunks, &mut |n| found.tell(done + n));
+            found.bytes += packs.bytes;
+            found.damaged.extend(packs.damaged);
+            Ok(found)
+        })
+        .await?;
+    }
     // What a service is filing while we look is no loss: look for it on its way.
     let mut missing = Vec::new();
     for hash in found.missing {
@@ -155,47 +164,82 @@ pub async fn check(data: &Path, anchors: Anchors, mut progress: Box<dyn FnMut(u6
     })
 }
 
+async fn off_the_runtime(work: impl FnOnce() -> std::io::Result<Hashed> + Send + 'static) -> Result<Hashed> {
+    let done = tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::Stopping)?;
+    done.map_err(|e| StoreError::io("checking the past", &e))
+}
+
+/// The folders that past bytes lie in, whether or not they are there: by the first two digits of their hashes.
+fn shards_of(disk: &Disk) -> std::io::Result<BTreeSet<String>> {
+    let there = disk.names(&disk.past)?.into_iter().filter_map(|name| String::from_utf8(name).ok());
+    Ok(there.filter(|name| name.len() == 2).chain((0..=255u8).map(|n| format!("{n:02x}"))).collect())
+}
+
+/// What the catalogue knows to lie in one of them.
+async fn hashes_of(pool: &sqlx::SqlitePool, shard: &str) -> Result<HashSet<[u8; 32]>> {
+    let Ok(first) = u8::from_str_radix(shard, 16) else { return Ok(HashSet::new()) };
+    let next = first.checked_add(1).map(|next| vec![next]);
+    let known: Vec<Vec<u8>> = sqlx::query_scalar(
+        "SELECT DISTINCT hash FROM contents WHERE state = 1 AND hash >= ?1 AND (?2 IS NULL OR hash < ?2)",
+    )
+    .bind(vec![first])
+    .bind(next)
+    .fetch_all(pool)
+    .await?;
+    Ok(known.into_iter().filter_map(|hash| hash.try_into().ok()).collect())
+}
+
 #[derive(Default)]
 struct Hashed {
     files: u64,
     bytes: u64,
     damaged: Vec<String>,
     missing: Vec<String>,
+    progress: Option<Box<dyn FnMut(u64) + Send>>,
 }
 
-fn hash_past(disk: &Disk, known: Vec<Vec<u8>>, progress: &mut dyn FnMut(u64)) -> std::io::Result<Hashed> {
-    let mut wanted: std::collections::HashSet<[u8; 32]> =
-        known.into_iter().filter_map(|hash| hash.try_into().ok()).collect();
-    let mut found = Hashed::default();
-    for shard in disk.names(&disk.past)? {
-        let Ok(shard) = String::from_utf8(shard) else { continue };
-        if shard.len() != 2 {
-            continue;
+impl Hashed {
+    fn tell(&mut self, bytes: u64) {
+        if let Some(progress) = &mut self.progress {
+            progress(bytes);
         }
-        let dir = disk.open_dir(&disk.past, &shard)?;
-        for name in disk.names(&dir)? {
+    }
+
+    fn hash_shard(
+        mut self,
+        disk: &Disk,
+        shard: &str,
+        mut wanted: HashSet<[u8; 32]>,
+    ) -> std::io::Result<Hashed> {
+        let dir = match disk.open_dir(&disk.past, shard) {
+            Ok(dir) => Some(dir),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
+            Err(e) => return Err(e),
+        };
+        let names = dir.as_ref().map_or(Ok(Vec::new()), |dir| disk.names(dir))?;
+        for (name, dir) in names.into_iter().zip(dir.iter().cycle()) {
             let Ok(name) = String::from_utf8(name) else { continue };
             let Some(hash) = unhex(&name) else {
-                found.damaged.push(name);
+                self.damaged.push(name);
                 continue;
             };
-            let (mut file, _) = match disk.open_file(&dir, &name) {
+            let (mut file, _) = match disk.open_file(dir, &name) {
                 Ok(opened) => opened,
                 // Filed elsewhere or no longer needed since the names were read.
                 Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
                 Err(e) => return Err(e),
             };
             let (got, size) = hash_file(&mut file)?;
-            found.files += 1;
-            found.bytes += size;
-            progress(found.bytes);
+            self.files += 1;
+            self.bytes += size;
+            self.tell(self.bytes);
             wanted.remove(&hash);
             if got != hash {
-                found.damaged.push(name);
+                self.damaged.push(name);
             }
         }
+        // On their way into the past, or in a removed folder that is still whole.
+        self.missing.extend(wanted.iter().map(|hash| crate::fs::disk::hex(hash)));
+        Ok(self)
     }
-    // On their way into the past, or in a removed folder that is still whole.
-    found.missing = wanted.iter().map(|hash| crate::fs::disk::hex(hash)).collect();
-    Ok(found)
 }

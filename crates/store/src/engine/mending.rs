@@ -76,6 +76,8 @@ pub async fn mend_times(data: &Path, now_ms: i64) -> Result<Times> {
     ] {
         sqlx::query(statement).bind(now_ms).execute(&mut conn).await?;
     }
+    // It went by times that are others now.
+    sqlx::query("DELETE FROM looked").execute(&mut conn).await?;
     let fields = ["times mended", "service", "", "this machine", "", &format!("{ahead} changes")];
     let mut salt = [0u8; 16];
     getrandom::fill(&mut salt).map_err(|e| StoreError::BadInput(e.to_string()))?;

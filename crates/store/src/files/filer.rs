@@ -12,7 +12,7 @@ use crate::ops::record::{ChangeCatalogue, Finding};
 use crate::txn::operation::{Operation, Queued, asked};
 use crate::txn::read_cache::View;
 use parking_lot::Mutex;
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::runtime::Handle;
@@ -310,32 +310,42 @@ impl Filer {
             let dir = self.disk.past_dir(&text).map_err(|e| StoreError::io("opening the past", &e))?;
             places.push((text, dir));
         }
-        let disk = self.disk.clone();
         let list = serde_json::to_string(&places.iter().map(|(text, _)| text).collect::<Vec<_>>());
         let list = list.map_err(|e| StoreError::Catalogue(e.to_string()))?;
-        // Looked at once more inside a writer transaction: a new reference takes it back.
+        // Whoever refers to such bytes anew files bytes of its own, after it was committed that it does: here on this thread, or
+        // while it holds this. So what nothing needs now may go without the writer waiting for the disk.
+        let _filing = self.disk.filing.lock();
+        let needless: Vec<(String, i64)> = self.handle.block_on(
+            sqlx::query_as(
+                "SELECT j.value, EXISTS (SELECT 1 FROM packed p WHERE p.org = 1 AND p.hash = unhex(j.value))
+                 FROM json_each(?) j WHERE NOT EXISTS
+                   (SELECT 1 FROM contents c WHERE c.hash = unhex(j.value) AND c.state = 1)",
+            )
+            .bind(list)
+            .fetch_all(&self.view.pool),
+        )?;
+        let goes: HashSet<&str> = needless.iter().map(|(text, _)| text.as_str()).collect();
+        for (text, dir) in places.iter().filter(|(text, _)| goes.contains(text.as_str())) {
+            match self.disk.unlink(dir, text, false) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(StoreError::io("letting go of past bytes", &e));
+                }
+                _ => {}
+            }
+        }
+        let packed: Vec<&String> =
+            needless.iter().filter(|(_, packed)| *packed != 0).map(|(text, _)| text).collect();
+        if packed.is_empty() {
+            return Ok(());
+        }
+        let packed = serde_json::to_string(&packed).unwrap_or_default();
         self.ask(ChangeCatalogue::quiet(move |conn| {
             Box::pin(async move {
-                let needless: Vec<String> = sqlx::query_scalar(
-                    "SELECT j.value FROM json_each(?) j WHERE NOT EXISTS
-                           (SELECT 1 FROM contents c WHERE c.hash = unhex(j.value) AND c.state = 1)",
-                )
-                .bind(list)
-                .fetch_all(&mut *conn)
-                .await?;
-                for (text, dir) in places.iter().filter(|(text, _)| needless.contains(text)) {
-                    match disk.unlink(dir, text, false) {
-                        Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
-                            return Err(StoreError::BadInput(e.to_string()));
-                        }
-                        _ => {}
-                    }
-                }
-                let needless = serde_json::to_string(&needless).unwrap_or_default();
                 sqlx::query(
-                    "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))",
+                    "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))
+                       AND NOT EXISTS (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
                 )
-                .bind(needless)
+                .bind(packed)
                 .execute(conn)
                 .await?;
                 Ok(())

@@ -394,6 +394,8 @@ impl Jobs {
                 let filed = tokio::task::spawn_blocking(move || {
                     let still = hold_still(&disk, &staging, &its_dir, &name)?;
                     let (hash, size) = (still.hash, still.size);
+                    // Nothing is let go meanwhile that these bytes may be dropped in favour of.
+                    let _filing = disk.filing.lock();
                     if hash != seen.hash {
                         // Written to just now: it is looked at once more as what it is by now.
                         return Ok(None);

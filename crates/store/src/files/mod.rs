@@ -8,3 +8,4 @@ pub(crate) mod packs;
 pub(crate) mod past;
 pub(crate) mod placer;
 pub(crate) mod placing;
+mod tidying;

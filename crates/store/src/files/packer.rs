@@ -17,23 +17,24 @@ use std::io;
 use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
 use tokio::sync::mpsc;
-use yellow_attic_core::chunking::{cut, read_recipe, write_recipe};
+use yellow_attic_core::chunking::{cut, write_recipe};
 
 /// A pack file that is full.
 pub const FULL: u64 = 64 << 20;
 
-/// A pack of which less than this share is needed is written anew.
-pub const WORTH_TIDYING: (u64, u64) = (2, 3);
+/// So many times as long as tidying took, nothing is tidied after it.
+const TIDIES: u32 = 20;
 
 /// Before each chunk: its hash, its bytes there, its size. So a pack tells what it holds.
 pub const HEAD: usize = 40;
 
 /// The pack that is being written.
 pub(crate) struct Open {
-    id: i64,
-    file: File,
+    pub(super) id: i64,
+    pub(super) file: File,
     bytes: u64,
 }
 
@@ -47,6 +48,8 @@ pub(crate) struct Packer {
     pub writer: mpsc::WeakSender<Queued>,
     pub handle: Handle,
     pub open: Option<Open>,
+    /// Not before this is it tidied again: that looks at all there is.
+    pub tidies: Instant,
 }
 
 impl Packer {
@@ -75,9 +78,21 @@ impl Packer {
             };
             let done = match next {
                 Some((hash, size)) => self.pack_or_leave(&hash, size),
-                None if self.packing.0.tidy.swap(false, Ordering::SeqCst) => self.tidy(),
+                None if Instant::now() >= self.tidies
+                    && self.packing.0.tidy.swap(false, Ordering::SeqCst) =>
+                {
+                    let begun = Instant::now();
+                    let done = self.tidy();
+                    self.tidies = Instant::now() + begun.elapsed() * TIDIES;
+                    done
+                }
                 None => {
-                    self.handle.block_on(self.packing.0.work.notified());
+                    let owed = self.packing.0.tidy.load(Ordering::SeqCst);
+                    let wait = self.tidies.saturating_duration_since(Instant::now());
+                    let wait = if owed { wait } else { Duration::from_secs(3600) };
+                    self.handle.block_on(async {
+                        let _ = tokio::time::timeout(wait, self.packing.0.work.notified()).await;
+                    });
                     Ok(())
                 }
             };
@@ -406,132 +421,6 @@ impl Packer {
         let fd = openat(&*self.disk.packs, pack_name(id).as_str(), flags, Mode::from_raw_mode(0o644))?;
         self.open = Some(Open { id, file: File::from(fd), bytes: 0 });
         Ok(())
-    }
-
-    /// Drops chunks that no recipe names, and takes back the space of packs that hold little.
-    pub fn tidy(&mut self) -> Result<()> {
-        // What was let go while it was packed, or before a stop: nobody else finds it.
-        self.write(|conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "DELETE FROM packed WHERE NOT EXISTS
-                       (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
-                )
-                .execute(conn)
-                .await?;
-                Ok(())
-            })
-        })?;
-        let recipes: Vec<Vec<u8>> = self
-            .handle
-            .block_on(sqlx::query_scalar("SELECT recipe FROM packed").fetch_all(&self.view.pool))?;
-        let last: i64 = self.handle.block_on(
-            sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM chunks").fetch_one(&self.view.pool),
-        )?;
-        let mut needed = vec![0u64; last as usize / 64 + 1];
-        for recipe in recipes {
-            let runs =
-                read_recipe(&recipe).ok_or_else(|| StoreError::Catalogue("a recipe is damaged".into()))?;
-            for (first, n) in runs {
-                for id in first..first + n as i64 {
-                    if let Some(word) = needed.get_mut(id as usize / 64) {
-                        *word |= 1 << (id % 64);
-                    }
-                }
-            }
-        }
-        let is_needed = |id: i64| needed.get(id as usize / 64).is_some_and(|w| w >> (id % 64) & 1 == 1);
-        let mut after = 0i64;
-        loop {
-            let ids: Vec<i64> = self.handle.block_on(
-                sqlx::query_scalar("SELECT id FROM chunks WHERE id > ? ORDER BY id LIMIT 50000")
-                    .bind(after)
-                    .fetch_all(&self.view.pool),
-            )?;
-            let Some(end) = ids.last().copied() else { break };
-            let needless: Vec<i64> = ids.into_iter().filter(|id| !is_needed(*id)).collect();
-            for part in needless.chunks(2000) {
-                let list = serde_json::to_string(part).unwrap_or_default();
-                self.write(move |conn| {
-                    Box::pin(async move {
-                        sqlx::query("DELETE FROM chunks WHERE id IN (SELECT value FROM json_each(?))")
-                            .bind(list)
-                            .execute(conn)
-                            .await?;
-                        Ok(())
-                    })
-                })?;
-            }
-            after = end;
-        }
-        let packs: Vec<(i64, i64, i64)> = self.handle.block_on(
-            sqlx::query_as(
-                "SELECT p.id, p.bytes, coalesce(sum(c.stored + 40), 0) FROM packs p LEFT JOIN chunks c ON c.pack = p.id
-                 GROUP BY p.id",
-            )
-            .fetch_all(&self.view.pool),
-        )?;
-        let open = self.open.as_ref().map(|o| o.id);
-        for (id, bytes, live) in packs {
-            if self.packing.stopped() {
-                return Err(StoreError::Stopping);
-            }
-            if live as u64 * WORTH_TIDYING.1 < bytes as u64 * WORTH_TIDYING.0 {
-                if open == Some(id) {
-                    self.open = None;
-                }
-                self.rewrite(id)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Writes what is needed of a pack to another one, then drops it.
-    pub fn rewrite(&mut self, pack: i64) -> Result<()> {
-        let io = |e: &io::Error| StoreError::io("tidying a pack", e);
-        type ChunkRow = (i64, Vec<u8>, i64, i64, i64);
-        let chunks: Vec<ChunkRow> = self.handle.block_on(
-            sqlx::query_as("SELECT id, hash, at, stored, size FROM chunks WHERE pack = ? ORDER BY at")
-                .bind(pack)
-                .fetch_all(&self.view.pool),
-        )?;
-        let mut moved = Vec::with_capacity(chunks.len());
-        let mut touched: HashMap<i64, u64> = HashMap::new();
-        if !chunks.is_empty() {
-            let (from, _) = self.disk.open_file(&*self.disk.packs, &pack_name(pack)).map_err(|e| io(&e))?;
-            for (id, hash, at, stored, size) in chunks {
-                let mut bytes = vec![0; stored.max(0) as usize];
-                from.read_exact_at(&mut bytes, at as u64).map_err(|e| io(&e))?;
-                let hash = hash_of(&hash, &format!("chunk {id}"))?;
-                let (to, at) = self.append(&hash, &bytes, size.max(0) as usize).map_err(|e| io(&e))?;
-                touched.insert(to, at as u64 + stored as u64);
-                moved.push((id, to, at));
-            }
-            if let Some(open) = &self.open {
-                self.disk.sync(&open.file).map_err(|e| io(&e))?;
-                self.disk.sync(&*self.disk.packs).map_err(|e| io(&e))?;
-            }
-        }
-        let packs: Vec<(i64, u64)> = touched.into_iter().collect();
-        let moved = serde_json::to_string(&moved).unwrap_or_default();
-        self.disk.step("tidy a pack").map_err(|e| io(&e))?;
-        self.write(move |conn| {
-            Box::pin(async move {
-                note_packs(conn, &packs).await?;
-                sqlx::query(
-                    "UPDATE chunks SET pack = j.value->>1, at = j.value->>2 FROM json_each(?) j WHERE chunks.id = j.value->>0",
-                )
-                .bind(moved)
-                .execute(&mut *conn)
-                .await?;
-                sqlx::query("DELETE FROM packs WHERE id = ?").bind(pack).execute(conn).await?;
-                Ok(())
-            })
-        })?;
-        match self.disk.unlink(&*self.disk.packs, &pack_name(pack), false) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(io(&e)),
-            _ => Ok(()),
-        }
     }
 }
 

@@ -69,6 +69,8 @@ pub struct Disk {
     pub shelves: Arc<OwnedFd>,
     durability: Durability,
     access: TreeAccess,
+    /// Held while equal past bytes may be dropped in favour of others, and while those may be let go.
+    pub filing: parking_lot::Mutex<()>,
 }
 
 /// What a file system promises about bytes that were synced.
@@ -116,6 +118,7 @@ impl Disk {
             shelves,
             path: path.to_path_buf(),
             steps,
+            filing: parking_lot::Mutex::new(()),
         };
         for (name, dir) in [
             ("past", &disk.past),

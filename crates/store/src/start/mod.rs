@@ -225,6 +225,7 @@ impl Workers<'_> {
             writer: self.writer.clone(),
             handle: self.runtime.clone(),
             open: None,
+            tidies: std::time::Instant::now(),
         }
     }
 

@@ -101,16 +101,19 @@ impl History {
         // Changes count together within a window: those just before the last look are looked at again.
         let last_at = self.time_of(Moment(seen)).await?;
         let from = self.moment_at(last_at - WINDOW_MS).await?.0.min(seen);
+        // By shelf: only what came since is read, however much there is.
         // Of a node: each change with the state before it; what ended by being removed has none after.
         let found: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(e.node, e.shelf, e.since, e.at, e.account, e.device,
                  iif(p.id IS NULL, NULL, json_array(p.sort_key, p.parent, pc.size, pc.noise, p.at)),
                  json_array(e.sort_key, e.parent, c.size, c.noise, e.at)))
              FROM (SELECT * FROM (
-                 SELECT node, shelf, sort_key, since, at, account, device, content, parent FROM entries_now
-                   WHERE since > ?1 AND kind = 1
-                 UNION ALL SELECT node, shelf, sort_key, since, at, account, device, content, parent FROM entries_past
-                   WHERE since > ?1 AND kind = 1 AND until > ?1)
+                 SELECT n.node, n.shelf, n.sort_key, n.since, n.at, n.account, n.device, n.content, n.parent
+                   FROM shelves s CROSS JOIN entries_now n INDEXED BY entries_now_since
+                   WHERE n.shelf = s.id AND n.since > ?1 AND n.kind = 1
+                 UNION ALL SELECT o.node, o.shelf, o.sort_key, o.since, o.at, o.account, o.device, o.content, o.parent
+                   FROM shelves s CROSS JOIN entries_past o INDEXED BY entries_past_shelf
+                   WHERE o.shelf = s.id AND o.until > ?1 AND o.since > ?1 AND o.kind = 1)
                ORDER BY since LIMIT ?2) e
              LEFT JOIN contents c ON c.id = e.content
              LEFT JOIN entries_past p ON p.node = e.node AND p.until = e.since
@@ -123,7 +126,8 @@ impl History {
         let gone: String = sqlx::query_scalar(
             "SELECT json_group_array(json_array(e.node, e.shelf, e.until, e.ended_at, e.ended_account, e.ended_device,
                  json_array(e.sort_key, e.parent, c.size, c.noise, e.at), NULL))
-             FROM (SELECT * FROM entries_past WHERE ended_how = 7 AND kind = 1 AND until > ?1 ORDER BY until LIMIT ?2) e
+             FROM (SELECT o.* FROM shelves s CROSS JOIN entries_past o INDEXED BY entries_past_shelf
+               WHERE o.shelf = s.id AND o.until > ?1 AND o.ended_how = 7 AND o.kind = 1 ORDER BY o.until LIMIT ?2) e
              LEFT JOIN contents c ON c.id = e.content",
         )
         .bind(from)

@@ -11,6 +11,7 @@ pub mod purge;
 pub mod reading;
 pub mod restore;
 pub mod retention;
+mod retention_due;
 pub mod retention_judge;
 pub mod rollback;
 pub mod rollback_plan;

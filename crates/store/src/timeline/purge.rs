@@ -1,9 +1,11 @@
 //! Letting go what [`crate::timeline::retention`] planned, in small steps of the writer. Each step looks once more: what
 //! came back meanwhile stays, and what somebody named or a rule holds by now.
 
+use crate::catalogue::rows::hash_of;
 use crate::files::filer::File;
+use crate::fs::disk::ObjectId;
 use crate::fs::error::{Result, StoreError};
-use crate::fs::model::{Actor, Content, ContentState, FolderPlacement, Row};
+use crate::fs::model::{Actor, ChangeKind, Content, ContentState, FolderPlacement, Row};
 use crate::ops::found::content_of;
 use crate::ops::record::Note;
 use crate::timeline::History;
@@ -62,6 +64,21 @@ impl History {
         if token.is_some_and(|t| t != purge.token) {
             return Err(StoreError::PlanStale);
         }
+        let done = self.let_plan_go(actor, &purge, reach, progress).await?;
+        if *reach == Reach::All {
+            self.keep_snapshot_sums(&purge).await?;
+        }
+        Ok(done)
+    }
+
+    /// Lets go what was planned.
+    pub(crate) async fn let_plan_go(
+        &self,
+        actor: &Actor,
+        purge: &Purge,
+        reach: &Reach,
+        progress: &Progress,
+    ) -> Result<Sum> {
         progress.of.store(purge.goes.len() as u64, Ordering::Relaxed);
         let mut done = Sum::default();
         // What is beneath a folder goes before it: the plan has each tree from the leaves up, past rows
@@ -107,9 +124,6 @@ impl History {
                 Reach::Removed(_) | Reach::Version(..) => "by hand".into(),
             };
             self.0.ask(Note { actor, action: "let go", node: None, what, detail }).await?;
-        }
-        if *reach == Reach::All {
-            self.keep_snapshot_sums(&purge).await?;
         }
         Ok(done)
     }
@@ -198,7 +212,7 @@ impl History {
         Ok(())
     }
 
-    async fn keep_snapshot_sums(&self, purge: &Purge) -> Result<()> {
+    pub(crate) async fn keep_snapshot_sums(&self, purge: &Purge) -> Result<()> {
         let before: Vec<(i64, i64)> = sqlx::query_as("SELECT shelf, snapshots FROM space_kept")
             .fetch_all(&self.0.shared.view.pool)
             .await?;
@@ -227,13 +241,105 @@ impl History {
 /// Lets go states, within a group of the writer. What is needed again by now stays.
 pub(crate) async fn let_go(txn: &mut WriteTxn, states: &[Going]) -> Result<LetGone> {
     let mut gone = LetGone::default();
+    let drops = |going: &&Going| matches!(going.key, Key::Past(_)) && !going.erase;
+    let ids: Vec<i64> = states
+        .iter()
+        .filter(drops)
+        .filter_map(|going| if let Key::Past(id) = going.key { Some(id) } else { None })
+        .collect();
+    let alone = let_files_go(txn, &mut gone, &ids).await?;
     for going in states {
         match going.key {
-            Key::Past(id) => let_past_go(txn, &mut gone, id, going.erase).await?,
+            Key::Past(id) if going.erase || alone.contains(&id) => {
+                let_past_go(txn, &mut gone, id, going.erase).await?;
+            }
+            Key::Past(_) => {}
             Key::Open(node) => let_open_go(txn, &mut gone, NodeId(node), going.erase).await?,
         }
     }
     Ok(gone)
+}
+
+/// Lets bytes of past states of files go, as one set. Which of these are none.
+async fn let_files_go(txn: &mut WriteTxn, gone: &mut LetGone, ids: &[i64]) -> Result<HashSet<i64>> {
+    let mut alone: HashSet<i64> = ids.iter().copied().collect();
+    type Known = (i64, i64, i64, Option<i64>, i64);
+    let known: Vec<Known> = sqlx::query_as(
+        "SELECT e.id, e.shelf, e.held, e.content,
+             EXISTS (SELECT 1 FROM named_versions v WHERE v.node = e.node AND v.since = e.since)
+         FROM json_each(?) j CROSS JOIN entries_past e WHERE e.id = j.value AND e.kind = 1",
+    )
+    .bind(serde_json::to_string(ids).unwrap_or_default())
+    .fetch_all(&mut txn.conn)
+    .await?;
+    let mut holds: HashMap<i64, bool> = HashMap::new();
+    let (mut lets, mut contents) = (Vec::new(), HashSet::new());
+    for (id, shelf, held, content, named) in known {
+        alone.remove(&id);
+        let hold =
+            *holds.entry(shelf).or_insert_with(|| Keeping::of(txn.access.rules(), ShelfId(shelf)).hold);
+        if held != 0 && named == 0 && !hold {
+            lets.push(id);
+            contents.extend(content);
+        }
+    }
+    if lets.is_empty() {
+        return Ok(alone);
+    }
+    sqlx::query("UPDATE entries_past SET held = 0 WHERE id IN (SELECT value FROM json_each(?))")
+        .bind(serde_json::to_string(&lets).unwrap_or_default())
+        .execute(&mut txn.conn)
+        .await?;
+    gone.states += lets.len() as u64;
+    drop_contents(txn, gone, &contents.into_iter().collect::<Vec<_>>()).await?;
+    Ok(alone)
+}
+
+/// Bytes that no state needs any more, and that an end owns: bytes that no end owns go on in an open row.
+async fn drop_contents(txn: &mut WriteTxn, gone: &mut LetGone, contents: &[i64]) -> Result<()> {
+    type Raw = (i64, Vec<u8>, i64, i64, i64, i64, i64, Option<i64>, i64);
+    let needless: Vec<Raw> = sqlx::query_as(
+        // It was counted where its last state was. Of a removed node only what it was last is in the trash.
+        "SELECT c.id, c.hash, c.size, c.ino, c.btime, c.mark, e.node, e.parent,
+             iif(EXISTS (SELECT 1 FROM entries_past n WHERE n.node = e.node AND n.until > e.until), 1, e.ended_how)
+         FROM json_each(?) j CROSS JOIN contents c
+         JOIN entries_past e ON e.id = (SELECT id FROM entries_past WHERE content = c.id ORDER BY until DESC LIMIT 1)
+         WHERE c.id = j.value AND c.state = 1
+           AND NOT EXISTS (SELECT 1 FROM entries_past p WHERE p.content = c.id AND p.held = 1)
+           AND EXISTS (SELECT 1 FROM entries_past p WHERE p.content = c.id AND p.ended_how IN (1, 3, 5, 7))",
+    )
+    .bind(serde_json::to_string(contents).unwrap_or_default())
+    .fetch_all(&mut txn.conn)
+    .await?;
+    let mut deltas: HashMap<NodeId, Delta> = HashMap::new();
+    for (id, hash, size, ino, btime, mark, node, parent, how) in needless {
+        let content = Content {
+            id: ContentId(id),
+            hash: hash_of(&hash, &format!("content {id}"))?,
+            size,
+            life: ContentState::Gone,
+            object: ObjectId { ino, btime },
+            mark,
+        };
+        if let Some(parent) = parent {
+            let removed =
+                ChangeKind::from_number(how) == ChangeKind::Removed && txn.row(NodeId(node)).await?.is_none();
+            let its = deltas.entry(NodeId(parent)).or_default();
+            its.past_bytes -= size;
+            its.past_files -= 1;
+            if removed {
+                its.trash_bytes -= size;
+                its.trash_files -= 1;
+            }
+        }
+        txn.set_content(content);
+        gone.hashes.push(content.hash);
+        gone.bytes += size;
+    }
+    for (parent, delta) in deltas {
+        txn.charge(parent, delta, 0).await?;
+    }
+    Ok(())
 }
 
 /// Whether something stands above letting go that was not there when it was planned: a rule that holds

@@ -13,7 +13,7 @@ use crate::timeline::retention_judge::{Inputs, by_node};
 use async_recursion::async_recursion as boxed;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use yellow_attic_core::keeping::{Fate, Goes, Mark, State, Why, judge, room_before};
+use yellow_attic_core::keeping::{Fate, Goes, Mark, State, Why, judge};
 use yellow_attic_core::rules::{Rule, Rules, Value};
 use yellow_attic_core::{NodeId, ShelfId};
 
@@ -112,7 +112,7 @@ impl Purge {
         self.goes.push(going);
     }
 
-    fn seal(&mut self) {
+    pub(crate) fn seal(&mut self) {
         self.goes.sort_unstable_by_key(|g| g.key);
         let mut hasher = blake3::Hasher::new();
         for going in &self.goes {
@@ -153,9 +153,7 @@ impl History {
         if let (Reach::All, Some(needed)) = (reach, self.room_needed(rules)?) {
             // Space is short: see what gives way, and look over all with that in mind.
             let freed = purge.total().bytes;
-            let mut candidates = Vec::new();
-            self.candidates(&mut ground, &mut candidates).await?;
-            ground.room_before = room_before(&mut candidates, needed - freed);
+            ground.room_before = self.gives_way_before(&mut ground, needed - freed).await?;
             if ground.room_before.is_some() {
                 purge = self.look_over(&mut ground, reach).await?;
             }
@@ -190,7 +188,7 @@ impl History {
         Ok(fates)
     }
 
-    async fn ground<'r>(&self, rules: &'r Rules, by_hand: bool) -> Result<Inputs<'r>> {
+    pub(crate) async fn ground<'r>(&self, rules: &'r Rules, by_hand: bool) -> Result<Inputs<'r>> {
         let pool = &self.0.shared.view.pool;
         let mut snapshots: HashMap<ShelfId, Vec<Mark>> = HashMap::new();
         let found: Vec<(i64, i64, Option<i64>)> =
@@ -213,7 +211,7 @@ impl History {
     }
 
     /// Bytes that must be freed by the rule about short space.
-    fn room_needed(&self, rules: &Rules) -> Result<Option<i64>> {
+    pub(crate) fn room_needed(&self, rules: &Rules) -> Result<Option<i64>> {
         let Value::Room(Some(room)) = rules.decide(Rule::MakeRoom, &[]).value else { return Ok(None) };
         let (free, _) =
             self.0.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;

@@ -6,7 +6,9 @@ use crate::fs::model::ChangeKind;
 use crate::timeline::History;
 use crate::timeline::retention::{Going, Key, LOT, Purge, Reach, Sample};
 use std::collections::{HashMap, HashSet};
-use yellow_attic_core::keeping::{Fate, Goes, Keeping, Mark, Setting, State, Why, judge, look_again};
+use yellow_attic_core::keeping::{
+    Days, Fate, Gives, Goes, Keeping, Mark, Setting, State, Why, judge, look_again, room_before,
+};
 use yellow_attic_core::rules::Rules;
 use yellow_attic_core::{NodeId, ShelfId};
 
@@ -79,12 +81,7 @@ impl History {
                     let upto = last.unwrap_or(i64::MAX);
                     let rows =
                         self.past_rows("node > ?2 AND node <= (?1 + 0)", &upto.to_string(), after).await?;
-                    let open = self.open_rows(&rows).await?;
-                    for states in by_node(&rows) {
-                        let present = open.get(&states[0].node()).copied();
-                        let present = present.map(Option::unwrap_or_default);
-                        self.judge_node(ground, &mut purge, present, states, &mut trees);
-                    }
+                    self.judge_rows(ground, &mut purge, &rows, &mut trees).await?;
                     after = upto;
                     if last.is_none() {
                         break;
@@ -92,16 +89,48 @@ impl History {
                 }
             }
         }
+        self.look_over_trees(ground, &mut purge, trees).await?;
+        self.show_largest(&mut purge).await?;
+        Ok(purge)
+    }
+
+    pub(crate) async fn show_largest(&self, purge: &mut Purge) -> Result<()> {
+        purge.largest.sort_by_key(|s| std::cmp::Reverse(s.size));
+        purge.largest.truncate(100);
+        self.name(purge).await
+    }
+
+    /// Decides over whole nodes.
+    pub(crate) async fn judge_rows(
+        &self,
+        ground: &mut Inputs<'_>,
+        purge: &mut Purge,
+        rows: &[Past],
+        trees: &mut Vec<Past>,
+    ) -> Result<()> {
+        let open = self.open_rows(rows).await?;
+        for states in by_node(rows) {
+            let present = open.get(&states[0].node()).copied();
+            let present = present.map(Option::unwrap_or_default);
+            self.judge_node(ground, purge, present, states, trees);
+        }
+        Ok(())
+    }
+
+    /// Decides over removed folders whose time is over.
+    pub(crate) async fn look_over_trees(
+        &self,
+        ground: &mut Inputs<'_>,
+        purge: &mut Purge,
+        trees: Vec<Past>,
+    ) -> Result<()> {
         if !trees.is_empty() {
             purge.taken = purge.goes.iter().map(|g| g.key).collect();
         }
         for tree in trees {
-            self.look_over_tree(ground, &mut purge, &tree).await?;
+            self.look_over_tree(ground, purge, &tree).await?;
         }
-        purge.largest.sort_by_key(|s| std::cmp::Reverse(s.size));
-        purge.largest.truncate(100);
-        self.name(&mut purge).await?;
-        Ok(purge)
+        Ok(())
     }
 
     pub(crate) async fn past_rows(&self, which: &str, text: &str, number: i64) -> Result<Vec<Past>> {
@@ -360,29 +389,55 @@ impl History {
         Ok(())
     }
 
+    /// Before which time what keep rules alone keep gives way, so that so many bytes become free; none if none need be.
+    pub(crate) async fn gives_way_before(&self, ground: &mut Inputs<'_>, needed: i64) -> Result<Option<i64>> {
+        let mut days = Days::default();
+        self.candidates(ground, &mut |at, bytes| days.count(at, bytes)).await?;
+        let (day, rest) = match days.give(needed) {
+            Gives::Nothing => return Ok(None),
+            Gives::Before(all) => return Ok(Some(all)),
+            Gives::Within(day, rest) => (day, rest),
+        };
+        let mut of_day = Vec::new();
+        let mut take = |at, bytes| {
+            if Days::of(at) == day {
+                of_day.push((at, bytes));
+            }
+        };
+        self.candidates(ground, &mut take).await?;
+        Ok(room_before(&mut of_day, rest))
+    }
+
     /// What keep rules alone keep: when it ended, and how many bytes it holds.
-    pub(crate) async fn candidates(
+    async fn candidates(
         &self,
         ground: &mut Inputs<'_>,
-        found: &mut Vec<(i64, i64)>,
+        found: &mut (dyn FnMut(i64, i64) + Send),
     ) -> Result<()> {
-        let rows: String = sqlx::query_scalar(
-            "SELECT json_group_array(json_array(ended_at, size, shelf, since, until)) FROM entries_past
-             WHERE held = 1 AND content IS NOT NULL AND ended_how IN (1, 3, 5, 7)",
-        )
-        .fetch_one(&self.0.shared.view.pool)
-        .await?;
-        for (ended_at, size, shelf, since, until) in parse::<Vec<(i64, i64, i64, i64, i64)>>(&rows)? {
-            let shelf = ShelfId(shelf);
-            ground.prepare(shelf);
-            let Some(setting) = ground.setting(shelf) else { continue };
-            let young = setting.keeping.floor.is_none_or(|f| ended_at + f.0 > ground.now);
-            let shown = setting.snapshots.iter().any(|m| since <= m.moment && m.moment < until);
-            if !young && !shown && !setting.keeping.hold {
-                found.push((ended_at, size));
+        let mut after = 0_i64;
+        loop {
+            type Row = (i64, i64, i64, i64, i64, i64);
+            let rows: Vec<Row> = sqlx::query_as(
+                "SELECT id, ended_at, size, shelf, since, until FROM entries_past
+                 WHERE id > ? AND held = 1 AND content IS NOT NULL AND ended_how IN (1, 3, 5, 7) ORDER BY id LIMIT ?",
+            )
+            .bind(after)
+            .bind(LOT)
+            .fetch_all(&self.0.shared.view.pool)
+            .await?;
+            let Some(last) = rows.last() else { return Ok(()) };
+            after = last.0;
+            for (_, ended_at, size, shelf, since, until) in rows {
+                let shelf = ShelfId(shelf);
+                ground.prepare(shelf);
+                let Some(setting) = ground.setting(shelf) else { continue };
+                let young = setting.keeping.floor.is_none_or(|f| ended_at + f.0 > ground.now);
+                let shown = setting.snapshots.iter().any(|m| since <= m.moment && m.moment < until);
+                if !young && !shown && !setting.keeping.hold {
+                    found(ended_at, size);
+                }
             }
         }
-        Ok(())
     }
 }
 

@@ -5,6 +5,7 @@ mod after_trouble;
 mod alarm;
 mod basics;
 mod bounds;
+mod due;
 mod feed;
 mod hands;
 mod identity;

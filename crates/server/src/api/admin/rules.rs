@@ -128,9 +128,8 @@ pub async fn set_rule(
     let (mut going, mut going_before, mut quotas) = (None, None, Vec::new());
     if rule.drops() {
         // What goes is looked at by the same function that lets it go.
-        let reach = yellow_attic_store::timeline::retention::Reach::All;
-        let plan = state.engine.history().plan_purge(&after, &reach).await?;
-        let now = state.engine.history().plan_purge(&before, &reach).await?;
+        let plan = state.engine.history().plan_change(&after).await?;
+        let now = state.engine.history().plan_change(&before).await?;
         going = Some(crate::dto::history::going(&state, &plan, false));
         going_before = Some(now.total().states);
     }
