@@ -132,6 +132,31 @@ fn listing(at: std::net::SocketAddr, head: &str) -> Result<(f64, f64, usize), Fa
     Ok((first.ok_or("no answer")?.as_secs_f64(), begun.elapsed().as_secs_f64(), got))
 }
 
+/// How long a listing of 10,000 takes on a store, in milliseconds.
+pub fn propfind_time(data: &Path) -> Result<f64, Failure> {
+    let service = Service::start(data)?;
+    let mut line_to = Line::open(service.at)?;
+    line_to.ask(&service.head("MKCOL", "/dav/home/listed", 0), b"", false)?;
+    many(service.at, 16, FILES, &|n| {
+        (service.head("PUT", &format!("/dav/home/listed/entry-{n:05}.txt"), 5), b"a day".to_vec())
+    })?;
+    let head = format!(
+        "PROPFIND /dav/home/listed/ HTTP/1.1\r\nHost: x\r\nDepth: 1\r\nContent-Type: application/xml\r\nAuthorization: Bearer {}\r\nContent-Length: {}\r\n\r\n",
+        service.token,
+        ASKED.len()
+    );
+    let mut times = Vec::new();
+    for _ in 0..PAIRS * 4 {
+        let (_, all, size) = listing(service.at, &head)?;
+        if size < FILES * 300 {
+            return Err(format!("only {size} bytes came").into());
+        }
+        times.push(all * 1000.0);
+    }
+    service.stop()?;
+    Ok(median(times))
+}
+
 fn propfind(service: &Service, disk: &Path) -> Result<(), Failure> {
     let mut line_to = Line::open(service.at)?;
     line_to.ask(&service.head("MKCOL", "/dav/home/many", 0), b"", false)?;
