@@ -79,3 +79,17 @@ export function plain(name: string): string {
     (c) => `\u27e8U+${c.codePointAt(0)!.toString(16).toUpperCase().padStart(4, "0")}\u27e9`,
   );
 }
+
+/** How many files a disk can still hold, as the end of a sentence, where that may end before its bytes do. */
+export function roomForFiles(disk: {
+  free: number;
+  free_files?: number | null;
+  total_files?: number | null;
+}): string {
+  const { free, free_files: files, total_files: all } = disk;
+  if (files == null || !all) return "";
+  // A tenth of all, or so few that files of 16 KiB would leave three quarters of the bytes.
+  return files < all / 10 || files * 16_384 < free / 4
+    ? `, and room for ${count(files, "more file")}`
+    : "";
+}

@@ -356,6 +356,12 @@ pub struct Stored {
     pub free: u64,
     /// The disk.
     pub total: u64,
+    /// How many files it can still hold, if its file system has a limit to them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub free_files: Option<u64>,
+    /// How many it can hold in all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total_files: Option<u64>,
 }
 
 /// A large file.

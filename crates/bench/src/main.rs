@@ -25,7 +25,7 @@ fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if wanted.iter().any(|w| w == "--help") {
         println!(
-            "yattic-bench [huge|mount|sync|doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them but huge, if none is named\nyattic-bench make FOLDER --files=NUMBER --past=NUMBER: a store of that size"
+            "yattic-bench [huge|mount|sync|doors|tar|tree|zip|live|thumbnails|tls|rights|people|strangers|versions|past|rollback|dav|propfind|delta|idle|small|large|list|rename|start|scale]…: all of them but huge, if none is named\nyattic-bench make FOLDER --files=NUMBER --past=NUMBER: a store of that size\nyattic-bench huge FOLDER STORE: looks at one that was made before; FOLDER on the same disk"
         );
         return;
     }
@@ -47,6 +47,24 @@ fn main() {
             std::process::exit(2);
         };
         if let Err(error) = make::make(data.as_ref(), files, past) {
+            eprintln!("yattic-bench: {error}");
+            std::process::exit(1);
+        }
+        return;
+    }
+    if let [case, data] = &wanted[..]
+        && case == "look-due"
+    {
+        if let Err(error) = huge::look(data.as_ref()) {
+            eprintln!("yattic-bench: {error}");
+            std::process::exit(1);
+        }
+        return;
+    }
+    if let [case, disk, store] = &wanted[..]
+        && case == "huge"
+    {
+        if let Err(error) = huge::run_on(disk.as_ref(), store.as_ref()) {
             eprintln!("yattic-bench: {error}");
             std::process::exit(1);
         }

@@ -16,6 +16,9 @@ const SPAN: i64 = 400 * DAY;
 /// The size of each file.
 const SIZE: i64 = 8_192;
 
+const POWERS: &str = "CREATE TEMP TABLE powers (p INTEGER PRIMARY KEY);
+    WITH RECURSIVE e(p) AS (VALUES(1) UNION ALL SELECT p * 2 FROM e WHERE p < 140737488355328) INSERT INTO powers SELECT p FROM e";
+
 /// Makes a store with so many files, which have so many past states altogether.
 pub fn make(data: &Path, files: i64, past: i64) -> Result<(), Failure> {
     let files = files.max(PER) / PER * PER;
@@ -63,16 +66,7 @@ async fn fill(conn: &mut SqliteConnection, files: i64, states: i64) -> Result<()
             .map(|(moment, node, content, last): (i64, i64, i64, Option<i64>)| {
                 (moment, node, content.max(last.unwrap_or(0)), 1)
             })?;
-    // Indexes are made of what is there in the end: that takes a fraction of the time.
-    let indexes: Vec<(String, String)> = sqlx::query_as(
-        "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL
-           AND tbl_name IN ('entries_now', 'entries_past', 'contents')",
-    )
-    .fetch_all(&mut *conn)
-    .await?;
-    for (name, _) in &indexes {
-        sqlx::raw_sql(sqlx::AssertSqlSafe(format!("DROP INDEX {name}"))).execute(&mut *conn).await?;
-    }
+    let indexes = without_indexes(conn).await?;
     let now = jiff::Timestamp::now().as_millisecond();
     let (folders, total) = (files / PER, files * (states + 1) + files / PER);
     let (begins, step) = (now - SPAN, SPAN as f64 / total as f64);
@@ -90,8 +84,7 @@ async fn fill(conn: &mut SqliteConnection, files: i64, states: i64) -> Result<()
     };
     let key = "printf('file-%08d.txt', i) || char(1) || printf('file-%08d.txt', i)";
     let mut run = vec![
-        "CREATE TEMP TABLE powers (p INTEGER PRIMARY KEY)".to_string(),
-        "WITH RECURSIVE e(p) AS (VALUES(1) UNION ALL SELECT p * 2 FROM e WHERE p < 140737488355328) INSERT INTO powers SELECT p FROM e".into(),
+        POWERS.to_string(),
         // Times of before would run backwards.
         format!("UPDATE moments SET at = {begins}"),
         format!(
@@ -157,11 +150,26 @@ async fn fill(conn: &mut SqliteConnection, files: i64, states: i64) -> Result<()
             at(&ended)
         ));
     }
-    for statement in run {
+    run.extend(indexes);
+    run_all(conn, run).await
+}
+
+/// Takes the indexes away, and tells how they are made: once, of what is there in the end, that takes a fraction of the time.
+async fn without_indexes(conn: &mut SqliteConnection) -> Result<Vec<String>, Failure> {
+    let indexes: Vec<(String, String)> = sqlx::query_as(
+        "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL
+           AND tbl_name IN ('entries_now', 'entries_past', 'contents')",
+    )
+    .fetch_all(&mut *conn)
+    .await?;
+    let (names, made): (Vec<String>, Vec<String>) = indexes.into_iter().unzip();
+    run_all(conn, names.iter().map(|name| format!("DROP INDEX {name}")).collect()).await?;
+    Ok(made)
+}
+
+async fn run_all(conn: &mut SqliteConnection, statements: Vec<String>) -> Result<(), Failure> {
+    for statement in statements {
         sqlx::raw_sql(sqlx::AssertSqlSafe(statement)).execute(&mut *conn).await?;
-    }
-    for (_, sql) in indexes {
-        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(&mut *conn).await?;
     }
     Ok(())
 }

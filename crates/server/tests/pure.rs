@@ -273,6 +273,7 @@ mod refusals {
             (StoreError::DeliveryDone, "delivery_done"),
             (StoreError::NothingDelivered, "nothing_delivered"),
             (StoreError::DiskFull { free: 1, reserve: 2 }, "disk_full"),
+            (StoreError::NoMoreFiles { free: 1, reserve: 2 }, "disk_full"),
             (StoreError::ReadOnlyDisk, "disk_read_only"),
             (StoreError::WritesStopped(text()), "writes_stopped"),
             (StoreError::SecretsShut(path()), "secrets_key_missing"),

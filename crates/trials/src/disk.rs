@@ -21,6 +21,8 @@ pub enum Kind {
     Ext4DataJournal,
     /// ext4 with fast commits.
     Ext4FastCommit,
+    /// ext4 that can hold few files.
+    Ext4FewFiles,
     /// ext4 without a journal: no promise holds on it.
     Ext4NoJournal,
     /// xfs.
@@ -47,6 +49,7 @@ impl Kind {
             Kind::Ext4 | Kind::Ext4Writeback | Kind::Ext4DataJournal => {
                 run("mkfs.ext4", &["-q", "-E", NOW, image])
             }
+            Kind::Ext4FewFiles => run("mkfs.ext4", &["-q", "-E", NOW, "-N", "3000", image]),
             Kind::Ext4FastCommit => run("mkfs.ext4", &["-q", "-E", NOW, "-O", "fast_commit", image]),
             Kind::Ext4NoJournal => run("mkfs.ext4", &["-q", "-E", NOW, "-O", "^has_journal", image]),
             Kind::Xfs => run("mkfs.xfs", &["-q", image]),

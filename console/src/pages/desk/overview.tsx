@@ -5,7 +5,7 @@ import { useLocation } from "wouter";
 import { api, type Slowed } from "../../lib/api";
 import { kept, type Alarm } from "../../lib/kept";
 import { pageOf } from "../../lib/place";
-import { count, countInWords, exactly, moment, size, when } from "../../lib/show";
+import { count, countInWords, exactly, moment, roomForFiles, size, when } from "../../lib/show";
 import { Button, Loading, Notice, useToast } from "../../ui";
 import { Growth } from "../space/growth";
 import { key } from "../../lib/query-keys";
@@ -243,7 +243,9 @@ export function Overview() {
             <div className="grid grid-cols-[170px_1fr] gap-6 max-sm:grid-cols-1">
               <div>
                 <p className="text-3xl font-bold">{size(s.held.all)}</p>
-                <p className="text-muted">{s.stored && `${size(s.stored.free)} free on this disk`}</p>
+                <p className="text-muted">
+                  {s.stored && `${size(s.stored.free)} free on this disk${roomForFiles(s.stored)}`}
+                </p>
                 <Button look="quiet" className="-ml-3.5 text-teal" onClick={() => go("/desk/space")}>
                   Where it went
                 </Button>

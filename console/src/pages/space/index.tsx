@@ -4,7 +4,7 @@ import { Link, useLocation } from "wouter";
 import type { Me } from "../../lib/api";
 import { kept, type Held, type Space, type Stored } from "../../lib/kept";
 import { pageAt, pageOf } from "../../lib/place";
-import { count, exactly, size, when } from "../../lib/show";
+import { count, exactly, roomForFiles, size, when } from "../../lib/show";
 import { Button, Frame, Loading, Notice } from "../../ui";
 import { Growth } from "./growth";
 import { LetGoByRules } from "./let-go";
@@ -36,7 +36,7 @@ export function SpaceView({ administrator }: { administrator: boolean }) {
           <p className="text-3xl font-bold">{size(held.all)}</p>
           <p className="text-muted">
             {stored
-              ? `${size(stored.free)} of ${size(stored.total)} on this disk are free`
+              ? `${size(stored.free)} of ${size(stored.total)} on this disk are free${roomForFiles(stored)}`
               : "on the shelves that you own"}
           </p>
           <Figures held={held} />

@@ -74,6 +74,9 @@ impl Space {
                 })
                 .collect();
             table(&rows, &[1]);
+            if let (Some(free), Some(total)) = (s.free_files, s.total_files) {
+                println!("The disk can hold {free} more files, of {total}.");
+            }
             println!(
                 "{} of {} in {}.",
                 count(s.packed, "content"),

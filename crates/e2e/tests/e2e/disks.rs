@@ -171,3 +171,50 @@ fn a_service_makes_nothing_in_an_empty_folder_and_nothing_on_two_disks() {
     let said = serve(&data);
     assert!(said.contains("another device"), "{said}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_can_hold_no_more_files_is_said_so_whatever_writes() {
+    let disk = Image::make(Kind::Ext4FewFiles, 200);
+    let mut service = Service::start_in(&disk.at.join("data"));
+    service.set_up().await;
+    let client = service.client().await;
+    let home = client.place("home:/", None).await.unwrap().node.id;
+    let kept = client.put(home, "kept", None, &When::default(), b"kept".to_vec().into()).await.unwrap();
+    let gone = client.put(home, "gone", None, &When::default(), b"gone".to_vec().into()).await.unwrap();
+    client.remove(gone.id).await.unwrap();
+    let before = client.space().await.unwrap().stored.unwrap();
+    assert!(before.free_files.unwrap() > 1_000 && before.total_files.unwrap() >= 3_000, "{before:?}");
+    // Somebody makes as many files as there can be, none of which takes a byte.
+    let ballast = disk.at.join("ballast");
+    fs::create_dir(&ballast).unwrap();
+    let mut made = 0;
+    while fs::File::create(ballast.join(made.to_string())).is_ok() {
+        made += 1;
+    }
+    assert!(made > 1_000);
+    let full = |outcome: Result<(), yellow_attic_client::Error>, what: &str| {
+        let refused = outcome.expect_err(what);
+        assert_eq!(refused.code(), Some("disk_full"), "{what}: {refused}");
+        assert!(refused.to_string().contains("files more"), "{what}: {refused}");
+    };
+    for size in [10, 100_000, 5_000_000] {
+        let put = client.put(home, "more", None, &When::default(), vec![2; size].into()).await;
+        full(put.map(drop), "a new file");
+        let over = client.put(home, "kept", None, &When::default(), vec![3; size].into()).await;
+        full(over.map(drop), "another state");
+    }
+    // All is as it was, and can be read.
+    assert_eq!(client.place("home:/kept", None).await.unwrap().node.size, 4);
+    assert_eq!(client.place("home:/more", None).await.unwrap_err().code(), Some("not_found"));
+    fs::remove_dir_all(&ballast).unwrap();
+    let again =
+        async || client.put(home, "kept", None, &When::default(), b"another".to_vec().into()).await.is_ok();
+    assert!(eventually(again).await, "the service did not go on");
+    assert_eq!(client.history(kept.id).await.unwrap().states.len(), 2);
+    drop(service);
+    let sums = Command::new(program("yatticd"))
+        .args(["check", "--space", "--data", disk.at.join("data").to_str().unwrap()])
+        .output()
+        .unwrap();
+    assert!(sums.status.success(), "{}", String::from_utf8_lossy(&sums.stdout));
+}

@@ -231,6 +231,7 @@ fn plain(error: &StoreError) -> Option<&'static Kind> {
         | StoreError::OpeningTooLong { .. }
         | StoreError::DeliveryTooLarge(_)
         | StoreError::DiskFull { .. }
+        | StoreError::NoMoreFiles { .. }
         | StoreError::ReadOnlyDisk
         | StoreError::WritesStopped(_)
         | StoreError::ShelfMissing(_)
@@ -315,6 +316,9 @@ impl From<StoreError> for Refusal {
                     "{} are free on the disk, and {} of it are kept in reserve. Nothing was written.",
                     human(*free),
                     human(*reserve)
+                )),
+            StoreError::NoMoreFiles { free, reserve } => refusals::DISK_FULL.of(&format!(
+                    "The disk has room for bytes, but its file system can hold only {free} files more, and {reserve} of them are kept in reserve. Nothing was written.",
                 )),
             StoreError::ReadOnlyDisk => refusals::DISK_READ_ONLY.of(&detail)
             .retry_after(5),

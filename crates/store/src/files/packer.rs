@@ -28,6 +28,9 @@ pub const FULL: u64 = 64 << 20;
 /// So many times as long as tidying took, nothing is tidied after it.
 const TIDIES: u32 = 20;
 
+/// While it waits for that, it looks so often whether there is something else to do.
+const AGAIN: Duration = Duration::from_millis(20);
+
 /// Before each chunk: its hash, its bytes there, its size. So a pack tells what it holds.
 pub const HEAD: usize = 40;
 
@@ -87,12 +90,10 @@ impl Packer {
                     done
                 }
                 None => {
-                    let owed = self.packing.0.tidy.load(Ordering::SeqCst);
-                    let wait = self.tidies.saturating_duration_since(Instant::now());
-                    let wait = if owed { wait } else { Duration::from_secs(3600) };
-                    self.handle.block_on(async {
-                        let _ = tokio::time::timeout(wait, self.packing.0.work.notified()).await;
-                    });
+                    match self.packing.0.tidy.load(Ordering::SeqCst) {
+                        true => std::thread::sleep(AGAIN),
+                        false => self.handle.block_on(self.packing.0.work.notified()),
+                    }
                     Ok(())
                 }
             };

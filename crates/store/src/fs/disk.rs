@@ -164,8 +164,14 @@ impl Disk {
 
     /// Free and total bytes of the file system.
     pub fn space(&self) -> io::Result<(u64, u64)> {
+        self.has_room_for().map(|(bytes, _)| bytes)
+    }
+
+    /// Free and total bytes of the file system, and free and total files, where it has a limit to them.
+    pub fn has_room_for(&self) -> io::Result<((u64, u64), Option<(u64, u64)>)> {
         let s = fs::fstatvfs(&self.staging)?;
-        Ok((s.f_bavail * s.f_frsize, s.f_blocks * s.f_frsize))
+        let files = (s.f_files > 0).then_some((s.f_favail, s.f_files));
+        Ok(((s.f_bavail * s.f_frsize, s.f_blocks * s.f_frsize), files))
     }
 
     /// Opens a directory in another one.

@@ -226,6 +226,14 @@ pub enum StoreError {
         /// Bytes that only the catalogue and placing may use.
         reserve: u64,
     },
+    /// The file system holds as many files as it can, but for a reserve.
+    #[error("the disk can hold no more files: there is room for {free}, and {reserve} are kept in reserve")]
+    NoMoreFiles {
+        /// Files that it can still hold.
+        free: u64,
+        /// Files that only the catalogue and placing may make.
+        reserve: u64,
+    },
     /// The disk takes no writes.
     #[error("the disk is read-only")]
     ReadOnlyDisk,

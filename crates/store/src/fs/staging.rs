@@ -95,9 +95,16 @@ impl Staging {
         ContentId(self.next.fetch_add(1, Ordering::SeqCst))
     }
 
-    /// Refuses what would eat into the reserve: 256 MiB, or 2 % of a small disk.
+    /// Refuses what would eat into the reserve: 256 MiB and 4,096 files, or 2 % of a small disk.
     pub fn check_room(&self, wanted: u64) -> Result<()> {
-        let (free, total) = self.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
+        let ((free, total), files) =
+            self.disk.has_room_for().map_err(|e| StoreError::io("asking for free space", &e))?;
+        if let Some((free, total)) = files {
+            let reserve = 4_096.min(total / 50);
+            if free < reserve {
+                return Err(StoreError::NoMoreFiles { free, reserve });
+            }
+        }
         let reserve = (256u64 << 20).min(total / 50);
         let spoken_for = u64::try_from(self.reserved.load(Ordering::Relaxed)).unwrap_or(0);
         if free < reserve.saturating_add(wanted).saturating_add(spoken_for) {

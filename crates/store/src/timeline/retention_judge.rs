@@ -124,11 +124,19 @@ impl History {
         purge: &mut Purge,
         trees: Vec<Past>,
     ) -> Result<()> {
-        if !trees.is_empty() {
-            purge.taken = purge.goes.iter().map(|g| g.key).collect();
+        if trees.is_empty() {
+            return Ok(());
         }
-        for tree in trees {
-            self.look_over_tree(ground, purge, &tree).await?;
+        purge.taken = purge.goes.iter().map(|g| g.key).collect();
+        // What states of others need is known when all of them were looked at.
+        let mut first = Purge { taken: purge.taken.clone(), ..Purge::default() };
+        for tree in &trees {
+            self.look_over_tree(ground, &mut first, tree, None).await?;
+        }
+        let mut going = purge.taken.clone();
+        going.extend(first.goes.iter().map(|g| g.key));
+        for tree in &trees {
+            self.look_over_tree(ground, purge, tree, Some(&going)).await?;
         }
         Ok(())
     }
@@ -275,6 +283,7 @@ impl History {
         ground: &mut Inputs<'_>,
         purge: &mut Purge,
         root: &Past,
+        going: Option<&HashSet<Key>>,
     ) -> Result<()> {
         let shelf = root.shelf();
         ground.prepare(shelf);
@@ -291,14 +300,15 @@ impl History {
             let folder = folders[at];
             at += 1;
             let text: String = sqlx::query_scalar(
-                "SELECT json_group_array(json_array(e.node, e.kind, e.size, e.content, e.since, e.at, c.state))
+                "SELECT json_group_array(json_array(e.node, e.kind, e.size, e.content, e.since, e.at, c.state,
+                     (SELECT json_group_array(p.id) FROM entries_past p WHERE p.content = e.content AND p.held = 1)))
                  FROM entries_now e LEFT JOIN contents c ON c.id = e.content WHERE e.parent = ?",
             )
             .bind(folder)
             .fetch_one(&self.0.shared.view.pool)
             .await?;
-            type Open = (i64, i64, i64, Option<i64>, i64, i64, Option<i64>);
-            for (node, kind, size, content, since, began, life) in parse::<Vec<Open>>(&text)? {
+            type Open = (i64, i64, i64, Option<i64>, i64, i64, Option<i64>, Vec<i64>);
+            for (node, kind, size, content, since, began, life, needed_by) in parse::<Vec<Open>>(&text)? {
                 purge.looked_at += 1;
                 let state = State {
                     since,
@@ -331,6 +341,9 @@ impl History {
                 let here = if fate == Fate::Erased { Goes::Erased } else { why };
                 let rows = self.past_rows("node = ?2 AND ?1 = ?1", "", node).await?;
                 let mut nothing = Vec::new();
+                // Bytes that an earlier state still needs, of this one or of what it goes on from, stay with this one as well.
+                let shared = going.is_some_and(|g| needed_by.iter().any(|id| !g.contains(&Key::Past(*id))));
+                kept |= shared;
                 if !rows.is_empty() {
                     let by_hand = std::mem::replace(&mut ground.by_hand, true);
                     let mut one = Purge { taken: std::mem::take(&mut purge.taken), ..Purge::default() };
@@ -350,7 +363,7 @@ impl History {
                     }
                     purge.goes.extend(one.goes);
                 }
-                if kind != 0 && goes && (held || fate == Fate::Erased) {
+                if kind != 0 && goes && !shared && (held || fate == Fate::Erased) {
                     let bytes = if held { size } else { 0 };
                     let going = Going { key: Key::Open(node), erase: fate == Fate::Erased };
                     purge.take(going, shelf, here, bytes, root.ended_at);

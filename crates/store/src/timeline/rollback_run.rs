@@ -180,7 +180,11 @@ impl History {
                             running.bytes.fetch_add(bytes.max(0) as u64, Ordering::Relaxed);
                         }
                         Err(StoreError::Stopping) => return Err(StoreError::Stopping),
-                        Err(e @ (StoreError::DiskFull { .. } | StoreError::QuotaFull { .. })) => {
+                        Err(
+                            e @ (StoreError::DiskFull { .. }
+                            | StoreError::NoMoreFiles { .. }
+                            | StoreError::QuotaFull { .. }),
+                        ) => {
                             return Err(e);
                         }
                         Err(e) => {

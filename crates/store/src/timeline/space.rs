@@ -78,6 +78,8 @@ pub struct Stored {
     pub free: u64,
     /// All bytes of it.
     pub total: u64,
+    /// Files that it can still hold, and all that it can, where its file system has a limit to them.
+    pub files: Option<(u64, u64)>,
 }
 
 /// A large file.
@@ -204,8 +206,8 @@ impl Space {
         for shelf in self.0.shared.view.shelves() {
             logical += self.0.shared.view.folder(shelf.root).await?.map_or(0, |f| f.past_bytes);
         }
-        let (free, total) =
-            self.0.shared.disk.space().map_err(|e| StoreError::io("asking for free space", &e))?;
+        let ((free, total), files) =
+            self.0.shared.disk.has_room_for().map_err(|e| StoreError::io("asking for free space", &e))?;
         let size = |name: &str| {
             std::fs::metadata(self.0.shared.disk.catalogue().with_file_name(name))
                 .map_or(0, |m| m.len() as i64)
@@ -237,6 +239,7 @@ impl Space {
             staging,
             free,
             total,
+            files,
         })
     }
 

@@ -86,6 +86,8 @@ pub async fn show_space(state: web::Data<State>, who: Who) -> Result<HttpRespons
                 staging: s.staging,
                 free: s.free,
                 total: s.total,
+                free_files: s.files.map(|(free, _)| free),
+                total_files: s.files.map(|(_, total)| total),
             })
         }
         false => None,
