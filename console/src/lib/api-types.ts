@@ -2757,6 +2757,11 @@ export interface components {
       free: number;
       /**
        * Format: int64
+       * @description How many files it can still hold, if its file system has a limit to them.
+       */
+      free_files?: number | null;
+      /**
+       * Format: int64
        * @description All past states, each counted by itself.
        */
       logical: number;
@@ -2785,6 +2790,11 @@ export interface components {
        * @description The disk.
        */
       total: number;
+      /**
+       * Format: int64
+       * @description How many it can hold in all.
+       */
+      total_files?: number | null;
       /**
        * Format: int64
        * @description Past contents kept whole.
