@@ -46,11 +46,6 @@ pub(crate) async fn open_writer(path: &Path) -> Result<SqliteConnection> {
     Ok(conn)
 }
 
-/// A connection beside the writer's.
-pub(crate) async fn open_beside(path: &Path) -> Result<SqliteConnection> {
-    Ok(options(path).pragma("cache_size", "-1024").connect().await?)
-}
-
 /// The readers' connections.
 pub(crate) async fn open_readers(path: &Path) -> Result<SqlitePool> {
     Ok(SqlitePoolOptions::new()

@@ -1,6 +1,5 @@
 //! One group of operations: gathered, staged, decided, committed; and what readers share.
 
-mod checkpoints;
 pub(crate) mod commit;
 pub(crate) mod operation;
 pub(crate) mod owed;

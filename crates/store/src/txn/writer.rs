@@ -7,7 +7,6 @@ use crate::fs::commits::Commits;
 use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
-use crate::txn::checkpoints::Checkpoints;
 use crate::txn::operation::{Around, Brought, Fate, Folders, Limbo, Pending, Queued};
 use crate::txn::owed::Placing;
 use crate::txn::read_cache::Caches;
@@ -179,7 +178,6 @@ impl Writer {
         });
         let mut memory = SaveHeuristics::default();
         let mut commits = Commits::open(disk_path.path());
-        let mut checkpoints = Checkpoints::begin(&self.disk.catalogue(), &mut txn.conn).await;
         let mut limbo = Limbo::new();
         loop {
             let next = match self.latch.reason() {
@@ -203,7 +201,6 @@ impl Writer {
                     self.group(&mut txn, &mut memory, group, &mut limbo).await;
                     if self.latch.reason().is_none() {
                         commits.note(txn.heads.commits);
-                        checkpoints.committed(&mut txn.conn).await;
                     }
                 }
             }
@@ -215,7 +212,7 @@ impl Writer {
             self.work.groups.fetch_add(1, Ordering::Relaxed);
             self.work.operations.fetch_add(n as u64, Ordering::Relaxed);
         }
-        let _ = tokio::join!(writing, syncing, checkpoints.end());
+        let _ = tokio::join!(writing, syncing);
         txn
     }
 
