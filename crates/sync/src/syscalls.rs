@@ -35,3 +35,13 @@ pub(crate) fn give_memory_back() {
         libc::malloc_trim(0);
     }
 }
+
+/// Threads share two heaps, and what is large has pages of its own: else each of them keeps what one of its threads once took.
+pub(crate) fn share_memory() {
+    // SAFETY: the calls take numbers, and may be made at any time.
+    #[cfg(all(target_os = "linux", target_env = "gnu"))]
+    unsafe {
+        libc::mallopt(libc::M_ARENA_MAX, 2);
+        libc::mallopt(libc::M_MMAP_THRESHOLD, 512 << 10);
+    }
+}

@@ -45,6 +45,7 @@ impl Keeper {
 
     /// The same, for what these have together.
     pub fn with(computer: Computer, shared: Arc<Shared>) -> Done<Arc<Keeper>> {
+        crate::syscalls::share_memory();
         shared.set(&limits::read(&computer.folder)?);
         let (nudges, _) = watch::channel(0);
         Ok(Arc::new(Keeper { computer, shared, nudges, kept: Mutex::default(), turn: Default::default() }))
