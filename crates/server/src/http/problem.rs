@@ -312,14 +312,8 @@ impl From<StoreError> for Refusal {
                     RuleError::Widens { .. } => "Loosen it further up first, or tighten it here.",
                     RuleError::NotThere { .. } => "Set it for the service or the organisation.",
                 }),
-            StoreError::DiskFull { free, reserve } => refusals::DISK_FULL.of(&format!(
-                    "{} are free on the disk, and {} of it are kept in reserve. Nothing was written.",
-                    human(*free),
-                    human(*reserve)
-                )),
-            StoreError::NoMoreFiles { free, reserve } => refusals::DISK_FULL.of(&format!(
-                    "The disk has room for bytes, but its file system can hold only {free} files more, and {reserve} of them are kept in reserve. Nothing was written.",
-                )),
+            StoreError::DiskFull { free, reserve } => refusals::DISK_FULL.of(&full(*free, *reserve)),
+            StoreError::NoMoreFiles { free, reserve } => refusals::DISK_FULL.of(&holds_no_more(*free, *reserve)),
             StoreError::ReadOnlyDisk => refusals::DISK_READ_ONLY.of(&detail)
             .retry_after(5),
             StoreError::WritesStopped(_) => refusals::WRITES_STOPPED.of(&detail)
@@ -390,4 +384,15 @@ impl actix_web::Responder for Refusal {
     fn respond_to(self, _: &actix_web::HttpRequest) -> HttpResponse {
         actix_web::ResponseError::error_response(&self)
     }
+}
+
+fn full(free: u64, reserve: u64) -> String {
+    let (free, reserve) = (human(free), human(reserve));
+    format!("{free} are free on the disk, and {reserve} of it are kept in reserve. Nothing was written.")
+}
+
+fn holds_no_more(free: u64, reserve: u64) -> String {
+    format!(
+        "The disk has room for bytes, but its file system can hold only {free} files more, and {reserve} of them are kept in reserve. Nothing was written."
+    )
 }

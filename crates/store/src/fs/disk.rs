@@ -73,6 +73,9 @@ pub struct Disk {
     pub filing: parking_lot::Mutex<()>,
 }
 
+/// How much is free, and of how much.
+type FreeOf = (u64, u64);
+
 /// What a file system promises about bytes that were synced.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Durability {
@@ -168,7 +171,7 @@ impl Disk {
     }
 
     /// Free and total bytes of the file system, and free and total files, where it has a limit to them.
-    pub fn has_room_for(&self) -> io::Result<((u64, u64), Option<(u64, u64)>)> {
+    pub fn has_room_for(&self) -> io::Result<(FreeOf, Option<FreeOf>)> {
         let s = fs::fstatvfs(&self.staging)?;
         let files = (s.f_files > 0).then_some((s.f_favail, s.f_files));
         Ok(((s.f_bavail * s.f_frsize, s.f_blocks * s.f_frsize), files))
