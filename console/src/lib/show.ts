@@ -89,5 +89,5 @@ export function roomForFiles(disk: {
   const { free, free_files: files, total_files: all } = disk;
   if (files == null || !all) return "";
   // A tenth of all, or so few that files of 16 KiB would leave three quarters of the bytes.
-  return files < all / 10 || files * 16_384 < free / 4 ? `, and room for ${count(files, "more file")}` : "";
+  return files < all / 10 || files * 16_384 < free / 4 ? `, with room for ${count(files, "more file")}` : "";
 }
