@@ -2,7 +2,7 @@
 //!
 //! What waits lies in `past/incoming`; after a stop, that folder itself says what is to do.
 
-use crate::files::packs::Packing;
+use crate::files::packs::{Packing, drop_recipes};
 use crate::files::past::{Past, SEAL_MS, Seen, hold_still, look_still, open_past, see};
 use crate::fs::disk::{Disk, ObjectId, Plain, content_name, hex, look};
 use crate::fs::error::{Result, StoreError};
@@ -339,18 +339,7 @@ impl Filer {
             return Ok(());
         }
         let packed = serde_json::to_string(&packed).unwrap_or_default();
-        self.ask(ChangeCatalogue::quiet(move |conn| {
-            Box::pin(async move {
-                sqlx::query(
-                    "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))
-                       AND NOT EXISTS (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
-                )
-                .bind(packed)
-                .execute(conn)
-                .await?;
-                Ok(())
-            })
-        }))
+        self.ask(ChangeCatalogue::quiet(move |conn| Box::pin(drop_recipes(conn, packed))))
     }
 }
 

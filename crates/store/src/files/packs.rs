@@ -224,6 +224,18 @@ pub(crate) async fn load_chunks(view: &View, run: Run) -> Result<Vec<Chunk>> {
     rows.into_iter().map(read).collect()
 }
 
+/// Drops the recipes of contents (a JSON list of hashes), but of those that are needed again by now.
+pub(crate) async fn drop_recipes(conn: &mut sqlx::SqliteConnection, hashes: String) -> Result<()> {
+    sqlx::query(
+        "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))
+           AND NOT EXISTS (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
+    )
+    .bind(hashes)
+    .execute(conn)
+    .await?;
+    Ok(())
+}
+
 /// What a check of the packs found.
 #[derive(Default)]
 pub(crate) struct PackCheck {

@@ -3,7 +3,7 @@
 
 use crate::catalogue::rows::hash_of;
 use crate::files::packer::{Packer, note_packs};
-use crate::files::packs::pack_name;
+use crate::files::packs::{drop_recipes, pack_name};
 use crate::fs::disk::hex;
 use crate::fs::error::{Result, StoreError};
 use std::collections::HashMap;
@@ -97,19 +97,7 @@ impl Packer {
                 return Ok(());
             }
             let list = serde_json::to_string(&needless).unwrap_or_default();
-            packer.write(move |conn| {
-                Box::pin(async move {
-                    // It may be needed again by now.
-                    sqlx::query(
-                        "DELETE FROM packed WHERE org = 1 AND hash IN (SELECT unhex(value) FROM json_each(?))
-                           AND NOT EXISTS (SELECT 1 FROM contents c WHERE c.hash = packed.hash AND c.state = 1)",
-                    )
-                    .bind(list)
-                    .execute(conn)
-                    .await?;
-                    Ok(())
-                })
-            })
+            packer.write(move |conn| Box::pin(drop_recipes(conn, list)))
         })
     }
 
