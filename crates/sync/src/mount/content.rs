@@ -42,7 +42,7 @@ pub(super) struct Content {
 #[derive(Default)]
 struct Proving {
     hasher: blake3::Hasher,
-    pub(super) next: u64,
+    next: u64,
 }
 
 pub(super) struct Known {
@@ -124,6 +124,8 @@ impl Content {
             known.here -= 1;
             let _ = self.sums.write_all_at(&[0; 8], block * 8);
         }
+        // Whoever goes on with the hash asks what is known while it does: never the other way round.
+        drop(known);
         self.unproved();
     }
 
