@@ -5,10 +5,9 @@ use yellow_attic_store::Durability;
 /// What a file system promises, as a word and in words.
 pub fn promise_of(durability: &Durability) -> (&'static str, String) {
     match durability {
-        Durability::Journal => {
-            ("kept", "ext4 with a journal: what was saved is there after a power cut".into())
+        Durability::Journal(kind) | Durability::EachFile(kind) => {
+            ("kept", format!("{kind}: what was saved is there after a power cut"))
         }
-        Durability::EachFile(kind) => ("kept", format!("{kind}: what was saved is there after a power cut")),
         Durability::Unsafe(why) => {
             ("unsafe", format!("what was said to be saved can be lost in a power cut: {why}"))
         }

@@ -19,10 +19,9 @@ fn options(path: &Path) -> SqliteConnectOptions {
         .synchronous(SqliteSynchronous::Full)
         // The writer is alone, but a check-point may hold the file for a moment.
         .busy_timeout(Duration::from_secs(10))
-        // A cut-off check-point leaves the log large; do not let it grow for ever.
-        .pragma("journal_size_limit", "67108864")
-        // Check-points of 16 MiB instead of 4: fewer syncs of the main file under load.
-        .pragma("wal_autocheckpoint", "4000")
+        // The log grows from its beginning after each check-point: `catalogue::log` says what that is good for, and has it carried over.
+        .pragma("journal_size_limit", "0")
+        .pragma("wal_autocheckpoint", "0")
         // Sorting happens in memory: nothing is written outside the data folder.
         .pragma("temp_store", "memory")
         .foreign_keys(true)

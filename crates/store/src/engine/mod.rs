@@ -48,6 +48,8 @@ pub struct Options {
     pub steps: Arc<dyn Steps>,
     /// How long a removed folder stays whole, in milliseconds.
     pub take_apart_after_ms: i64,
+    /// How long small contents stay files of their own after they were let go, in milliseconds; then they go into packs.
+    pub gather_after_ms: i64,
     /// Renames that the disk may owe before writers wait, and how long it may owe one.
     pub most_owed: (usize, std::time::Duration),
     /// Whether background jobs run by themselves; else by [`Engine::run_jobs`].
@@ -65,6 +67,7 @@ impl Options {
             clock: Arc::new(crate::fs::clock::SystemClock),
             steps: Arc::new(AllSteps),
             take_apart_after_ms: 3_600_000,
+            gather_after_ms: 86_400_000,
             most_owed: (10_000, std::time::Duration::from_secs(5)),
             background: true,
             secrets_key: None,

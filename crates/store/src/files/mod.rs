@@ -2,6 +2,7 @@
 
 pub(crate) mod dirs;
 pub(crate) mod filer;
+mod gathering;
 pub(crate) mod jobs;
 pub(crate) mod packer;
 pub(crate) mod packs;

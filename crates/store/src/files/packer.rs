@@ -28,6 +28,9 @@ pub const FULL: u64 = 64 << 20;
 /// So many times as long as tidying took, nothing is tidied after it.
 const TIDIES: u32 = 20;
 
+/// So often small contents are looked for that have been past for long enough.
+const GATHERS: Duration = Duration::from_secs(3600);
+
 /// While it waits for that, it looks so often whether there is something else to do.
 const AGAIN: Duration = Duration::from_millis(20);
 
@@ -53,6 +56,10 @@ pub(crate) struct Packer {
     pub open: Option<Open>,
     /// Not before this is it tidied again: that looks at all there is.
     pub tidies: Instant,
+    /// How long small contents stay as they are, in milliseconds.
+    pub gather_after: i64,
+    /// When they are looked at next.
+    pub gathers: Instant,
 }
 
 impl Packer {
@@ -75,7 +82,8 @@ impl Packer {
             let next = {
                 let mut queue = self.packing.0.queue.lock();
                 let next = queue.pop_front();
-                let idle = next.is_none() && !self.packing.0.tidy.load(Ordering::SeqCst);
+                let rests = !self.packing.0.tidy.load(Ordering::SeqCst) && Instant::now() < self.gathers;
+                let idle = next.is_none() && rests;
                 self.packing.0.busy.store(!idle, Ordering::SeqCst);
                 next
             };
@@ -89,11 +97,18 @@ impl Packer {
                     self.tidies = Instant::now() + begun.elapsed() * TIDIES;
                     done
                 }
+                None if Instant::now() >= self.gathers => {
+                    let done = self.gather();
+                    self.gathers = Instant::now() + GATHERS;
+                    done
+                }
                 None => {
-                    match self.packing.0.tidy.load(Ordering::SeqCst) {
-                        true => std::thread::sleep(AGAIN),
-                        false => self.handle.block_on(self.packing.0.work.notified()),
-                    }
+                    let rest = match self.packing.0.tidy.load(Ordering::SeqCst) {
+                        true => AGAIN,
+                        false => self.gathers.saturating_duration_since(Instant::now()),
+                    };
+                    let woken = async { tokio::time::timeout(rest, self.packing.0.work.notified()).await };
+                    let _ = self.handle.block_on(woken);
                     Ok(())
                 }
             };
@@ -328,12 +343,6 @@ impl Packer {
                 return Err(StoreError::Stopping);
             }
         }
-        // 1. on the disk before the catalogue says so.
-        if let Some(open) = &self.open {
-            self.disk.sync(&open.file).map_err(|e| io(&e))?;
-            self.disk.sync(&*self.disk.packs).map_err(|e| io(&e))?;
-        }
-        let packs: Vec<(i64, u64)> = touched.into_iter().collect();
         let first: i64 = self.handle.block_on(
             sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM chunks").fetch_one(&self.view.pool),
         )?;
@@ -350,11 +359,29 @@ impl Packer {
             .iter()
             .enumerate()
             .map(|(i, (hash, pack, at, stored, size))| {
-                (first + 1 + i as i64, hex(hash), pack, at, stored, size)
+                (first + 1 + i as i64, hex(hash), *pack, *at, *stored, *size)
             })
             .collect();
-        let rows = serde_json::to_string(&rows).unwrap_or_default();
-        let hash = hash.to_vec();
+        self.note_chunks(touched, &rows, &[(hex(hash), size, hex(&recipe))])
+    }
+
+    /// Makes durable what was appended to packs, then says so in the catalogue: with the new chunks (id, hash, pack, place, bytes
+    /// there, size) and the recipes (hash, size, recipe) that need them.
+    pub fn note_chunks(
+        &self,
+        touched: HashMap<i64, u64>,
+        chunks: &[(i64, String, i64, i64, i64, i64)],
+        recipes: &[(String, i64, String)],
+    ) -> Result<()> {
+        let io = |e: &io::Error| StoreError::io("packing", e);
+        // 1. on the disk before the catalogue says so.
+        if let Some(open) = &self.open {
+            self.disk.sync(&open.file).map_err(|e| io(&e))?;
+            self.disk.sync(&*self.disk.packs).map_err(|e| io(&e))?;
+        }
+        let packs: Vec<(i64, u64)> = touched.into_iter().collect();
+        let rows = serde_json::to_string(chunks).unwrap_or_default();
+        let recipes = serde_json::to_string(recipes).unwrap_or_default();
         // 2.
         self.disk.step("pack").map_err(|e| io(&e))?;
         self.write(move |conn| {
@@ -367,16 +394,16 @@ impl Packer {
                 .bind(rows)
                 .execute(&mut *conn)
                 .await?;
-                sqlx::query("INSERT OR REPLACE INTO packed (org, hash, size, recipe) VALUES (1, ?, ?, ?)")
-                    .bind(hash)
-                    .bind(size)
-                    .bind(recipe)
-                    .execute(conn)
-                    .await?;
+                sqlx::query(
+                    "INSERT OR REPLACE INTO packed (org, hash, size, recipe)
+                     SELECT 1, unhex(value->>0), value->>1, unhex(value->>2) FROM json_each(?)",
+                )
+                .bind(recipes)
+                .execute(conn)
+                .await?;
                 Ok(())
             })
-        })?;
-        Ok(())
+        })
     }
 
     pub fn known(&self, hashes: &[[u8; 32]]) -> Result<HashMap<[u8; 32], i64>> {

@@ -218,10 +218,12 @@ pub(crate) async fn load_chunks(view: &View, run: Run) -> Result<Vec<Chunk>> {
     if rows.len() as u64 != run.1 {
         return Err(StoreError::Catalogue(format!("chunks after {} are missing", run.0)));
     }
-    let read = |(hash, pack, at, stored, size): ChunkRow| {
-        Ok(Chunk { hash: hash_of(&hash, &format!("a chunk of pack {pack}"))?, pack, at, stored, size })
-    };
-    rows.into_iter().map(read).collect()
+    rows.into_iter().map(|(hash, pack, at, stored, size)| chunk_at(&hash, pack, at, stored, size)).collect()
+}
+
+/// A chunk, as the catalogue knows it.
+pub(crate) fn chunk_at(hash: &[u8], pack: i64, at: i64, stored: i64, size: i64) -> Result<Chunk> {
+    Ok(Chunk { hash: hash_of(hash, &format!("a chunk of pack {pack}"))?, pack, at, stored, size })
 }
 
 /// Drops the recipes of contents (a JSON list of hashes), but of those that are needed again by now.

@@ -49,6 +49,8 @@ pub struct Look {
     pub mtime: i64,
     /// How many names it has.
     pub names: u32,
+    /// When anything of it was changed last, its name included (ctime), in milliseconds.
+    pub changed: i64,
 }
 
 /// The data folder, opened.
@@ -79,8 +81,8 @@ type FreeOf = (u64, u64);
 /// What a file system promises about bytes that were synced.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Durability {
-    /// ext4 with a journal: one commit of it makes all durable that was done before.
-    Journal,
+    /// One journal keeps one order of all that is done to names and sizes: its commit makes durable all that was done before.
+    Journal(&'static str),
     /// A file system that keeps what was synced, file by file.
     EachFile(&'static str),
     /// What was synced can be lost when the power goes: with the reason.
@@ -281,7 +283,13 @@ impl Disk {
 
     /// Whether one commit of the file system's journal makes durable whatever was done before it.
     pub fn is_journaled(&self) -> bool {
-        self.durability == Durability::Journal
+        matches!(self.durability, Durability::Journal(_))
+    }
+
+    /// Whether the catalogue lies on the same file system as the bytes.
+    pub fn has_its_catalogue(&self) -> bool {
+        let catalogue = std::fs::metadata(self.catalogue()).map(|m| std::os::unix::fs::MetadataExt::dev(&m));
+        matches!((catalogue, device(&self.staging)), (Ok(one), Ok(other)) if one == other)
     }
 
     /// Brings a file's bytes to the disk, for [`Disk::commit_journal`] to make them durable.
@@ -355,7 +363,7 @@ pub fn is_unlinked(dir: impl AsFd) -> bool {
     fs::fstat(dir).is_ok_and(|s| s.st_nlink == 0)
 }
 
-/// What is known of the file system under a folder. ext4 with its journal on the same device keeps one order of
+/// What is known of the file system under a folder. ext4 and xfs with their journal on the same device keep one order of
 /// all that is done to names and sizes, so the commit of one is the commit of everything before it.
 fn durability(dir: &OwnedFd) -> Durability {
     let Ok(kind) = fs::fstatfs(dir).map(|s| s.f_type as u64 & 0xffff_ffff) else {
@@ -371,7 +379,10 @@ fn durability(dir: &OwnedFd) -> Durability {
     }
     match kind {
         0xef53 => of_ext4(device),
-        0x5846_5342 => Durability::EachFile("xfs"),
+        0x5846_5342 => match options.split(',').any(|o| o.starts_with("logdev=")) {
+            true => Durability::EachFile("xfs with its log on another device"),
+            false => Durability::Journal("xfs"),
+        },
         0x9123_683e => Durability::EachFile("btrfs"),
         0x2fc1_2fc1 => Durability::EachFile("zfs"),
         0xf2f5_2010 => Durability::EachFile("f2fs"),
@@ -398,7 +409,7 @@ fn of_ext4(device: u64) -> Durability {
         return Durability::Unknown("the device under this ext4 cannot be looked at from here".into());
     };
     if Path::new(&format!("/proc/fs/jbd2/{name}-8")).exists() {
-        return Durability::Journal;
+        return Durability::Journal("ext4 with a journal");
     }
     // The thread that commits the journal; "<none>" where there is no journal.
     let task = std::fs::read_to_string(format!("/sys/fs/ext4/{name}/journal_task")).unwrap_or_default();
@@ -458,6 +469,7 @@ fn from_statx(s: &fs::Statx) -> Look {
         size: s.stx_size as i64,
         mtime: s.stx_mtime.tv_sec * 1000 + i64::from(s.stx_mtime.tv_nsec / 1_000_000),
         names: s.stx_nlink,
+        changed: s.stx_ctime.tv_sec * 1000 + i64::from(s.stx_ctime.tv_nsec / 1_000_000),
     }
 }
 

@@ -109,7 +109,7 @@ impl Engine {
         let filer = workers.filer()?;
         let jobs = workers.jobs();
         let writer = workers.writer(&latch, &work, options.take_apart_after_ms);
-        let packer = workers.packer();
+        let packer = workers.packer(options.gather_after_ms);
         let runtime = workers.runtime;
         let running = Running {
             writer: Some(tokio::spawn(writer.run(receiver, txn))),
@@ -215,7 +215,7 @@ impl Workers<'_> {
         Ok(placer)
     }
 
-    fn packer(&self) -> Packer {
+    fn packer(&self, gather_after: i64) -> Packer {
         Packer {
             disk: self.disk.clone(),
             view: self.view.clone(),
@@ -226,6 +226,8 @@ impl Workers<'_> {
             handle: self.runtime.clone(),
             open: None,
             tidies: std::time::Instant::now(),
+            gather_after,
+            gathers: std::time::Instant::now(),
         }
     }
 

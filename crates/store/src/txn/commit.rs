@@ -5,6 +5,7 @@ use crate::fs::disk::hex;
 use crate::fs::error::Result;
 use crate::fs::model::{Content, Folder, PastRow, Row};
 use crate::rights::access::Access;
+use crate::txn::owed::CarriedOut;
 use crate::txn::write_txn::{Changed, Group, KEEP, WriteTxn, load_heads};
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -129,8 +130,7 @@ impl WriteTxn {
 
     /// Writes the group and commits it: one trip to the catalogue, whatever is in the group.
     /// `begun`: a transaction is open already.
-    /// `waiting`: marks that wait although later ones are placed.
-    pub async fn commit(&mut self, begun: bool, waiting: &[i64]) -> Result<Changed> {
+    pub async fn commit(&mut self, begun: bool, carried_out: &CarriedOut) -> Result<Changed> {
         let group = std::mem::take(&mut self.group);
         self.heads.at = self.now;
         for shelf in &group.new_shelves {
@@ -172,8 +172,8 @@ impl WriteTxn {
                 .collect()))
             .bind(set(group.uploads))
             .bind(set(group.ended_locks))
-            .bind(self.heads.placed)
-            .bind(json!(waiting).to_string())
+            .bind(carried_out.placed)
+            .bind(json!(carried_out.waiting).to_string())
             .bind(self.heads.moment)
             .bind(self.heads.at)
             .bind(self.heads.node)

@@ -15,6 +15,15 @@ use yellow_attic_core::ShelfId;
 #[derive(Clone)]
 pub(crate) struct Placing(pub(crate) Arc<Inner>);
 
+/// Which renames are carried out, and need no mark any more: all up to one, but for those that wait.
+pub(crate) struct CarriedOut {
+    pub placed: i64,
+    pub waiting: Vec<i64>,
+}
+
+/// No mark is dropped.
+pub(crate) const NOTHING: i64 = -1;
+
 /// The queue, as its worker has it.
 pub(crate) struct Inner {
     /// Protects the queue and the places of objects on their way, which must agree.
@@ -103,12 +112,12 @@ impl Placing {
         }))
     }
 
-    /// Every mark up to this one is carried out and synced, but for those that are stuck.
+    /// Every mark up to this one is carried out, but for those that are stuck; and synced, unless one journal orders all.
     pub fn placed(&self) -> i64 {
         self.0.placed.load(Ordering::SeqCst)
     }
 
-    /// Whether a mark is carried out and synced.
+    /// Whether a mark is carried out.
     pub fn is_placed(&self, mark: i64) -> bool {
         mark <= self.placed()
             && (self.0.waiting.load(Ordering::SeqCst) == 0

@@ -1,6 +1,7 @@
 //! One writer. Many operations are gathered, their bytes synced together, decided one after
 //! the other, and committed in one transaction; only then does each caller get its answer.
 
+use crate::catalogue::log::Log;
 use crate::catalogue::marks::load_marks;
 use crate::fs::clock::Timekeeper;
 use crate::fs::commits::Commits;
@@ -8,7 +9,7 @@ use crate::fs::disk::Disk;
 use crate::fs::error::{Result, StoreError};
 use crate::fs::staging::Staging;
 use crate::txn::operation::{Around, Brought, Fate, Folders, Limbo, Pending, Queued};
-use crate::txn::owed::Placing;
+use crate::txn::owed::{CarriedOut, NOTHING, Placing};
 use crate::txn::read_cache::Caches;
 use crate::txn::save_heuristics::SaveHeuristics;
 use crate::txn::write_txn::{Changed, WriteTxn};
@@ -22,8 +23,8 @@ const GROUP: usize = 512;
 /// So many waiting operations are a group of their own while another is committed.
 const WORTH_A_SYNC: usize = 128;
 /// So long a group waits for callers who were answered just now: they ask again at once, and one group of all
-/// costs hardly more than one of half of them.
-const RETURN: Duration = Duration::from_millis(1);
+/// costs hardly more than one of half of them. Where a commit takes longer, more is to be gained: up to a third of it.
+const RETURN: (Duration, Duration) = (Duration::from_millis(1), Duration::from_millis(8));
 
 /// What the writer has done, for whoever watches: times in microseconds.
 #[derive(Debug, Default)]
@@ -49,6 +50,20 @@ struct Callers {
     in_hand: AtomicUsize,
     /// So many may be there for the next group.
     expected: AtomicUsize,
+    /// What a commit took of late, in microseconds.
+    commit_us: AtomicU64,
+}
+
+impl Callers {
+    /// How long they are waited for.
+    fn patience(&self) -> Duration {
+        Duration::from_micros(self.commit_us.load(Ordering::Relaxed) / 3).clamp(RETURN.0, RETURN.1)
+    }
+
+    fn commit_took(&self, took: Duration) {
+        let before = self.commit_us.load(Ordering::Relaxed);
+        self.commit_us.store((before * 7 + took.as_micros() as u64) / 8, Ordering::Relaxed);
+    }
 }
 
 fn count(stage: &AtomicU64, since: Instant) {
@@ -83,6 +98,8 @@ enum Failed {
     Before(StoreError),
     /// It was, and what became of it is to be found out.
     During(StoreError),
+    /// It took effect, and whether it would after a power cut is not known.
+    After(StoreError),
 }
 
 /// While the outcome of a commit is in doubt, it is looked at again after this.
@@ -146,7 +163,7 @@ impl Writer {
                 let mut group = vec![first];
                 if permit.is_some() {
                     let (began, expected) = (Instant::now(), its_callers.expected.load(Ordering::SeqCst));
-                    let until = tokio::time::Instant::now() + RETURN;
+                    let until = tokio::time::Instant::now() + its_callers.patience();
                     while group.len() < expected.min(GROUP) {
                         match tokio::time::timeout_at(until, asked.recv()).await {
                             Ok(Some(next)) => group.push(next),
@@ -178,6 +195,7 @@ impl Writer {
         });
         let mut memory = SaveHeuristics::default();
         let mut commits = Commits::open(disk_path.path());
+        let mut log = Log::of(&self.disk);
         let mut limbo = Limbo::new();
         loop {
             let next = match self.latch.reason() {
@@ -198,9 +216,13 @@ impl Writer {
             match self.latch.reason() {
                 Some(why) => group.into_iter().for_each(|(ask, _)| ask.refuse(&why)),
                 None => {
-                    self.group(&mut txn, &mut memory, group, &mut limbo).await;
+                    self.group(&mut txn, &mut log, &mut memory, group, &mut limbo).await;
+                    callers.commit_took(began.elapsed());
                     if self.latch.reason().is_none() {
                         commits.note(txn.heads.commits);
+                        if let Err(error) = log.carry_over(&mut txn.conn).await {
+                            tracing::warn!(%error, "the catalogue's log could not be carried over; it is tried again");
+                        }
                     }
                 }
             }
@@ -219,18 +241,20 @@ impl Writer {
     async fn group(
         &self,
         txn: &mut WriteTxn,
+        log: &mut Log,
         memory: &mut SaveHeuristics,
-        group: Vec<(Queued, Ready)>,
+        mut group: Vec<(Queued, Ready)>,
         limbo: &mut Limbo,
     ) {
         txn.begin(self.time.stamp());
+        let settled = self.settle(log, &mut group).await;
         txn.stopped = self.placing.stopped_shelves();
         memory.prune(txn.now);
         let mut answers: Vec<Pending> = Vec::with_capacity(group.len());
         // The writer is alone: what only looks before it writes needs no transaction until then.
         let begun = group.iter().any(|(ask, _)| ask.writes_by_itself());
         let outcome = match self.decide(txn, memory, group, begun, &mut answers).await {
-            Ok(()) => self.commit(txn, begun).await,
+            Ok(()) => self.commit(txn, log, begun, settled).await,
             Err(e) => Err(Failed::Before(e)),
         };
         let fate = match outcome {
@@ -259,6 +283,10 @@ impl Writer {
                 };
                 tracing::error!(%error, took_effect, "a group could not be committed");
                 if took_effect { Fate::Committed } else { Fate::Unknown(error) }
+            }
+            Err(Failed::After(error)) => {
+                tracing::error!(%error, "a group is committed, and may not outlast a power cut");
+                Fate::Unknown(error)
             }
         };
         // Memory is ahead of the catalogue, or behind it: nothing is decided by it before it is read anew.
@@ -352,14 +380,54 @@ impl Writer {
         Ok(())
     }
 
-    async fn commit(&self, txn: &mut WriteTxn, begun: bool) -> Result<Changed, Failed> {
-        txn.heads.placed = self.placing.placed().max(txn.heads.placed);
+    /// How far the renames are.
+    fn carried_out(&self) -> CarriedOut {
+        let placed = self.placing.placed();
+        CarriedOut { placed, waiting: self.placing.waiting() }
+    }
+
+    /// Makes a group's bytes durable where its own commit does not, and tells which renames may be called carried out in it.
+    /// None: those that are by then.
+    async fn settle(&self, log: &Log, group: &mut [(Queued, Ready)]) -> Option<CarriedOut> {
+        if !self.disk.is_journaled() || log.carries() {
+            return None;
+        }
+        let carried_out = self.carried_out();
+        match self.commit_journal().await {
+            Ok(()) => Some(carried_out),
+            Err(e) => {
+                refuse_bytes(group, &e);
+                Some(CarriedOut { placed: NOTHING, waiting: Vec::new() })
+            }
+        }
+    }
+
+    async fn commit_journal(&self) -> std::io::Result<()> {
+        let disk = self.disk.clone();
+        tokio::task::spawn_blocking(move || disk.commit_journal()).await.map_err(std::io::Error::other)?
+    }
+
+    async fn commit(
+        &self,
+        txn: &mut WriteTxn,
+        log: &mut Log,
+        begun: bool,
+        settled: Option<CarriedOut>,
+    ) -> Result<Changed, Failed> {
+        let by_itself = settled.is_none();
+        let carried_out = settled.unwrap_or_else(|| self.carried_out());
+        txn.heads.placed = carried_out.placed.max(txn.heads.placed);
         txn.heads.content = self.staging.last_id().max(txn.heads.content);
-        let waiting = self.placing.waiting();
         let step = |name| self.disk.step(name).map_err(|e| StoreError::io("committing", &e));
         step("commit").map_err(Failed::Before)?;
-        let changed = txn.commit(begun, &waiting).await.map_err(Failed::During)?;
+        let changed = txn.commit(begun, &carried_out).await.map_err(Failed::During)?;
+        let carried = log.has_carried();
         step("committed").map_err(Failed::During)?;
+        // It was to make durable what was done before, and somebody else has shortened the log meanwhile.
+        if self.disk.is_journaled() && by_itself && !carried {
+            let done = self.commit_journal().await;
+            done.map_err(|e| Failed::After(StoreError::io("syncing staged bytes", &e)))?;
+        }
         Ok(changed)
     }
 
@@ -413,12 +481,12 @@ fn write_group(
 /// Syncs what was written for a group: one sync for all.
 fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Queued, Ready)>) -> Vec<(Queued, Ready)> {
     let began = Instant::now();
+    // Then the group's commit makes them durable: what is left to do is to bring the bytes to the disk.
     let by_journal = disk.is_journaled();
     let each = by_journal || ready.iter().map(|(ask, _)| ask.arriving()).sum::<usize>() <= 32;
     let any = ready.iter().any(|(_, got)| matches!(got, Ready::Something));
     if each {
-        // Writing begins for all before the first is waited for: then one commit of the journal
-        // carries them all, and the syncs after the first find little left to do.
+        // Writing begins for all before the first is waited for: the syncs after the first find little left to do.
         for (ask, _) in &ready {
             ask.start_flush();
         }
@@ -429,21 +497,21 @@ fn sync_group(disk: &Arc<Disk>, work: &Work, mut ready: Vec<(Queued, Ready)>) ->
             }
         }
     }
-    if any {
-        let synced = match (by_journal, each) {
-            (true, _) => disk.commit_journal(),
-            (false, true) => disk.sync(&disk.staging),
-            (false, false) => disk.sync_all(),
-        };
+    if any && !by_journal {
+        let synced = if each { disk.sync(&disk.staging) } else { disk.sync_all() };
         if let Err(e) = synced {
-            // After a failed sync nothing is known of these bytes: they are refused, and sent again.
-            for (_, got) in &mut ready {
-                if matches!(got, Ready::Something) {
-                    *got = Ready::Failed(StoreError::io("syncing staged bytes", &e));
-                }
-            }
+            refuse_bytes(&mut ready, &e);
         }
     }
     count(&work.syncing_us, began);
     ready
+}
+
+/// After a failed sync nothing is known of a group's bytes: they are refused, and sent again.
+fn refuse_bytes(group: &mut [(Queued, Ready)], why: &std::io::Error) {
+    for (_, got) in group {
+        if matches!(got, Ready::Something) {
+            *got = Ready::Failed(StoreError::io("syncing staged bytes", why));
+        }
+    }
 }

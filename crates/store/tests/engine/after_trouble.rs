@@ -714,3 +714,75 @@ async fn marks_of_a_folder_that_is_another_directory_by_now_mean_the_one_that_it
         assert_eq!(findings(&attic.engine).await, Vec::<String>::new(), "crash: {crash}");
     }
 }
+
+/// Somebody's program carries the catalogue's log over in the moment before a commit; then the disk does not sync.
+struct Meddling {
+    data: std::path::PathBuf,
+    on: std::sync::atomic::AtomicBool,
+    syncs: AtomicI64,
+}
+
+impl yellow_attic_store::fs::fault_points::Steps for Meddling {
+    fn before(&self, step: &'static str) -> std::io::Result<()> {
+        if !self.on.load(Ordering::SeqCst) {
+            return Ok(());
+        }
+        if step == "commit" {
+            let path = self.data.join("catalogue.db");
+            let meddle = async move {
+                use sqlx::ConnectOptions;
+                let options = sqlx::sqlite::SqliteConnectOptions::new().filename(path);
+                let mut conn = options.connect().await.unwrap();
+                sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut conn).await.unwrap();
+            };
+            let runtime = || tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+            std::thread::spawn(move || runtime().block_on(meddle)).join().unwrap();
+        }
+        if step == "commit the journal" && self.syncs.fetch_sub(1, Ordering::SeqCst) == 1 {
+            return Err(std::io::Error::other("once only"));
+        }
+        Ok(())
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_commit_that_did_not_take_the_bytes_with_it_is_not_called_done() {
+    let disk = yellow_attic_trials::disk::Image::make(yellow_attic_trials::disk::Kind::Ext4, 200);
+    let data = disk.at.join("data");
+    let clock = Arc::new(yellow_attic_store::fs::clock::SetClock::at(START));
+    let steps = Arc::new(Meddling { data: data.clone(), on: false.into(), syncs: 0.into() });
+    let engine = Engine::open(options(&data, &clock, steps.clone())).await.unwrap();
+    let account = engine
+        .people()
+        .make_account(&Actor::service(), "ines", "Ines", Role::Administrator, "x")
+        .await
+        .unwrap();
+    let ines = actor(account.id, "ines");
+    let home = engine.home_of(account.id).unwrap().root;
+    let put = async |text: &str| {
+        let staged = engine.stage_small(text.as_bytes().to_vec()).unwrap();
+        engine.files().put(&ines, home, name(text), staged, START, Conditions::default()).await
+    };
+    for text in ["one", "two", "three"] {
+        put(text).await.unwrap();
+    }
+    // Its commit overwrites the log, unlike what was foreseen: the journal is asked once more, and answers.
+    (steps.on.store(true, Ordering::SeqCst), steps.syncs.store(2, Ordering::SeqCst));
+    put("four").await.unwrap();
+    let asked = 2 - steps.syncs.load(Ordering::SeqCst);
+    assert_eq!(asked, 1, "the journal was asked {asked} times");
+    steps.on.store(false, Ordering::SeqCst);
+    for text in ["five", "six"] {
+        put(text).await.unwrap();
+    }
+    // The same, and it does not answer: nobody is told that all is well.
+    (steps.on.store(true, Ordering::SeqCst), steps.syncs.store(1, Ordering::SeqCst));
+    let outcome = put("seven").await;
+    assert!(outcome.is_err(), "{outcome:?}");
+    steps.on.store(false, Ordering::SeqCst);
+    put("eight").await.unwrap();
+    for text in ["one", "two", "three", "four", "five", "six", "eight"] {
+        assert_eq!(read(&engine, &ines, text).await, text.as_bytes());
+    }
+    engine.stop().await;
+}

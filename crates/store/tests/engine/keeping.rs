@@ -49,7 +49,7 @@ pub fn noise(seed: u64, length: usize) -> Vec<u8> {
     bytes
 }
 
-async fn packed(attic: &Attic) {
+pub async fn packed(attic: &Attic) {
     attic.engine.settle().await.unwrap();
     while attic.engine.is_packing() {
         tokio::time::sleep(std::time::Duration::from_millis(5)).await;

@@ -7,6 +7,7 @@ mod basics;
 mod bounds;
 mod due;
 mod feed;
+mod gathering;
 mod hands;
 mod identity;
 mod keeping;
