@@ -62,6 +62,7 @@ pub mod path;
 pub mod people;
 pub mod proof;
 pub mod range;
+pub mod reconcile;
 pub mod record;
 pub mod rights;
 pub mod rollback;

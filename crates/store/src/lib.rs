@@ -29,6 +29,7 @@ mod files;
 pub mod fs;
 pub mod ops;
 pub mod people;
+pub mod reconcile;
 pub mod rights;
 pub mod sharing;
 mod start;

@@ -440,3 +440,17 @@ async fn after_power_cuts_while_packing_letting_go_and_rolling_back_no_state_tha
     })
     .await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn stopped_in_peace_and_then_without_power_all_that_was_answered_is_there() {
+    for kind in [Kind::Ext4, Kind::Xfs] {
+        let disk = Image::nested(kind, 512);
+        rounds(&disk.at.join("data"), 4, &|service| {
+            std::process::Command::new("kill").arg(service.child.id().to_string()).status().unwrap();
+            assert!(service.child.wait().unwrap().success());
+            disk.cut_power();
+            disk.mount_again();
+        })
+        .await;
+    }
+}

@@ -149,6 +149,7 @@ impl Engine {
     #[boxed]
     pub async fn stop(&self) {
         let shared = &self.shared;
+        self.file_first().await;
         drop(shared.writer.lock().take());
         let running = std::mem::take(&mut *shared.running.lock());
         let stopped = shared.stopped.clone();
@@ -178,7 +179,12 @@ impl Engine {
         if let Some(mut txn) = txn {
             let (placed, waiting) = (shared.placing.placed(), shared.placing.waiting());
             let waiting = serde_json::to_string(&waiting).unwrap_or_default();
+            let disk = shared.disk.clone();
+            let settled = move || if disk.is_journaled() { disk.commit_journal() } else { Ok(()) };
             let closed = async {
+                // Renames that no commit has taken along yet, before their marks go.
+                let settled = tokio::task::spawn_blocking(settled).await;
+                settled.map_err(|_| StoreError::Stopping)?.map_err(|e| StoreError::io("closing", &e))?;
                 sqlx::query("UPDATE heads SET placed = max(placed, ?)")
                     .bind(placed)
                     .execute(&mut txn.conn)
@@ -188,7 +194,7 @@ impl Engine {
                     .bind(waiting)
                     .execute(&mut txn.conn)
                     .await?;
-                txn.conn.close().await
+                txn.conn.close().await.map_err(StoreError::from)
             };
             if let Err(error) = closed.await {
                 tracing::warn!(%error, "the catalogue was not closed cleanly; it is carried forward at the next start");
@@ -196,6 +202,18 @@ impl Engine {
         }
         // Somebody may still hold a clone of this engine: let go of the folder now.
         let _ = rustix::fs::flock(&shared.disk.shelves, rustix::fs::FlockOperation::Unlock);
+    }
+
+    /// What left its place is filed while the writer can still be told what became of it; for a moment, because what lies in
+    /// `past/incoming` is looked at again at the next start in any case.
+    async fn file_first(&self) {
+        let _ = self.shared.placing.settle().await;
+        for _ in 0..200 {
+            if self.shared.filing.is_idle() || self.shared.writer.lock().is_none() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        }
     }
 
     /// Sends the writer something and waits for the answer. Runs to its end even if the

@@ -38,6 +38,8 @@ pub(crate) enum Step {
     /// The next children of a removed folder leave it, each by a mark of its own; when none is left, the folder itself
     /// goes where nobody brings it back from. One that came back meanwhile stays as it is.
     TakeOut { job: i64, node: NodeId },
+    /// The next children of a folder that a hand took away are gone with it.
+    Gone { job: i64, node: NodeId },
     /// What a folder was taken to be is another object.
     Adopt { node: NodeId, object: ObjectId },
     /// Its folder came back, and its bytes are no longer held: it stays in the past.
@@ -87,6 +89,7 @@ impl Step {
                 Ok(())
             }
             Step::TakeOut { job, node } => take_out(txn, job, node).await,
+            Step::Gone { job, node } => crate::ops::hands::gone_beneath(txn, job, node, STEP).await,
             Step::Adopt { node, object } => {
                 if let Some(folder) = txn.folder(node).await?.filter(|f| f.lies == FolderPlacement::Placed) {
                     txn.set_folder(node, Folder { object, ..folder });
@@ -289,6 +292,7 @@ impl Jobs {
         match kind {
             "take apart" => self.take_apart(job, node).await?,
             "rebuild" => self.rebuild(job, node).await?,
+            "gone" => self.step(Step::Gone { job, node }).await?,
             "restamp" => {
                 let shelf = match self.view.chain(node).await? {
                     Some(chain) => chain.last().map(|top| top.shelf),

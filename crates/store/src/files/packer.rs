@@ -107,8 +107,7 @@ impl Packer {
                         true => AGAIN,
                         false => self.gathers.saturating_duration_since(Instant::now()),
                     };
-                    let woken = async { tokio::time::timeout(rest, self.packing.0.work.notified()).await };
-                    let _ = self.handle.block_on(woken);
+                    self.packing.rest(rest);
                     Ok(())
                 }
             };

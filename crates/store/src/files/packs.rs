@@ -17,7 +17,7 @@ use crate::catalogue::rows::hash_of;
 use crate::fs::disk::{Disk, hex};
 use crate::fs::error::{Result, StoreError};
 use crate::txn::read_cache::View;
-use parking_lot::Mutex;
+use parking_lot::{Condvar, Mutex};
 use rustix::fs::{Mode, OFlags, openat};
 use std::collections::{HashMap, VecDeque};
 use std::fs::File;
@@ -28,7 +28,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
-use tokio::sync::Notify;
 use yellow_attic_core::chunking::read_recipe;
 
 /// Packed contents that were put together lately, so that a part after a part costs little.
@@ -51,7 +50,7 @@ pub(crate) struct Packing(pub(crate) Arc<Inner>);
 
 #[derive(Default)]
 pub(crate) struct Inner {
-    pub(crate) work: Notify,
+    work: (Mutex<bool>, Condvar),
     stop: AtomicBool,
     pub(crate) busy: AtomicBool,
     /// What is to be packed.
@@ -97,12 +96,26 @@ impl Packing {
     /// With the queue locked: whoever goes idle looks at it under the same lock.
     fn wake(&self) {
         self.0.busy.store(true, Ordering::SeqCst);
-        self.0.work.notify_one();
+        self.wake_up();
+    }
+
+    fn wake_up(&self) {
+        *self.0.work.0.lock() = true;
+        self.0.work.1.notify_one();
+    }
+
+    /// Waits for work, at most so long.
+    pub(crate) fn rest(&self, most: Duration) {
+        let mut work = self.0.work.0.lock();
+        if !*work {
+            let _ = self.0.work.1.wait_for(&mut work, most);
+        }
+        *work = false;
     }
 
     pub fn stop(&self) {
         self.0.stop.store(true, Ordering::SeqCst);
-        self.0.work.notify_one();
+        self.wake_up();
     }
 
     /// Whether nothing is under way.

@@ -56,6 +56,17 @@ pub(crate) fn see(disk: &Disk, from: &OwnedFd, name: &str) -> io::Result<Seen> {
     Ok(Seen { hash, size: size as i64, look })
 }
 
+/// Hashes a file where it lies. None if it is not as it was seen, or does not stay so meanwhile.
+pub(crate) fn hash_as_seen(disk: &Disk, dir: &OwnedFd, name: &str, seen: &Look) -> io::Result<Option<Seen>> {
+    let (mut file, look) = disk.open_file(dir, name)?;
+    if look != *seen {
+        return Ok(None);
+    }
+    let (hash, size) = hash_file(&mut file)?;
+    let still = look_at_open(&file)? == look && size as i64 == look.size;
+    Ok(still.then_some(Seen { hash, size: size as i64, look }))
+}
+
 /// Seals and hashes a file that left its place, and makes it durable; copies it if it will not stand still.
 pub(crate) fn hold_still(disk: &Disk, staging: &Staging, from: &OwnedFd, name: &str) -> io::Result<Still> {
     let still = look_still(disk, staging, from, name)?;

@@ -49,6 +49,8 @@ pub struct Look {
     pub mtime: i64,
     /// How many names it has.
     pub names: u32,
+    /// Whether its owner may run it.
+    pub runs: bool,
     /// When anything of it was changed last, its name included (ctime), in milliseconds.
     pub changed: i64,
 }
@@ -469,6 +471,7 @@ fn from_statx(s: &fs::Statx) -> Look {
         size: s.stx_size as i64,
         mtime: s.stx_mtime.tv_sec * 1000 + i64::from(s.stx_mtime.tv_nsec / 1_000_000),
         names: s.stx_nlink,
+        runs: u32::from(s.stx_mode) & 0o100 != 0,
         changed: s.stx_ctime.tv_sec * 1000 + i64::from(s.stx_ctime.tv_nsec / 1_000_000),
     }
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use yellow_attic_core::{ContentId, NodeId};
 
 /// A place on the disk.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum DiskLocation {
     /// A name in `staging/`.
     Staging(ContentId),

@@ -104,12 +104,16 @@ async fn is_entered(txn: &mut WriteTxn, node: NodeId, foreign: &Foreign) -> Resu
     Ok(found > 0)
 }
 
-/// A live file was changed in its place by another program: that is its present state now.
+const OVERWRITTEN: &str = "changed or removed on the disk by another program";
+
+/// A live file was changed in its place by another program: that is its present state now. `told`: the desk tells that the bytes of
+/// before are lost.
 pub(crate) async fn take_up(
     txn: &mut WriteTxn,
     node: NodeId,
     was: ContentId,
     foreign: &Foreign,
+    told: bool,
 ) -> Result<Option<Arc<Row>>> {
     let actor = Actor::service();
     let Some(row) = txn.row(node).await? else { return Ok(None) };
@@ -138,7 +142,10 @@ pub(crate) async fn take_up(
         },
         true,
     );
-    lose(txn, was, node).await?;
+    txn.set_content(Content { life: ContentState::Lost, ..old });
+    if told {
+        txn.add_finding("bytes lost", Some(node), OVERWRITTEN);
+    }
     if let Some(parent) = row.parent {
         txn.charge(parent, Delta { bytes: foreign.size - old.size, ..Delta::default() }, 1).await?;
     }
@@ -235,7 +242,7 @@ pub(crate) async fn lose(txn: &mut WriteTxn, content: ContentId, node: NodeId) -
             txn.uncharge(&known).await?;
         }
         txn.set_content(Content { life: ContentState::Lost, ..known });
-        txn.add_finding("bytes lost", Some(node), "changed or removed on the disk by another program");
+        txn.add_finding("bytes lost", Some(node), OVERWRITTEN);
     }
     Ok(())
 }
@@ -298,7 +305,7 @@ impl Operation for TakeUp {
     type Told = Option<Arc<Row>>;
 
     async fn decide(&mut self, txn: &mut WriteTxn, _: &mut Around<'_>) -> Result<Option<Arc<Row>>> {
-        take_up(txn, self.node, self.was, &self.foreign).await
+        take_up(txn, self.node, self.was, &self.foreign, true).await
     }
 }
 

@@ -5,6 +5,7 @@ pub(crate) mod convert;
 pub(crate) mod copy;
 pub(crate) mod found;
 pub mod grants;
+pub(crate) mod hands;
 pub(crate) mod locks;
 pub(crate) mod make;
 pub mod properties;

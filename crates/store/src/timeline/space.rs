@@ -432,13 +432,14 @@ pub async fn recount(data: &Path) -> Result<Recount> {
     )
     .fetch_all(&pool)
     .await?;
-    // Past bytes, once each, where their last state was.
+    // Past bytes, once each, where their last state was. Those of an open row in a removed folder are counted as lying in it.
     let past: Vec<(i64, i64, i64)> = sqlx::query_as(
         "SELECT e.parent, c.size, e.ended_how = 7
              AND NOT EXISTS (SELECT 1 FROM entries_now n WHERE n.node = e.node)
              AND NOT EXISTS (SELECT 1 FROM entries_past l WHERE l.node = e.node AND l.until > e.until)
          FROM contents c JOIN entries_past e ON e.content = c.id
          WHERE c.state = 1 AND e.parent IS NOT NULL AND e.ended_how IN (1, 3, 5, 7)
+           AND NOT EXISTS (SELECT 1 FROM entries_now n WHERE n.content = c.id)
            AND NOT EXISTS (SELECT 1 FROM entries_past l WHERE l.content = c.id AND l.until > e.until)",
     )
     .fetch_all(&pool)

@@ -49,6 +49,8 @@ pub(crate) struct State {
     pub queue: VecDeque<Task>,
     pub under_way: usize,
     pub places: HashMap<ObjectId, Vec<DiskLocation>>,
+    /// The names out of which or into which something is to be brought, each with how often.
+    names: HashMap<DiskLocation, usize>,
     pub highest: i64,
     /// Since when something has been owed without a pause, batch by batch.
     pub owed_since: Option<Instant>,
@@ -76,6 +78,14 @@ impl State {
             }
             if task.mark <= placed {
                 self.no_more_waiting(task.mark);
+            }
+            for place in [&task.from, &task.to] {
+                if let Some(owed) = self.names.get_mut(place) {
+                    *owed -= 1;
+                    if *owed == 0 {
+                        self.names.remove(place);
+                    }
+                }
             }
             if let Some(places) = self.places.get_mut(&task.object) {
                 places.drain(..2.min(places.len()));
@@ -139,6 +149,11 @@ impl Placing {
             let places = state.places.entry(task.object).or_default();
             places.push(task.from.clone());
             places.push(task.to.clone());
+            for place in [&task.from, &task.to] {
+                if matches!(place, DiskLocation::In(..)) {
+                    *state.names.entry(place.clone()).or_default() += 1;
+                }
+            }
         }
         // Read from the catalogue at the start, which knows later ones to be carried out.
         let placed = self.placed();
@@ -169,6 +184,12 @@ impl Placing {
     /// Where an object on its way can be.
     pub fn places_of(&self, object: ObjectId) -> Vec<DiskLocation> {
         self.0.state.lock().places.get(&object).cloned().unwrap_or_default()
+    }
+
+    /// Whether something is to be brought to a name, or away from it, or something of it is that object.
+    pub fn is_owed(&self, place: &DiskLocation, object: ObjectId) -> bool {
+        let state = self.0.state.lock();
+        state.names.contains_key(place) || state.places.contains_key(&object)
     }
 
     /// Whether nothing is owed but what is stuck.

@@ -2,7 +2,7 @@
 
 use crate::catalogue::rows;
 use crate::fs::error::Result;
-use crate::fs::model::{ChangeKind, Content, Folder};
+use crate::fs::model::{ChangeKind, Content, Folder, PastRow};
 use crate::txn::write_txn::{DAY_MS, WriteTxn};
 use yellow_attic_core::NodeId;
 
@@ -126,8 +126,13 @@ impl WriteTxn {
         .fetch_optional(&mut self.conn)
         .await?;
         let Some((node, Some(parent), how)) = last else { return Ok(()) };
-        let removed =
-            ChangeKind::from_number(how) == ChangeKind::Removed && self.row(NodeId(node)).await?.is_none();
+        // What this group has decided of the node is not in the catalogue yet.
+        let newer = |past: &PastRow| {
+            past.row.node == NodeId(node) && past.row.content.is_none_or(|other| other.id != content.id)
+        };
+        let removed = ChangeKind::from_number(how) == ChangeKind::Removed
+            && self.row(NodeId(node)).await?.is_none()
+            && !self.group.ended.iter().any(newer);
         let delta = Delta { past_bytes: -content.size, past_files: -1, ..Delta::default() };
         let delta = match removed {
             true => Delta { trash_bytes: -content.size, trash_files: -1, ..delta },

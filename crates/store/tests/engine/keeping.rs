@@ -33,7 +33,7 @@ pub async fn purge(attic: &Attic, rules: &Rules) -> Purge {
     seen
 }
 
-async fn counted(attic: Attic) {
+pub async fn counted(attic: Attic) {
     attic.engine.run_jobs().await.unwrap();
     attic.engine.settle().await.unwrap();
     let data = attic.data();

@@ -19,6 +19,7 @@ mod on_disk;
 mod past;
 mod people;
 mod quotas;
+mod reconcile;
 mod rights;
 mod rollback;
 mod seen;

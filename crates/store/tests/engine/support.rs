@@ -154,7 +154,12 @@ impl Attic {
     /// The names in a folder, as they are listed.
     pub async fn ls(&self, path: &str) -> Vec<String> {
         let node = self.find(path).await.unwrap().node;
-        let mut names = Vec::new();
+        self.rows(node).await.iter().map(|row| row.name().to_string()).collect()
+    }
+
+    /// What is in a folder, as it is listed.
+    pub async fn rows(&self, node: NodeId) -> Vec<Row> {
+        let mut rows = Vec::new();
         let mut cursor = None;
         loop {
             let page = self
@@ -163,10 +168,10 @@ impl Attic {
                 .list(&self.ines, node, Default::default(), false, 1000, cursor.as_deref())
                 .await
                 .unwrap();
-            names.extend(page.items.iter().map(|e| e.row.name().to_string()));
+            rows.extend(page.items.into_iter().map(|entry| entry.row));
             cursor = page.next;
             if cursor.is_none() {
-                return names;
+                return rows;
             }
         }
     }
