@@ -9,6 +9,7 @@
 //!   everything done.
 //! - [`timeline`]: what stands where, now and then; what changed; the bytes of a state; uploads; bringing back, rolling
 //!   back; which past states go, and letting them go; alarms; where the space went.
+//! - [`reconcile`]: what lies on the disk, compared with the catalogue and taken up.
 //! - [`engine`]: open it, change things with it, stop it; which store a folder holds.
 //! - `files`: the workers on the disk: what was answered is put in its place, what left it is filed, packed, taken apart.
 //! - [`ops`]: what each operation means, decided against the writer's transaction.

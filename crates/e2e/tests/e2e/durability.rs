@@ -321,7 +321,7 @@ fn large(n: u64, version: u64) -> Vec<u8> {
     bytes
 }
 
-async fn content(client: &Client, node: i64, at: Option<&str>) -> Vec<u8> {
+pub async fn content(client: &Client, node: i64, at: Option<&str>) -> Vec<u8> {
     let mut stream = std::pin::pin!(client.content(node, at, 0).await.unwrap());
     let mut bytes = Vec::new();
     while let Some(piece) = futures_util::StreamExt::next(&mut stream).await {

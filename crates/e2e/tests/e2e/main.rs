@@ -20,6 +20,7 @@ mod durability;
 mod events;
 mod everyday;
 mod feed;
+mod hand;
 mod hidden;
 mod history;
 mod looking_back;

@@ -7,6 +7,7 @@ pub mod demo;
 pub mod init;
 pub mod key;
 pub mod let_in;
+pub mod reconcile;
 pub mod serve;
 
 use std::collections::BTreeMap;

@@ -97,3 +97,18 @@ impl Delivering {
 /// For an upload of a stranger so much is spoken for ahead of what has arrived: nobody outside fills the disk with
 /// announcements.
 pub const AHEAD: u64 = 16 << 20;
+
+/// How the disk is watched, for whoever asks.
+#[derive(Default)]
+pub(crate) struct Watching {
+    /// Ends it.
+    pub stop: std::sync::atomic::AtomicBool,
+    /// Folders that are watched.
+    pub folders: std::sync::atomic::AtomicU64,
+    /// Whether some are not.
+    pub limited: std::sync::atomic::AtomicBool,
+    /// Looks at all there is that have ended.
+    pub walks: std::sync::atomic::AtomicU64,
+    /// Who does it.
+    pub thread: parking_lot::Mutex<Option<std::thread::JoinHandle<()>>>,
+}

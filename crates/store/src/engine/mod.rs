@@ -54,6 +54,8 @@ pub struct Options {
     pub most_owed: (usize, std::time::Duration),
     /// Whether background jobs run by themselves; else by [`Engine::run_jobs`].
     pub background: bool,
+    /// Whether what hands do on the disk is taken up by itself.
+    pub watch: bool,
     /// The file with the key of the secrets; in the data folder, if nobody says.
     pub secrets_key: Option<PathBuf>,
 }
@@ -70,6 +72,7 @@ impl Options {
             gather_after_ms: 86_400_000,
             most_owed: (10_000, std::time::Duration::from_secs(5)),
             background: true,
+            watch: true,
             secrets_key: None,
         }
     }
@@ -133,6 +136,8 @@ pub(crate) struct Shared {
     /// Taken away at the stop: the writer ends when no sender is left.
     pub writer: Mutex<Option<mpsc::Sender<Queued>>>,
     pub running: Mutex<Running>,
+    /// How the disk is watched.
+    pub watching: Arc<crate::engine::held::Watching>,
     /// Where the engine's own tasks run, whatever runtime its callers come from.
     pub(crate) runtime: tokio::runtime::Handle,
 }
@@ -149,6 +154,7 @@ impl Engine {
     #[boxed]
     pub async fn stop(&self) {
         let shared = &self.shared;
+        self.stop_watching().await;
         self.file_first().await;
         drop(shared.writer.lock().take());
         let running = std::mem::take(&mut *shared.running.lock());
@@ -202,6 +208,14 @@ impl Engine {
         }
         // Somebody may still hold a clone of this engine: let go of the folder now.
         let _ = rustix::fs::flock(&shared.disk.shelves, rustix::fs::FlockOperation::Unlock);
+    }
+
+    async fn stop_watching(&self) {
+        self.shared.watching.stop.store(true, Ordering::SeqCst);
+        let watcher = self.shared.watching.thread.lock().take();
+        let ended = tokio::task::spawn_blocking(move || watcher.map(JoinHandle::join));
+        // One that reads a very large file ends by itself when it asks for something.
+        let _ = tokio::time::timeout(std::time::Duration::from_secs(10), ended).await;
     }
 
     /// What left its place is filed while the writer can still be told what became of it; for a moment, because what lies in

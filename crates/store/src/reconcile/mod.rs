@@ -3,6 +3,7 @@
 mod children;
 mod pass;
 pub mod report;
+pub(crate) mod watcher;
 
 use crate::engine::Engine;
 use crate::fs::error::Result;
@@ -36,6 +37,8 @@ pub struct Looking {
     pub take_up: bool,
     /// Whether so much may be gone that it would be asked about.
     pub accept_gone: bool,
+    /// Whether others go first: it rests as long as it looked.
+    pub paced: bool,
 }
 
 impl OnDisk {
@@ -43,7 +46,7 @@ impl OnDisk {
     #[boxed]
     pub async fn reconcile(&self, looking: &Looking) -> Result<Report> {
         self.0.shared.placing.settle().await?;
-        let mut pass = Pass::new(&self.0, looking.clone());
+        let mut pass = Pass::new(&self.0, looking.clone(), false);
         let folders = match looking.folders.is_empty() {
             false => looking.folders.clone(),
             true => self.0.shared.view.shelves().iter().map(|shelf| shelf.root).collect(),
@@ -54,10 +57,14 @@ impl OnDisk {
         pass.finish().await
     }
 
-    /// Looks at some names in folders, and at all beneath folders that are new.
+    /// Looks at some names in folders, and at all beneath folders that are new. `believe`: what is gone is.
     #[boxed]
-    pub(crate) async fn look_at(&self, names: Vec<(NodeId, Option<HashSet<String>>)>) -> Result<Report> {
-        let mut pass = Pass::new(&self.0, Looking { take_up: true, ..Looking::default() });
+    pub(crate) async fn look_at(
+        &self,
+        names: Vec<(NodeId, Option<HashSet<String>>)>,
+        believe: bool,
+    ) -> Result<Report> {
+        let mut pass = Pass::new(&self.0, Looking { take_up: true, ..Looking::default() }, !believe);
         for (folder, names) in names {
             pass.look_into(folder, names.as_ref()).await?;
         }

@@ -41,10 +41,21 @@ struct Lying {
     look: Look,
 }
 
+/// What became of reading a file.
+enum Read {
+    As(Foreign),
+    /// It did not stand still meanwhile.
+    InMotion,
+    /// It cannot be read.
+    Not(String),
+}
+
 /// One look.
 pub(super) struct Pass<'e> {
     engine: &'e Engine,
     looking: Looking,
+    /// What is gone is not believed to be yet: it is told among what is to be looked at again.
+    doubt_gone: bool,
     report: Report,
     appeared: Vec<Appeared>,
     /// At the name of a known one lies another object.
@@ -57,10 +68,11 @@ pub(super) struct Pass<'e> {
 }
 
 impl<'e> Pass<'e> {
-    pub fn new(engine: &'e Engine, looking: Looking) -> Pass<'e> {
+    pub fn new(engine: &'e Engine, looking: Looking, doubt_gone: bool) -> Pass<'e> {
         Pass {
             engine,
             looking,
+            doubt_gone,
             report: Report::default(),
             appeared: Vec::new(),
             another: Vec::new(),
@@ -75,12 +87,21 @@ impl<'e> Pass<'e> {
     pub async fn look_beneath(&mut self, folder: NodeId) -> Result<()> {
         let mut next = vec![folder];
         while let Some(folder) = next.pop() {
-            if self.engine.shared.stopped.load(std::sync::atomic::Ordering::SeqCst) {
-                return Err(StoreError::Stopping);
-            }
+            self.goes_on()?;
+            let begun = std::time::Instant::now();
             next.extend(self.look_into(folder, None).await?);
+            if self.looking.paced {
+                tokio::time::sleep(begun.elapsed()).await;
+            }
         }
         Ok(())
+    }
+
+    fn goes_on(&self) -> Result<()> {
+        match self.engine.shared.watching.stop.load(std::sync::atomic::Ordering::SeqCst) {
+            true => Err(StoreError::Stopping),
+            false => Ok(()),
+        }
     }
 
     /// Looks into one folder: at all of it, or at some names. Returns the folders that are where they belong.
@@ -353,6 +374,7 @@ impl<'e> Pass<'e> {
             self.report.new_folders.add(|| path.clone(), 0);
             return self.walk_unknown(&one, &path).await;
         }
+        let name = one.name.to_string();
         let at = Spot { parent: one.parent, name: one.name };
         match self.take(vec![Hand::Folder { at, object: one.look.id }]).await?[..] {
             [Some(node)] => {
@@ -361,6 +383,7 @@ impl<'e> Pass<'e> {
             }
             _ => {
                 self.report.not_any_more += 1;
+                self.report.again.push((one.parent, name));
                 Ok(())
             }
         }
@@ -438,6 +461,10 @@ impl<'e> Pass<'e> {
         let view = self.engine.shared.view.clone();
         let mut of_shelf: HashMap<yellow_attic_core::ShelfId, (i64, Vec<(Row, i64, i64)>)> = HashMap::new();
         let gone = std::mem::take(&mut self.gone);
+        if self.doubt_gone {
+            gone.into_values().for_each(|row| self.again(&row));
+            return Ok(());
+        }
         for (node, row) in &gone {
             let Some(way) = view.chain(*node).await? else { continue };
             // With the folder in which it lay.
@@ -492,9 +519,15 @@ impl<'e> Pass<'e> {
         Ok(())
     }
 
+    /// Has something looked at once more.
+    fn again(&mut self, row: &Row) {
+        self.report.again.extend(row.parent.map(|parent| (parent, row.name().to_string())));
+    }
+
     async fn take_files(&mut self) -> Result<()> {
         let files = std::mem::take(&mut self.appeared);
         for part in files.chunks(LOT) {
+            self.goes_on()?;
             let mut lying = Vec::new();
             for one in part {
                 if let Ok(dir) = self.engine.shared.dirs.find(one.parent).await {
@@ -504,26 +537,37 @@ impl<'e> Pass<'e> {
             let (ones, lying): (Vec<_>, Vec<_>) = lying.into_iter().unzip();
             let read = match self.looking.take_up {
                 true => self.read(lying).await?,
-                false => ones.iter().map(|_| None).collect(),
+                false => ones.iter().map(|_| Read::InMotion).collect(),
             };
             let mut hands = Vec::new();
             for (one, foreign) in ones.into_iter().zip(read) {
                 let path = format!("{}/{}", self.path(one.parent).await?, one.name);
                 match foreign {
-                    Some(foreign) => {
+                    Read::As(foreign) => {
                         let at = Spot { parent: one.parent, name: one.name.clone() };
                         hands.push((path, Hand::File { at, foreign, seen: one.look }));
                     }
-                    None if !self.looking.take_up => self.report.new_files.add(|| path, one.look.size),
-                    None => self.report.not_any_more += 1,
+                    Read::Not(why) => self.report.unreadable.add(|| format!("{path}: {why}"), 0),
+                    Read::InMotion if !self.looking.take_up => {
+                        self.report.new_files.add(|| path, one.look.size);
+                    }
+                    Read::InMotion => {
+                        self.report.not_any_more += 1;
+                        self.report.again.push((one.parent, one.name.to_string()));
+                    }
                 }
             }
             let (paths, hands): (Vec<_>, Vec<_>) = hands.into_iter().unzip();
             let sizes: Vec<i64> = hands.iter().map(size_of_hand).collect();
-            for ((told, path), bytes) in self.take(hands).await?.into_iter().zip(paths).zip(sizes) {
+            let spots: Vec<Option<Spot>> = hands.iter().map(spot_of_hand).collect();
+            let told = self.take(hands).await?;
+            for (((told, path), bytes), spot) in told.into_iter().zip(paths).zip(sizes).zip(spots) {
                 match told {
                     Some(_) => self.report.new_files.add(|| path, bytes),
-                    None => self.report.not_any_more += 1,
+                    None => {
+                        self.report.not_any_more += 1;
+                        self.report.again.extend(spot.map(|spot| (spot.parent, spot.name.to_string())));
+                    }
                 }
             }
         }
@@ -533,6 +577,7 @@ impl<'e> Pass<'e> {
     async fn take_changes(&mut self) -> Result<()> {
         let to_read = std::mem::take(&mut self.to_read);
         for part in to_read.chunks(LOT) {
+            self.goes_on()?;
             let mut lying = Vec::new();
             for one in part {
                 if let Some(parent) = one.row.parent
@@ -544,12 +589,20 @@ impl<'e> Pass<'e> {
             let (ones, lying): (Vec<_>, Vec<_>) = lying.into_iter().unzip();
             let mut hands = Vec::new();
             for (one, foreign) in ones.into_iter().zip(self.read(lying).await?) {
-                let (Some(foreign), Some(content)) = (foreign, one.row.content) else {
-                    self.report.not_any_more += 1;
-                    continue;
+                let path = path_of(&self.engine.shared.view, one.row.node).await?;
+                let (foreign, content) = match (foreign, one.row.content) {
+                    (Read::As(foreign), Some(content)) => (foreign, content),
+                    (Read::Not(why), _) => {
+                        self.report.unreadable.add(|| format!("{path}: {why}"), 0);
+                        continue;
+                    }
+                    _ => {
+                        self.report.not_any_more += 1;
+                        self.again(&one.row);
+                        continue;
+                    }
                 };
                 let same = foreign.hash == content.hash;
-                let path = path_of(&self.engine.shared.view, one.row.node).await?;
                 if same && one.in_doubt && one.look.id == content.object {
                     hands.push((None, Hand::Sound { content: content.id, changed: one.look.changed }));
                     continue;
@@ -583,8 +636,8 @@ impl<'e> Pass<'e> {
         }
     }
 
-    /// Hashes files where they lie, on two threads. None for what did not stand still meanwhile.
-    async fn read(&mut self, files: Vec<Lying>) -> Result<Vec<Option<Foreign>>> {
+    /// Hashes files where they lie, on two threads.
+    async fn read(&mut self, files: Vec<Lying>) -> Result<Vec<Read>> {
         self.report.hashed += files.len() as u64;
         let half = files.len().div_ceil(2).max(1);
         let mut parts = Vec::new();
@@ -596,10 +649,11 @@ impl<'e> Pass<'e> {
             }
             let shared = self.engine.shared.clone();
             parts.push(tokio::task::spawn_blocking(move || {
-                let read = |file: Lying| {
-                    let seen =
-                        hash_as_seen(&shared.disk, &file.dir, &file.name, &file.look).ok().flatten()?;
-                    Some(seen.foreign(&shared.staging))
+                let read = |file: Lying| match hash_as_seen(&shared.disk, &file.dir, &file.name, &file.look) {
+                    Ok(Some(seen)) => Read::As(seen.foreign(&shared.staging)),
+                    Ok(None) => Read::InMotion,
+                    Err(e) if e.kind() == std::io::ErrorKind::NotFound => Read::InMotion,
+                    Err(e) => Read::Not(e.to_string()),
                 };
                 part.into_iter().map(read).collect::<Vec<_>>()
             }));
@@ -609,6 +663,13 @@ impl<'e> Pass<'e> {
             read.extend(part.await.map_err(|_| StoreError::Stopping)?);
         }
         Ok(read)
+    }
+}
+
+fn spot_of_hand(hand: &Hand) -> Option<Spot> {
+    match hand {
+        Hand::File { at, .. } => Some(at.clone()),
+        _ => None,
     }
 }
 

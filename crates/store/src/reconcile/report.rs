@@ -51,6 +51,8 @@ pub struct Report {
     pub unreadable: Kind,
     /// Shelves from which so much is gone that somebody is to say so first.
     pub asks: Vec<Asks>,
+    /// What is to be looked at once more: gone for all that is known, or not standing still.
+    pub(crate) again: Vec<(yellow_attic_core::NodeId, String)>,
     /// What was not so any more when it was to be taken up: the next look finds what it is by then.
     pub not_any_more: u64,
 }

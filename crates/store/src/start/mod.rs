@@ -153,13 +153,33 @@ impl Engine {
                 first_key,
                 background: options.background,
                 delivering: Default::default(),
+                watching: Arc::default(),
             }),
         };
         engine.files().claim_unfinished().await?;
         if engine.shared.first_key.is_some() {
             engine.people().note(&Actor::service(), "record key begun", None, &key_id, "").await?;
         }
+        // Of an older catalogue's differences nobody knows whose they are.
+        if options.background && options.watch && engine.shared.doubt.is_none() {
+            watch(&engine);
+        }
         Ok(engine)
+    }
+}
+
+/// Has what hands do on the disk taken up by itself.
+fn watch(engine: &Engine) {
+    let watcher = crate::reconcile::watcher::Watcher::new(engine);
+    let begun = watcher.and_then(|watcher| {
+        std::thread::Builder::new().name("watcher".into()).spawn(move || behind(|| watcher.run()))
+    });
+    match begun {
+        Ok(thread) => *engine.shared.watching.thread.lock() = Some(thread),
+        Err(error) => tracing::warn!(
+            %error,
+            "the disk cannot be watched (fs.inotify.max_user_instances): what hands do there is taken up by yatticd reconcile"
+        ),
     }
 }
 

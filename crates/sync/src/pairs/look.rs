@@ -36,7 +36,7 @@ impl Running {
         for heard in self.watch.heard() {
             self.stirred_at = Some(Instant::now());
             match heard {
-                Heard::Stirred(object) => {
+                Heard::Stirred { folder: object, .. } => {
                     if let Some(item) = self.pair.folder_of(object) {
                         self.pair.stirred(item);
                     }
