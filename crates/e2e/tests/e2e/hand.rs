@@ -87,7 +87,10 @@ fn reconcile(data: &Path, more: &[&str]) -> (bool, String) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_hands_did_while_the_service_was_stopped_is_told_and_taken_up() {
-    let (mut service, client) = Service::ready().await;
+    let dir = tempfile::tempdir().unwrap();
+    let mut service = Service::start_in(&dir.path().join("data"));
+    service.set_up().await;
+    let client = service.client().await;
     let root = client.place("home:/", None).await.unwrap().node.id;
     for n in 0..130 {
         client.put(root, &format!("f{n:03}"), None, &When::default(), vec![n; 20].into()).await.unwrap();
@@ -120,8 +123,7 @@ async fn what_hands_did_while_the_service_was_stopped_is_told_and_taken_up() {
     }
     let (done, said) = reconcile(&data, &["--take-up"]);
     assert!(!done && said.contains("Much is gone 116 of the 130 files of \"ines\""), "{said}");
-    drop(service);
-    let service = Service::start_in(&data);
+    let mut service = Service::start_in(&data);
     let client = service.client().await;
     let asked = async || {
         let state = client.store_state().await.unwrap();
@@ -130,7 +132,6 @@ async fn what_hands_did_while_the_service_was_stopped_is_told_and_taken_up() {
     assert!(eventually(asked).await, "the desk does not tell");
     assert_eq!(names(&client, "home:/").await.len(), 130);
     assert_eq!(client.place("home:/second", None).await.unwrap().node.id, second);
-    let mut service = service;
     service.child.kill().unwrap();
     service.child.wait().unwrap();
     let (done, said) = reconcile(&data, &["--take-up", "--accept-gone"]);

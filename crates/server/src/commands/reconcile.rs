@@ -140,6 +140,9 @@ fn print(found: &Report, asked: &Reconciling) {
         println!("Much is gone {} of the {} files of \"{}\": {what}", asks.gone, asks.of, asks.shelf);
     }
     match (found.differences(), asked.take_up) {
+        (0, _) if found.left_alone.count + found.unreadable.count > 0 => {
+            println!("Apart from that, the catalogue is what lies on the disk.");
+        }
         (0, _) => println!("The catalogue is what lies on the disk."),
         (_, true) => println!("What was found is taken up."),
         (n, false) => println!("{n} differ. Nothing is changed yet."),

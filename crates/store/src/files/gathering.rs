@@ -26,6 +26,9 @@ struct Small {
     size: i64,
 }
 
+/// The recipe of a content of one chunk, and that chunk.
+type OfOne = (Vec<u8>, i64);
+
 impl Packer {
     /// Packs the small contents that have lain in the past for long enough.
     pub fn gather(&mut self) -> Result<()> {
@@ -122,7 +125,7 @@ impl Packer {
     }
 
     /// The recipes that there are, each with its only chunk; none of those that consist of more.
-    fn recipes_of(&self, lot: &[Small]) -> Result<HashMap<[u8; 32], (Vec<u8>, i64)>> {
+    fn recipes_of(&self, lot: &[Small]) -> Result<HashMap<[u8; 32], OfOne>> {
         let list: Vec<String> = lot.iter().map(|small| hex(&small.hash)).collect();
         let found: Vec<(Vec<u8>, Vec<u8>)> = self.handle.block_on(
             sqlx::query_as(

@@ -246,6 +246,7 @@ impl Row {
         match (self.how, self.executable) {
             (ChangeKind::Marked, true) => "made executable",
             (ChangeKind::Marked, false) => "made not executable",
+            (ChangeKind::Moved, _) if self.account.is_none() => "moved on disk",
             (how, _) => how.word(),
         }
     }

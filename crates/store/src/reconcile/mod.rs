@@ -1,5 +1,6 @@
 //! What lies on the disk, compared with the catalogue and taken into the timeline.
 
+mod bytes;
 mod children;
 mod pass;
 pub mod report;

@@ -767,7 +767,8 @@ async fn a_commit_that_did_not_take_the_bytes_with_it_is_not_called_done() {
         put(text).await.unwrap();
     }
     // Its commit overwrites the log, unlike what was foreseen: the journal is asked once more, and answers.
-    (steps.on.store(true, Ordering::SeqCst), steps.syncs.store(2, Ordering::SeqCst));
+    steps.on.store(true, Ordering::SeqCst);
+    steps.syncs.store(2, Ordering::SeqCst);
     put("four").await.unwrap();
     let asked = 2 - steps.syncs.load(Ordering::SeqCst);
     assert_eq!(asked, 1, "the journal was asked {asked} times");
@@ -776,7 +777,8 @@ async fn a_commit_that_did_not_take_the_bytes_with_it_is_not_called_done() {
         put(text).await.unwrap();
     }
     // The same, and it does not answer: nobody is told that all is well.
-    (steps.on.store(true, Ordering::SeqCst), steps.syncs.store(1, Ordering::SeqCst));
+    steps.on.store(true, Ordering::SeqCst);
+    steps.syncs.store(1, Ordering::SeqCst);
     let outcome = put("seven").await;
     assert!(outcome.is_err(), "{outcome:?}");
     steps.on.store(false, Ordering::SeqCst);
