@@ -124,14 +124,7 @@ async fn take_out(txn: &mut WriteTxn, job: i64, node: NodeId) -> Result<()> {
         sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut txn.conn).await?;
         return Ok(());
     }
-    let children: Vec<i64> = sqlx::query_scalar(
-        "SELECT e.node FROM entries_now e LEFT JOIN contents c ON c.id = e.content LEFT JOIN folders f ON f.node = e.node
-         WHERE e.parent = ? AND coalesce(c.state, f.lies) = 0 LIMIT ?",
-    )
-    .bind(node.0)
-    .bind(STEP as i64)
-    .fetch_all(&mut txn.conn)
-    .await?;
+    let children = crate::ops::hands::still_in(txn, node, STEP).await?;
     for child in &children {
         let Some(row) = txn.row(NodeId(*child)).await?.filter(|r| r.parent == Some(node)) else { continue };
         let from = DiskLocation::In(node, row.name().into());

@@ -266,6 +266,15 @@ async fn shelf_of(txn: &mut WriteTxn, folder: NodeId) -> Result<Option<yellow_at
     Ok(txn.chain(folder).await?.and_then(|way| way.last().map(|top| top.shelf)))
 }
 
+/// The way up from a spot that is free, if something can be there.
+async fn free_way(txn: &mut WriteTxn, spot: &Spot, key: &Arc<str>) -> Result<Option<Vec<Arc<Row>>>> {
+    let way = txn.chain(spot.parent).await?.filter(|way| way.len() <= MAX_DEPTH);
+    match txn.child(spot.parent, key).await? {
+        Some(_) => Ok(None),
+        None => Ok(way),
+    }
+}
+
 async fn take_folder(
     txn: &mut WriteTxn,
     around: &Around<'_>,
@@ -278,10 +287,7 @@ async fn take_folder(
         return Ok(None);
     }
     let key = key_of(&spot.name);
-    let Some(way) = txn.chain(spot.parent).await? else { return Ok(None) };
-    if txn.child(spot.parent, &key).await?.is_some() || way.len() > MAX_DEPTH {
-        return Ok(None);
-    }
+    let Some(way) = free_way(txn, spot, &key).await? else { return Ok(None) };
     let actor = Actor::service();
     let (node, moment) = (txn.next_node(), txn.next_moment());
     txn.open_row(new_row(txn, node, &way, key, moment, None), false);
@@ -353,10 +359,7 @@ async fn take_file(
         return Ok(None);
     }
     let key = key_of(&spot.name);
-    let Some(way) = txn.chain(spot.parent).await? else { return Ok(None) };
-    if txn.child(spot.parent, &key).await?.is_some() || way.len() > MAX_DEPTH {
-        return Ok(None);
-    }
+    let Some(way) = free_way(txn, spot, &key).await? else { return Ok(None) };
     let actor = Actor::service();
     let left = left_at(txn, around.memory, &actor, spot.parent, &key).await?;
     let moment = txn.next_moment();
@@ -469,6 +472,18 @@ async fn end_gone(txn: &mut WriteTxn, around: &mut Around<'_>, row: &Row) -> Res
     Ok(())
 }
 
+/// Children of a removed folder that are taken to lie in it still.
+pub(crate) async fn still_in(txn: &mut WriteTxn, node: NodeId, most: usize) -> Result<Vec<i64>> {
+    Ok(sqlx::query_scalar(
+        "SELECT e.node FROM entries_now e LEFT JOIN contents c ON c.id = e.content LEFT JOIN folders f ON f.node = e.node
+         WHERE e.parent = ? AND coalesce(c.state, f.lies) = 0 LIMIT ?",
+    )
+    .bind(node.0)
+    .bind(most as i64)
+    .fetch_all(&mut txn.conn)
+    .await?)
+}
+
 /// The next children of a folder that is gone are gone with it.
 pub(crate) async fn gone_beneath(txn: &mut WriteTxn, job: i64, node: NodeId, most: usize) -> Result<()> {
     let folder = txn.folder(node).await?.filter(|folder| folder.lies == FolderPlacement::Removed);
@@ -476,14 +491,7 @@ pub(crate) async fn gone_beneath(txn: &mut WriteTxn, job: i64, node: NodeId, mos
         sqlx::query("DELETE FROM jobs WHERE id = ?").bind(job).execute(&mut txn.conn).await?;
         return Ok(());
     };
-    let children: Vec<i64> = sqlx::query_scalar(
-        "SELECT e.node FROM entries_now e LEFT JOIN contents c ON c.id = e.content LEFT JOIN folders f ON f.node = e.node
-         WHERE e.parent = ? AND coalesce(c.state, f.lies) = 0 LIMIT ?",
-    )
-    .bind(node.0)
-    .bind(most as i64)
-    .fetch_all(&mut txn.conn)
-    .await?;
+    let children = still_in(txn, node, most).await?;
     for child in &children {
         let Some(row) = txn.row(NodeId(*child)).await?.filter(|row| row.parent == Some(node)) else {
             continue;
