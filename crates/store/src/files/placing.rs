@@ -197,6 +197,18 @@ impl Placer {
             }
             // Gone again meanwhile: nothing stands in the way.
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(()),
+            // It was brought there before a power cut, and the file system has given it both names since (btrfs does).
+            Err(e)
+                if e.kind() == std::io::ErrorKind::AlreadyExists
+                    && look(&*self.disk.incoming, &aside)
+                        .is_ok_and(|l| l.is_some_and(|l| l.id == occupant.id)) =>
+            {
+                let say = |e: &std::io::Error| StoreError::io(format!("moving \"{to_name}\" aside"), e);
+                self.disk.sync(&*self.disk.incoming).map_err(|e| say(&e))?;
+                self.disk.unlink(to, to_name, false).map_err(|e| say(&e))?;
+                to_file.push(file);
+                Ok(())
+            }
             Err(e) => Err(StoreError::io(format!("moving \"{to_name}\" aside"), &e)),
         }
     }

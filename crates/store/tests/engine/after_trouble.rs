@@ -788,3 +788,25 @@ async fn a_commit_that_did_not_take_the_bytes_with_it_is_not_called_done() {
     }
     engine.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_state_that_a_power_cut_left_under_both_its_names_stands_in_nobodys_way() {
+    let attic = Attic::new().await;
+    let before = attic.put("doc", b"before").await.row.unwrap();
+    attic.engine.settle().await.unwrap();
+    // As btrfs leaves it: at its place still, and where it was moved to.
+    let content = before.content.unwrap();
+    let incoming = attic.data().join(format!("past/incoming/c{:x}", content.id.0));
+    std::fs::hard_link(attic.files().join("doc"), &incoming).unwrap();
+    attic.put("doc", b"after").await;
+    attic.engine.settle().await.unwrap();
+    assert!(attic.engine.stopped_shelves().is_empty(), "the shelf takes no writes");
+    assert_eq!(attic.cat("doc").await, b"after");
+    until("the state of before", async || !incoming.exists()).await;
+    let states = attic.engine.history().states(&attic.ines, before.node, 10).await.unwrap();
+    let mut all = Vec::new();
+    for state in &states {
+        all.push(attic.bytes_of(&state.row).await);
+    }
+    assert!(all.contains(&b"before".to_vec()), "{all:?}");
+}
