@@ -101,7 +101,13 @@ impl<'e> Pass<'e> {
                 self.report.unreadable.add(|| format!("{path}: it is not on the disk"), 0);
                 return Ok(Vec::new());
             }
-            Err(e) => return Err(e),
+            Err(StoreError::Stopping) => return Err(StoreError::Stopping),
+            // One folder that cannot be opened keeps nobody from the others, and what is in it is not gone.
+            Err(e) => {
+                let path = self.path(folder).await?;
+                self.report.unreadable.add(|| format!("{path}: {e}"), 0);
+                return Ok(Vec::new());
+            }
         };
         let (disk, its_dir, its_names) = (shared.disk.clone(), dir.clone(), names.cloned());
         let seen = tokio::task::spawn_blocking(move || see(&disk, &its_dir, its_names.as_ref())).await;

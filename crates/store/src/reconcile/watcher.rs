@@ -37,6 +37,8 @@ const WALKS: Duration = Duration::from_secs(3600);
 const DAILY: Duration = Duration::from_secs(86_400);
 /// So long after the start all is looked at: what happened meanwhile nobody heard.
 const FIRST_WALK: Duration = Duration::from_secs(1);
+/// After an error all is looked at, so much later.
+const TROUBLED: Duration = Duration::from_secs(30);
 /// So often is seen whether it is to end.
 const TICK: Duration = Duration::from_millis(250);
 
@@ -102,8 +104,8 @@ impl Watcher {
                 Err(StoreError::Stopping) => return,
                 Err(error) => {
                     tracing::warn!(%error, "what changes on the disk cannot be looked at just now; it is tried again");
-                    // Whatever was to be looked at: all is.
-                    self.walk_at = Instant::now() + AGAIN;
+                    // Whatever was to be looked at: all is, but not again and again while the disk is in trouble.
+                    self.walk_at = Instant::now() + TROUBLED;
                     std::thread::sleep(AGAIN);
                 }
             }
@@ -137,8 +139,9 @@ impl Watcher {
                     }
                     self.watch.add(node, &dir);
                 }
-                Err(StoreError::BytesMissing(_) | StoreError::ShelfMissing(_)) => continue,
-                Err(e) => return Err(e),
+                Err(StoreError::Stopping) => return Err(StoreError::Stopping),
+                // Told when it is looked at; the others are watched all the same.
+                Err(_) => continue,
             }
             let inside: Vec<i64> = self.handle.block_on(
                 sqlx::query_scalar("SELECT node FROM entries_now WHERE parent = ? AND kind = 0")
