@@ -15,7 +15,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 # From below to above, by crate.
 ORDER = {
-    "store": "fs catalogue rights txn ops files engine reconcile timeline people sharing audit start".split(),
+    "store": "fs catalogue rights txn ops files engine reconcile timeline people sharing audit backup start".split(),
     "server": (
         "config http mail state console identity dto transfer jobs dav api methods strangers "
         "middleware routes service commands"

@@ -3,6 +3,7 @@
 //!
 //! In reading order, from what stands highest (each folder uses only those that come after it here):
 //!
+//! - [`backup`]: copies of the whole store in another folder, and the way back.
 //! - [`audit`]: whether all is as it should be.
 //! - [`sharing`]: links and intakes, whether they act, downloads that are counted, what strangers hand in.
 //! - [`people`]: accounts, groups, how one signs in, rights and quotas as they are given, rules, mail, the record of
@@ -24,6 +25,7 @@
 #![deny(unsafe_code)]
 
 pub mod audit;
+pub mod backup;
 mod catalogue;
 pub mod engine;
 mod files;

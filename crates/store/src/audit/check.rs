@@ -121,7 +121,8 @@ pub async fn check(data: &Path, anchors: Anchors, progress: Box<dyn FnMut(u64) +
         let disk = disk.clone();
         found = off_the_runtime(move || {
             let done = found.bytes;
-            let packs = crate::files::packs::check_packs(&disk, &chunks, &mut |n| found.tell(done + n));
+            let open = |name: &str| Ok(disk.open_file(&*disk.packs, name)?.0);
+            let packs = crate::files::packs::check_packs(&open, &chunks, &mut |n| found.tell(done + n));
             found.bytes += packs.bytes;
             found.damaged.extend(packs.damaged);
             Ok(found)

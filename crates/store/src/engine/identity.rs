@@ -36,9 +36,20 @@ pub enum Missing {
     Refuse,
 }
 
+/// Where the catalogue of a store lies that is being restored.
+pub(crate) fn restoring(data: &Path) -> PathBuf {
+    data.join("restoring.db")
+}
+
 /// Looks at a data folder before anything is made in it.
 pub(crate) fn look(data: &Path, missing: Missing) -> Result<()> {
     let (named, catalogue) = (data.join(NAME).exists(), data.join("catalogue.db").exists());
+    if restoring(data).exists() {
+        return Err(StoreError::NoStore(format!(
+            "a backup was being restored into {}, and that did not come to its end: empty the folder, and restore once more",
+            data.display()
+        )));
+    }
     match (named, catalogue) {
         (true, false) => Err(StoreError::NoStore(format!(
             "{0} holds the file \"store\" and no catalogue.db. Put the catalogue back from a backup, with its files ending in -wal and -shm if there are any; nothing was made",

@@ -61,6 +61,13 @@ impl Filing {
         }
     }
 
+    /// What was to go while the past was held goes now.
+    pub fn add_condemned(&self, disk: &Disk) -> Result<()> {
+        let noted = disk.take_condemned().map_err(|e| StoreError::io("reading what is to go", &e))?;
+        self.add(noted.chunks(32).map(|hashes| File::CondemnMany(hashes.to_vec())).collect());
+        Ok(())
+    }
+
     pub fn is_idle(&self) -> bool {
         self.0.queue.lock().is_empty() && !self.0.busy.load(Ordering::SeqCst)
     }
@@ -87,6 +94,7 @@ pub(crate) struct Filer {
 impl Filer {
     /// Finds what waited when the engine stopped.
     pub fn recover(&self) -> Result<()> {
+        self.filing.add_condemned(&self.disk)?;
         let names =
             self.disk.names(&self.disk.incoming).map_err(|e| StoreError::io("reading past/incoming", &e))?;
         let files = names.iter().filter_map(|n| std::str::from_utf8(n).ok()).filter_map(waiting).collect();
@@ -316,6 +324,9 @@ impl Filer {
         // Whoever refers to such bytes anew files bytes of its own, after it was committed that it does: here on this thread, or
         // while it holds this. So what nothing needs now may go without the writer waiting for the disk.
         let _filing = self.disk.filing.lock();
+        if self.disk.past_stays.is_held() {
+            return self.disk.note_condemned(hashes).map_err(|e| StoreError::io("noting what is to go", &e));
+        }
         let needless: Vec<(String, i64)> = self.handle.block_on(
             sqlx::query_as(
                 "SELECT j.value, EXISTS (SELECT 1 FROM packed p WHERE p.org = 1 AND p.hash = unhex(j.value))

@@ -90,6 +90,7 @@ impl Packer {
             let done = match next {
                 Some((hash, size)) => self.pack_or_leave(&hash, size),
                 None if Instant::now() >= self.tidies
+                    && !self.disk.past_stays.is_held()
                     && self.packing.0.tidy.swap(false, Ordering::SeqCst) =>
                 {
                     let begun = Instant::now();

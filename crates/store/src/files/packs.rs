@@ -57,6 +57,8 @@ pub(crate) struct Inner {
     pub(crate) queue: Mutex<VecDeque<([u8; 32], i64)>>,
     /// Something was let go: look for chunks that nobody needs.
     pub(crate) tidy: AtomicBool,
+    /// Held while it is being looked for.
+    pub(crate) tidying: Mutex<()>,
     /// The catalogue is older than the data beside it: nothing of the past goes.
     spares: bool,
     whole: Mutex<VecDeque<([u8; 32], File, Instant)>>,
@@ -174,11 +176,14 @@ pub(crate) struct Packs(HashMap<i64, File>);
 
 impl Packs {
     pub(crate) fn read(&mut self, disk: &Disk, chunk: &Chunk) -> io::Result<Vec<u8>> {
+        self.read_by(&|name| Ok(disk.open_file(&*disk.packs, name)?.0), chunk)
+    }
+
+    /// The same of packs that lie elsewhere.
+    fn read_by(&mut self, open: &dyn Fn(&str) -> io::Result<File>, chunk: &Chunk) -> io::Result<Vec<u8>> {
         let file = match self.0.entry(chunk.pack) {
             std::collections::hash_map::Entry::Occupied(open) => open.into_mut(),
-            std::collections::hash_map::Entry::Vacant(free) => {
-                free.insert(disk.open_file(&*disk.packs, &pack_name(chunk.pack))?.0)
-            }
+            std::collections::hash_map::Entry::Vacant(free) => free.insert(open(&pack_name(chunk.pack))?),
         };
         let mut stored = vec![0; chunk.stored.max(0) as usize];
         file.read_exact_at(&mut stored, chunk.at as u64)?;
@@ -259,9 +264,9 @@ pub(crate) struct PackCheck {
     pub bytes: u64,
 }
 
-/// Reads every chunk. Blocks.
+/// Reads every chunk of packs that are opened so. Blocks.
 pub(crate) fn check_packs(
-    disk: &Disk,
+    open: &dyn Fn(&str) -> io::Result<File>,
     chunks: &[(Vec<u8>, i64, i64, i64, i64)],
     progress: &mut dyn FnMut(u64),
 ) -> PackCheck {
@@ -273,7 +278,7 @@ pub(crate) fn check_packs(
             continue;
         };
         let chunk = Chunk { hash, pack: *pack, at: *at, stored: *stored, size: *size };
-        if packs.read(disk, &chunk).is_err() {
+        if packs.read_by(open, &chunk).is_err() {
             found.damaged.push(format!("chunk {} of {}", hex(&hash), pack_name(*pack)));
         }
         found.bytes += *stored as u64;

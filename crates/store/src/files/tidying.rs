@@ -9,6 +9,7 @@ use crate::fs::error::{Result, StoreError};
 use std::collections::HashMap;
 use std::io;
 use std::os::unix::fs::FileExt;
+use std::sync::atomic::Ordering;
 use yellow_attic_core::chunking::read_recipe;
 
 /// A pack of which less than this share is needed is written anew.
@@ -23,6 +24,12 @@ type Recipe = (Vec<u8>, Vec<u8>, i64);
 impl Packer {
     /// Drops chunks that no recipe names, and takes back the space of packs that hold little.
     pub fn tidy(&mut self) -> Result<()> {
+        let packing = self.packing.clone();
+        let _tidying = packing.0.tidying.lock();
+        if self.disk.past_stays.is_held() {
+            packing.0.tidy.store(true, Ordering::SeqCst);
+            return Ok(());
+        }
         self.drop_needless_recipes()?;
         let last: i64 = self.handle.block_on(
             sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM chunks").fetch_one(&self.view.pool),
@@ -77,6 +84,11 @@ impl Packer {
         for (id, bytes, live) in packs {
             if self.packing.stopped() {
                 return Err(StoreError::Stopping);
+            }
+            // Somebody has begun to copy packs: the rest another time.
+            if self.disk.past_stays.is_held() {
+                packing.0.tidy.store(true, Ordering::SeqCst);
+                return Ok(());
             }
             if live as u64 * WORTH_TIDYING.1 < bytes as u64 * WORTH_TIDYING.0 {
                 if open == Some(id) {

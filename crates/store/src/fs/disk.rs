@@ -75,6 +75,10 @@ pub struct Disk {
     access: TreeAccess,
     /// Held while equal past bytes may be dropped in favour of others, and while those may be let go.
     pub filing: parking_lot::Mutex<()>,
+    /// While it is held nothing of the past goes, however needless it is.
+    pub(crate) past_stays: crate::fs::hold::Hold,
+    /// While it is held the catalogue's log is not carried over: the file before it stays as it is.
+    pub(crate) log_stays: crate::fs::hold::Hold,
 }
 
 /// How much is free, and of how much.
@@ -92,6 +96,9 @@ pub enum Durability {
     /// Nobody here can know: with the reason.
     Unknown(String),
 }
+
+/// In `past/`: what is to go once nobody holds it any more.
+const CONDEMNED: &str = "condemned";
 
 const OPEN_DIR: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
 const BENEATH: ResolveFlags =
@@ -126,6 +133,8 @@ impl Disk {
             path: path.to_path_buf(),
             steps,
             filing: parking_lot::Mutex::new(()),
+            past_stays: Default::default(),
+            log_stays: Default::default(),
         };
         for (name, dir) in [
             ("past", &disk.past),
@@ -329,6 +338,27 @@ impl Disk {
             }
             other => other,
         }
+    }
+
+    /// Notes what is to go once nobody holds the past any more.
+    pub(crate) fn note_condemned(&self, hashes: &[[u8; 32]]) -> io::Result<()> {
+        let text: String = hashes.iter().map(|hash| hex(hash) + "\n").collect();
+        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+        let file = fs::openat(&self.past, CONDEMNED, flags, Mode::from_raw_mode(0o600))?;
+        io::Write::write_all(&mut File::from(file), text.as_bytes())
+    }
+
+    /// What was noted so, once: it is noted no more.
+    pub(crate) fn take_condemned(&self) -> io::Result<Vec<[u8; 32]>> {
+        let (mut file, _) = match self.open_file(&self.past, CONDEMNED) {
+            Ok(found) => found,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(e) => return Err(e),
+        };
+        let mut text = String::new();
+        io::Read::read_to_string(&mut file, &mut text)?;
+        self.unlink(&self.past, CONDEMNED, false)?;
+        Ok(text.lines().filter_map(unhex).collect())
     }
 
     /// The names in a directory.

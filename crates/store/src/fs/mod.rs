@@ -6,6 +6,7 @@ pub(crate) mod commits;
 pub mod disk;
 pub mod error;
 pub mod fault_points;
+pub(crate) mod hold;
 pub mod model;
 pub(crate) mod pending_rename;
 pub mod probe;

@@ -220,7 +220,9 @@ impl Writer {
                     callers.commit_took(began.elapsed());
                     if self.latch.reason().is_none() {
                         commits.note(txn.heads.commits);
-                        if let Err(error) = log.carry_over(&mut txn.conn).await {
+                        if !self.disk.log_stays.is_held()
+                            && let Err(error) = log.carry_over(&mut txn.conn).await
+                        {
                             tracing::warn!(%error, "the catalogue's log could not be carried over; it is tried again");
                         }
                     }

@@ -3,6 +3,7 @@
 
 mod after_trouble;
 mod alarm;
+mod backup;
 mod basics;
 mod bounds;
 mod due;

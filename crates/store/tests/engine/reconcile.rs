@@ -23,7 +23,7 @@ async fn taken_up(attic: &Attic) -> Report {
 }
 
 /// All that the catalogue knows beneath the home: paths, with the bytes that are served for files.
-async fn listed(attic: &Attic) -> BTreeMap<String, Option<Vec<u8>>> {
+pub async fn listed(attic: &Attic) -> BTreeMap<String, Option<Vec<u8>>> {
     let mut found = BTreeMap::new();
     let mut next = vec![(attic.home, String::new())];
     while let Some((folder, path)) = next.pop() {
@@ -41,7 +41,7 @@ async fn listed(attic: &Attic) -> BTreeMap<String, Option<Vec<u8>>> {
 }
 
 /// The same of the disk.
-fn lying(folder: &Path) -> BTreeMap<String, Option<Vec<u8>>> {
+pub fn lying(folder: &Path) -> BTreeMap<String, Option<Vec<u8>>> {
     let name = |path: &Path| path.strip_prefix(folder).unwrap().display().to_string();
     let all = yellow_attic_trials::hands::walk(folder);
     all.into_iter().map(|path| (name(&path), fs::read(&path).ok())).collect()
