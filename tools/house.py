@@ -18,7 +18,7 @@ ORDER = {
     "store": "fs catalogue rights txn ops files engine reconcile timeline people sharing audit backup start".split(),
     "server": (
         "config http mail state console identity dto transfer jobs dav api methods strangers "
-        "middleware routes service commands"
+        "middleware routes control service commands"
     ).split(),
 }
 LONGEST_FILE = 600

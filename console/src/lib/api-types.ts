@@ -259,6 +259,20 @@ export interface components {
       /** @description Its program, with the version. */
       program: string;
     };
+    /** @description How it stands with backups. */
+    BackupState: {
+      /** @description The hour of each day at which it begins, in the machine's time zone. */
+      at?: string | null;
+      last?: components["schemas"]["LastBackup"] | null;
+      /** @description When the next one is due. */
+      next?: string | null;
+      /** @description kept: there is one, not too old. old, failed, none: something is to be done. */
+      state: string;
+      /** @description The folder that is set; none: there is no schedule. */
+      to?: string | null;
+      /** @description The same as a sentence. */
+      why: string;
+    };
     /** @description Something that changed on a shelf. */
     Change: {
       /** @description The moment of the change. */
@@ -1040,6 +1054,56 @@ export interface components {
       /** @description The sign-in name. */
       sign_in: string;
     };
+    /** @description Something that was asked for, and what became of it. */
+    Job: {
+      /** @description When it began. */
+      begun: string;
+      /** @description Who asked, in words. */
+      by: string;
+      /** @description When it ended; none: it runs. */
+      ended?: string | null;
+      /**
+       * Format: int64
+       * @description Its number.
+       */
+      id: number;
+      /** @description backup or reconcile. */
+      kind: string;
+      progress?: components["schemas"]["JobProgress"] | null;
+      /** @description What became of it, in words. */
+      said: string;
+      /** @description runs, done, failed, stopped, or cut off (the service ended first). */
+      state: string;
+      /** @description What was asked, in words. */
+      what: string;
+    };
+    /** @description How far something is. */
+    JobProgress: {
+      /**
+       * Format: int64
+       * @description Bytes read or written so far.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description Things done in this step.
+       */
+      done: number;
+      /**
+       * Format: int64
+       * @description Of so many; 0 if that is not known.
+       */
+      of: number;
+      /** @description What is being done, in words. */
+      step: string;
+    };
+    /** @description The list of jobs, and how it stands with backups. */
+    Jobs: {
+      /** @description How it stands with backups. */
+      backup: components["schemas"]["BackupState"];
+      /** @description The newest first, at most 100. */
+      jobs: components["schemas"]["Job"][];
+    };
     /** @description Why a past state is kept, and until when. */
     Kept: {
       /** @description When that ends, as the rules are now; none: not by itself. */
@@ -1068,6 +1132,35 @@ export interface components {
        * @description Bytes.
        */
       size: number;
+    };
+    /** @description A backup that is whole, and was tried. */
+    LastBackup: {
+      /**
+       * Format: int64
+       * @description Their bytes.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description Files that were brought back from it and hashed.
+       */
+      drilled: number;
+      /** @description When it ended. */
+      ended: string;
+      /**
+       * Format: int64
+       * @description Files.
+       */
+      files: number;
+      /**
+       * Format: int64
+       * @description Bytes that it brought.
+       */
+      new_bytes: number;
+      /** @description Its name there. */
+      run: string;
+      /** @description Where it is. */
+      to: string;
     };
     /** @description What is to go for good. One of the fields says what. */
     LetGo: {

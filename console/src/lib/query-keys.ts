@@ -27,6 +27,7 @@ export interface Keys {
   "new codes": [];
   openings: [of?: number | "intake"];
   own: [];
+  jobs: [];
   people: [];
   place: [path?: string, at?: string];
   "public-address": [];

@@ -252,6 +252,8 @@ refusals! {
         "Check it, or ask whoever gave it to you.";
     NO_SUCH_DELIVERY 404 "no_such_delivery" "No such delivery"
         "Open the page again, and begin another one.";
+    NO_SUCH_JOB 404 "no_such_job" "No such job runs"
+        "List them: yattic job.";
     NO_SUCH_ROUTE 404 "no_such_route" "No such address"
         "";
     NO_SUCH_RULE 404 "no_such_rule" "No such rule"
@@ -270,6 +272,8 @@ refusals! {
         "Choose another name, or move the folder.";
     INTO_ITSELF 409 "into_itself" "Into itself"
         "Choose a folder outside of it.";
+    JOB_RUNS 409 "job_runs" "It runs already"
+        "Wait until it has ended, or stop it: yattic job.";
     KEPT 409 "kept" "It is kept"
         "End the snapshot, take the name away, or change the rule first.";
     LAST_ADMINISTRATOR 409 "last_administrator" "The last administrator"
@@ -280,6 +284,8 @@ refusals! {
         "Wait until it is done.";
     LOCKS_EVERYBODY_OUT 409 "locks_everybody_out" "Nobody could open it again"
         "Leave the console open to at least one administrator.";
+    NO_BACKUP_SET 409 "no_backup_set" "No folder for backups"
+        "Name one in the service's configuration: backup_to.";
     NAME_TAKEN 409 "name_taken" "The name is taken"
         "Choose another name, or move what is there.";
     NAME_UNUSABLE 409 "name_unusable" "The name cannot be used here"

@@ -9,7 +9,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("The past", &["history", "restore", "trash", "rollback", "snapshot"]),
     ("Giving", &["share", "unshare", "link", "intake", "given-out", "who", "why"]),
     ("Space", &["space", "quota"]),
-    ("People and the service", &["account", "group", "shelf", "rule", "door", "mail", "apply"]),
+    ("People and the service", &["account", "group", "shelf", "rule", "door", "mail", "job", "apply"]),
     (
         "This computer",
         &[
@@ -28,7 +28,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
 ];
 
 /// Two examples of each command.
-const EXAMPLES: [(&str, &str); 40] = [
+const EXAMPLES: [(&str, &str); 41] = [
     (
         "ls",
         "yattic ls                        shelves, and what was given to you\nyattic ls home:/Letters --at 2026-11-02",
@@ -72,6 +72,7 @@ const EXAMPLES: [(&str, &str); 40] = [
     ("shelf", "yattic shelf new Plans\nyattic shelf raise home:/Photos --name Photos"),
     ("rule", "yattic rule ls\nyattic rule set links-longest-days 30 --preview"),
     ("door", "yattic door close celia dav\nyattic door slowed"),
+    ("job", "yattic job ls\nyattic job stop 12\nyattic job backup"),
     ("mail", "yattic mail ls\nyattic mail test ines@museum.example"),
     ("apply", "yattic apply plan.toml --preview\nyattic apply plan.toml --yes"),
     ("sync", "yattic sync add ~/Museum home:/\nyattic sync run"),

@@ -114,6 +114,21 @@ impl Client {
         Self::read(self.call(Method::DELETE, &format!("/slowed{}", crate::encode_query(&query)))).await
     }
 
+    /// Work in the background, and how it stands with backups.
+    pub async fn jobs(&self) -> Result<api::Jobs> {
+        self.get("/jobs", &()).await
+    }
+
+    /// Ends a job that runs.
+    pub async fn stop_job(&self, job: i64) -> Result<()> {
+        Self::send(self.call(Method::POST, &format!("/jobs/{job}/stop"))).await.map(drop)
+    }
+
+    /// Begins a backup to the folder that is set.
+    pub async fn begin_backup(&self) -> Result<()> {
+        Self::send(self.call(Method::POST, "/jobs/backup")).await.map(drop)
+    }
+
     /// How the store stands.
     pub async fn store_state(&self) -> Result<api::StoreState> {
         self.get("/store", &()).await

@@ -46,12 +46,27 @@ pub struct Config {
     pub logo: Option<(Vec<u8>, &'static str)>,
     /// The mail server, if there is one.
     pub mail: Option<MailConfig>,
+    /// Backups by schedule, if a folder for them is named.
+    pub backup: Option<BackupConfig>,
     /// How much is logged: error, warn, info, debug.
     pub log: String,
     /// How the log looks: text or json.
     pub log_format: LogFormat,
     /// Every value as it is shown, with its source.
     pub sources: Vec<Shown>,
+}
+
+/// Backups by schedule.
+#[derive(Clone, Debug)]
+pub struct BackupConfig {
+    /// The folder.
+    pub to: PathBuf,
+    /// At which hour of each day, in the machine's time zone.
+    pub at: jiff::civil::Time,
+    /// All runs of so many days stay.
+    pub keep_days: i64,
+    /// And the last of each of so many months.
+    pub keep_months: i64,
 }
 
 /// A mail server (SMTP).
@@ -165,7 +180,7 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 25] = [
+const KEYS: [Key; 29] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "secrets_key", env: "YATTIC_SECRETS_KEY", default: "" },
     Key { name: "shelf_access", env: "YATTIC_SHELF_ACCESS", default: "" },
@@ -189,6 +204,10 @@ const KEYS: [Key; 25] = [
     Key { name: "mail_user", env: "YATTIC_MAIL_USER", default: "" },
     Key { name: "mail_password_file", env: "YATTIC_MAIL_PASSWORD_FILE", default: "" },
     Key { name: "mail_from", env: "YATTIC_MAIL_FROM", default: "" },
+    Key { name: "backup_to", env: "YATTIC_BACKUP_TO", default: "" },
+    Key { name: "backup_at", env: "YATTIC_BACKUP_AT", default: "03:30" },
+    Key { name: "backup_keep_days", env: "YATTIC_BACKUP_KEEP_DAYS", default: "30" },
+    Key { name: "backup_keep_months", env: "YATTIC_BACKUP_KEEP_MONTHS", default: "12" },
     Key { name: "log", env: "YATTIC_LOG", default: "info" },
     Key { name: "log_format", env: "YATTIC_LOG_FORMAT", default: "text" },
 ];
@@ -418,6 +437,26 @@ pub fn read(
         "json" => LogFormat::Json,
         _ => return Err(wrong("log_format", "not a format", "Choose text or json.")),
     };
+    let number = |name: &str, most: i64| {
+        let read = of(name).parse().ok().filter(|n| (0..=most).contains(n));
+        read.ok_or_else(|| wrong(name, "not a number", &format!("Write a whole number from 0 to {most}.")))
+    };
+    let at = of("backup_at");
+    let backup = BackupConfig {
+        to: PathBuf::from(of("backup_to")),
+        at: jiff::civil::Time::strptime("%H:%M", &at)
+            .map_err(|_| wrong("backup_at", "not a time of day", "Write it like 03:30."))?,
+        keep_days: number("backup_keep_days", 36_500)?,
+        keep_months: number("backup_keep_months", 1_200)?,
+    };
+    let backup = Some(backup).filter(|backup| !backup.to.as_os_str().is_empty());
+    if backup.as_ref().is_some_and(|backup| !backup.to.is_absolute()) {
+        return Err(wrong(
+            "backup_to",
+            "not a whole path",
+            "Write it from the root on, like /mnt/backup/attic.",
+        ));
+    }
     if of("data").is_empty() {
         return Err(wrong("data", "empty", "Name the folder in which everything is kept."));
     }
@@ -440,6 +479,7 @@ pub fn read(
         colour,
         logo,
         mail,
+        backup,
         log,
         log_format,
         sources: shown,

@@ -4,13 +4,14 @@
 //! request is), [`mail`], [`state`] (what handlers share), [`console`] (the built pages), [`identity`] (who asks), [`dto`] (rows
 //! become API objects), [`transfer`] (bytes in and out), [`jobs`] (what happens by itself), [`dav`], [`api`], [`methods`] (which
 //! methods an address takes), [`strangers`] (pages of links and intakes), [`middleware`] and [`routes`] (what every request
-//! meets, and where it goes), [`service`] (start and stop).
+//! meets, and where it goes), [`control`] (the socket for commands on this machine), [`service`] (start and stop).
 
 #![forbid(unsafe_code)]
 
 pub mod api;
 pub mod config;
 pub mod console;
+pub mod control;
 pub mod dav;
 pub mod dto;
 pub mod http;

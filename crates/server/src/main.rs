@@ -3,7 +3,7 @@
 mod commands;
 
 use clap::{CommandFactory, Parser, Subcommand};
-use commands::{Common, check, clock, config, demo, init, key, let_in, reconcile, serve};
+use commands::{Common, backup, check, clock, config, demo, init, key, let_in, reconcile, restore, serve};
 use std::process::ExitCode;
 
 /// Many threads make and drop small things: a small upload takes a fifteenth less of the processor with it.
@@ -31,6 +31,8 @@ enum Command {
     /// Follow the record's chain and hash every past content, whether or not the service runs.
     Check(check::Checking),
     Reconcile(reconcile::Reconciling),
+    Backup(backup::BackingUp),
+    Restore(restore::Restoring),
     /// Make a museum's worth of sample files with three months of history, and serve it.
     Demo(demo::Demo),
     /// Print the completions of a shell: source them, or put them where it looks for them.
@@ -53,6 +55,7 @@ impl Command {
             Command::LetIn(asked) => &asked.common,
             Command::Check(asked) => &asked.common,
             Command::Reconcile(asked) => &asked.common,
+            Command::Backup(asked) => &asked.common,
             Command::Key(asked) => asked.common(),
             _ => return None,
         };
@@ -101,6 +104,8 @@ fn main() -> ExitCode {
         Command::LetIn(asked) => Box::pin(let_in::run(asked)),
         Command::Check(asked) => Box::pin(check::run(asked)),
         Command::Reconcile(asked) => Box::pin(reconcile::run(asked)),
+        Command::Backup(asked) => Box::pin(backup::run(asked)),
+        Command::Restore(asked) => Box::pin(restore::run(asked)),
         Command::Key(asked) => Box::pin(key::run(asked)),
         Command::Demo(asked) => Box::pin(demo::run(asked)),
         Command::Completions(asked) => {

@@ -113,6 +113,13 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     chores.push(tokio::spawn(watch_deliveries(state.clone())));
     chores.push(tokio::spawn(crate::jobs::retention::follow(state.clone())));
     chores.push(tokio::spawn(crate::jobs::thumbnails::follow(state.clone())));
+    chores.push(tokio::spawn(crate::jobs::backups::follow(state.clone())));
+    match crate::control::listen(&state.config.data) {
+        Ok(listener) => chores.push(tokio::spawn(crate::control::follow(state.clone(), listener))),
+        Err(error) => {
+            tracing::warn!(%error, "commands on this machine cannot ask this service: no control.sock")
+        }
+    }
     let mut metrics_listens = None;
     if let Some(own) = state.config.metrics_listen {
         let watched = state.clone();
@@ -167,7 +174,10 @@ impl Running {
         self.state.ready.store(false, Ordering::SeqCst);
         self.handle.stop(true).await;
         let _ = self.server.await;
+        self.state.works.stop_all();
+        self.state.works.ended(std::time::Duration::from_secs(10)).await;
         self.chores.iter().for_each(tokio::task::JoinHandle::abort);
+        let _ = std::fs::remove_file(self.state.config.data.join(crate::control::NAME));
         self.state.reads.write(&self.state.engine).await;
         self.state.in_use.write(&self.state.engine).await;
         self.state.strangers.write_uses(&self.state.engine).await;

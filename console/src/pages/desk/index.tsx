@@ -2,6 +2,7 @@ import { Redirect, Link } from "wouter";
 import type { Me } from "../../lib/api";
 import { Empty, Frame } from "../../ui";
 import { AccountDesk } from "./account";
+import { BackupsDesk } from "./backups";
 import { Groups } from "./groups";
 import { MailDesk } from "./mail";
 import { OutsideDesk } from "./outside";
@@ -18,6 +19,7 @@ const parts = [
   { to: "shelves", word: "Shelves" },
   { to: "outside", word: "Given out" },
   { to: "space", word: "Space" },
+  { to: "backups", word: "Backups" },
   { to: "rules", word: "Rules" },
   { to: "mail", word: "Mail" },
 ];
@@ -64,6 +66,7 @@ export default function DeskPage({
     >
       <div className="mx-auto max-w-[1180px] px-8 pb-10 max-sm:px-4">
         {part === "now" && <Overview />}
+        {part === "backups" && <BackupsDesk />}
         {part === "space" && <SpaceView administrator />}
         {part === "people" && of === undefined && <People />}
         {part === "people" && of !== undefined && <AccountDesk signIn={of} me={frame.me} />}

@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Clock, Gauge, HardDrive, KeyRound, Mail, ShieldAlert, UserPlus } from "lucide-react";
+import { Archive, Clock, Gauge, HardDrive, KeyRound, Mail, ShieldAlert, UserPlus } from "lucide-react";
 import type { ReactNode } from "react";
 import { useLocation } from "wouter";
 import { api, type Slowed } from "../../lib/api";
+import { jobs } from "../../lib/jobs";
 import { kept, type Alarm } from "../../lib/kept";
 import { pageOf } from "../../lib/place";
 import { count, countInWords, exactly, moment, roomForFiles, size, when } from "../../lib/show";
@@ -48,6 +49,7 @@ export function Overview() {
   const clock = useQuery({ queryKey: key("clock"), queryFn: kept.clock });
   // Nothing on the timeline tells of it: it is asked for now and then.
   const store = useQuery({ queryKey: key("store"), queryFn: kept.store, refetchInterval: 30_000 });
+  const backup = useQuery({ queryKey: key("jobs"), queryFn: jobs.all, refetchInterval: 30_000 }).data?.backup;
   const slowed = useQuery({ queryKey: key("slowed"), queryFn: api.slowed, refetchInterval: 10_000 });
   const releasing = useMutation({
     mutationFn: api.release,
@@ -87,6 +89,7 @@ export function Overview() {
     open.length + full.length + waiting.length + givenUp.length === 0 &&
     leapt === undefined &&
     !trouble &&
+    (!backup || backup.state === "kept") &&
     !slowed.data?.slowed.length;
   const s = space.data;
   return (
@@ -151,6 +154,17 @@ export function Overview() {
                 acts={null}
               >
                 {disk.why} Move the data folder to ext4 with a journal, xfs or btrfs.
+              </Decision>
+            )}
+            {backup && backup.state !== "kept" && (
+              <Decision
+                icon={<Archive size={22} className="text-brick" aria-hidden />}
+                title={backup.why}
+                acts={<Button onClick={() => go("/desk/backups")}>Backups</Button>}
+              >
+                {backup.last
+                  ? `The last whole one was made ${when(backup.last.ended)}.`
+                  : "What is on this disk alone is gone with it."}
               </Decision>
             )}
             {open.map((a) => (
@@ -291,6 +305,7 @@ export function Overview() {
                 disk &&
                   { kept: "safe in a power cut", unsafe: "unsafe", unknown: "not known" }[disk.durability],
               ],
+              ["Last backup", backup && (backup.last ? when(backup.last.ended) : "none")],
               ["Letters waiting", mail.data?.letters.filter((l) => l.state === "waiting").length.toString()],
               [
                 "Last alarm",

@@ -16,6 +16,7 @@ pub mod group;
 pub mod history;
 pub mod info;
 pub mod intake;
+pub mod job;
 pub mod keep;
 pub mod link;
 pub mod lock;

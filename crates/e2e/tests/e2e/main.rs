@@ -3,6 +3,7 @@
 
 mod api;
 mod around;
+mod backups;
 mod bad_input;
 mod broken_line;
 mod browser;

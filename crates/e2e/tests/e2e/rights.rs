@@ -522,6 +522,15 @@ fn table() -> Vec<(&'static str, &'static str, fn(&Cell) -> Ask, [u16; 8])> {
         // Passkeys are a browser's.
         ("POST", "/proof/passkey", |_| plain("/proof/passkey".into()), own),
         ("GET", "/slowed", |_| plain("/slowed".into()), administer),
+        ("GET", "/jobs", |_| plain("/jobs".into()), administer),
+        // None of this number runs; no folder is set.
+        (
+            "POST",
+            "/jobs/{job}/stop",
+            |_| plain("/jobs/99/stop".into()),
+            [401, 403, 403, 403, 403, 403, 403, 404],
+        ),
+        ("POST", "/jobs/backup", |_| plain("/jobs/backup".into()), [401, 403, 403, 403, 403, 403, 403, 409]),
         // Nobody has to wait.
         (
             "DELETE",

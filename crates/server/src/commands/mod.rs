@@ -1,5 +1,6 @@
 //! The service's own commands, one per file.
 
+pub mod backup;
 pub mod check;
 pub mod clock;
 pub mod config;
@@ -8,11 +9,20 @@ pub mod init;
 pub mod key;
 pub mod let_in;
 pub mod reconcile;
+pub mod restore;
 pub mod serve;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use yellow_attic_core::size::human;
 use yellow_attic_server::config::{Config, ConfigError, LogFormat, read};
+use yellow_attic_server::control::{Request, Told, ask};
+use yellow_attic_server::jobs::work::Said;
+use yellow_attic_store::fs::progress::Progress;
 
 /// What a command ends with: an error is printed, and the exit status is 1.
 pub type Outcome = Result<(), Box<dyn std::error::Error>>;
@@ -94,5 +104,64 @@ pub async fn until_stopped() {
             }
         }
         Err(_) => drop(tokio::signal::ctrl_c().await),
+    }
+}
+
+/// Has a running service do it, which tells how far it is. None if no service has the data folder open.
+pub async fn by_service(data: &Path, request: &Request) -> Result<Option<Said>, String> {
+    let mut shown = Shown::default();
+    let done = ask(data, request, |told| {
+        if let Told::Going { step, done, of, bytes } = told {
+            shown.show(step, *done, *of, *bytes);
+        }
+    })
+    .await;
+    shown.clear();
+    done
+}
+
+/// Shows how far something is until it has ended. Ctrl-C ends it in peace.
+pub async fn watched<T>(progress: &Arc<Progress>, work: impl Future<Output = T>) -> T {
+    let mut shown = Shown::default();
+    let mut work = std::pin::pin!(work);
+    let mut asked = false;
+    loop {
+        tokio::select! {
+            done = &mut work => {
+                shown.clear();
+                return done;
+            }
+            _ = tokio::signal::ctrl_c(), if !asked => {
+                asked = true;
+                progress.stop.store(true, Ordering::SeqCst);
+            }
+            () = tokio::time::sleep(Duration::from_millis(250)) => {
+                let step = *progress.step.lock();
+                let [done, of, bytes] = [&progress.done, &progress.of, &progress.bytes].map(|n| n.load(Ordering::Relaxed));
+                shown.show(step, done, of, bytes);
+            }
+        }
+    }
+}
+
+/// A line on the terminal that says how far something is.
+#[derive(Default)]
+struct Shown(bool);
+
+impl Shown {
+    fn show(&mut self, step: &str, done: u64, of: u64, bytes: u64) {
+        if !std::io::stderr().is_terminal() || step.is_empty() {
+            return;
+        }
+        self.0 = true;
+        let of = if of > 0 { format!(" of {of}") } else { String::new() };
+        let bytes = if bytes > 0 { format!(", {}", human(bytes)) } else { String::new() };
+        eprint!("\r\x1b[K{step}: {done}{of}{bytes}");
+    }
+
+    fn clear(&mut self) {
+        if std::mem::take(&mut self.0) {
+            eprint!("\r\x1b[K");
+        }
     }
 }

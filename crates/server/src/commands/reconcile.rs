@@ -1,10 +1,13 @@
-use super::{Common, Outcome};
+use super::{Common, Outcome, by_service, watched};
+use std::sync::Arc;
 use yellow_attic_core::size::human;
-use yellow_attic_store::reconcile::Looking;
+use yellow_attic_server::control::Request;
+use yellow_attic_server::jobs::work::{Wanted, reconcile};
+use yellow_attic_store::fs::progress::Progress;
 use yellow_attic_store::reconcile::report::{Kind, NAMES, Report};
-use yellow_attic_store::{Engine, Options, ShelfKind, StoreError};
+use yellow_attic_store::{Engine, Options};
 
-/// Compare what lies on the disk with the catalogue, while the service is stopped. While it runs it takes up by itself what hands do.
+/// Compare what lies on the disk with the catalogue, whether or not the service runs. A running one takes up by itself what hands do.
 ///
 /// Without --take-up it is only told what differs. What is taken up becomes part of the timeline, as found on disk: new files and
 /// folders, other bytes, what was renamed and moved (it keeps its history, links and rights), and what is gone.
@@ -35,15 +38,24 @@ pub struct Reconciling {
 /// Compares. Fails if something differs and was not taken up, so that a script can tell.
 pub async fn run(asked: &Reconciling) -> Outcome {
     let config = asked.common.read()?;
-    let engine = Engine::open(Options { watch: false, ..config.store() }).await.map_err(|e| match e {
-        StoreError::WritesStopped(why) => {
-            format!("{why}; while the service runs, it takes up by itself what hands do")
+    let wanted = Wanted {
+        accounts: asked.account.clone(),
+        shelves: asked.shelf.clone(),
+        verify: asked.verify,
+        take_up: asked.take_up,
+        accept_gone: asked.accept_gone,
+    };
+    let found: Report = match by_service(&config.data, &Request::Reconcile { wanted: wanted.clone() }).await?
+    {
+        Some(said) => serde_json::from_value(said.report)?,
+        None => {
+            let engine = Engine::open(Options { watch: false, ..config.store() }).await?;
+            let progress = Arc::new(Progress::default());
+            let looked = watched(&progress, reconcile(&engine, &wanted, progress.clone())).await;
+            engine.stop().await;
+            looked?
         }
-        other => other.to_string(),
-    })?;
-    let looked = look(&engine, asked).await;
-    engine.stop().await;
-    let found = looked?;
+    };
     match asked.json {
         true => println!("{}", serde_json::to_string_pretty(&json(&found, asked))?),
         false => print(&found, asked),
@@ -55,25 +67,6 @@ pub async fn run(asked: &Reconciling) -> Outcome {
         true => Err("something differs; --take-up takes it up".into()),
         false => Ok(()),
     }
-}
-
-async fn look(engine: &Engine, asked: &Reconciling) -> Result<Report, Box<dyn std::error::Error>> {
-    let mut looking = Looking {
-        verify: asked.verify,
-        take_up: asked.take_up,
-        accept_gone: asked.accept_gone,
-        ..Looking::default()
-    };
-    let shelves = engine.shelves();
-    let wanted = [(ShelfKind::Home, &asked.account), (ShelfKind::Shared, &asked.shelf)];
-    for (kind, name) in
-        wanted.into_iter().flat_map(|(kind, names)| names.iter().map(move |name| (kind, name)))
-    {
-        let shelf = shelves.iter().find(|shelf| shelf.kind == kind && shelf.name == *name);
-        let what = if kind == ShelfKind::Home { "account with a home" } else { "shared shelf" };
-        looking.folders.push(shelf.ok_or_else(|| format!("there is no {what} called \"{name}\""))?.root);
-    }
-    Ok(engine.on_disk().reconcile(&looking).await?)
 }
 
 fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 8] {

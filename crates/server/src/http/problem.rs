@@ -239,6 +239,7 @@ fn plain(error: &StoreError) -> Option<&'static Kind> {
         | StoreError::SecretsShut(_)
         | StoreError::Busy
         | StoreError::Stopping
+        | StoreError::Stopped
         | StoreError::Io { .. }
         | StoreError::DamagedRow(_)
         | StoreError::Sqlite(_)
@@ -326,7 +327,7 @@ impl From<StoreError> for Refusal {
             // Paths of the machine are for the desk.
             StoreError::SecretsShut(_) => refusals::SECRETS_KEY_MISSING.of("The key with which this service keeps second factors is not there. A recovery code still signs in.")
             .retry_after(60),
-            StoreError::Stopping => {
+            StoreError::Stopping | StoreError::Stopped => {
                 refusals::STOPPING.of(&detail)
                     .retry_after(5)
             }

@@ -15,6 +15,7 @@ pub mod throttle;
 pub mod thumbnails;
 pub mod tickets;
 pub mod visits;
+pub mod work;
 
 use crate::config::Config;
 use crate::state::archives::{Archives, Checksums};
@@ -85,6 +86,8 @@ pub struct State {
     pub going: Arc<yellow_attic_store::timeline::purge::Progress>,
     /// Whether the service takes requests.
     pub ready: AtomicBool,
+    /// What runs in the background.
+    pub works: work::Works,
 }
 
 impl State {
@@ -118,6 +121,7 @@ impl State {
             revocations: tokio::sync::watch::Sender::new(0),
             going: Arc::default(),
             ready: AtomicBool::new(true),
+            works: Default::default(),
         }
     }
 

@@ -1,3 +1,4 @@
 //! Whether all is as it should be.
 
 pub mod check;
+pub mod work;

@@ -219,8 +219,7 @@ impl<'p> Restoring<'p> {
                         let made = self.disk.open_dir(&dir, &child.name).map_err(|e| put(&e))?;
                         self.note_folder(child.node, &made)?;
                         inner.push((child.node, made, its_path));
-                    } else if let Some(bytes) = child.file
-                    {
+                    } else if let Some(bytes) = child.file {
                         match self.place_file(&dir, &child, &bytes)? {
                             false => self.missing(its_path),
                             true if tree.removed => self.found.past += 1,

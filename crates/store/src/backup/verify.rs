@@ -359,3 +359,83 @@ pub fn let_go(path: &Path, keep: Keep, now_ms: i64, really: bool, progress: &Pro
     }
     Ok(done)
 }
+
+/// What a drill found.
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Drilled {
+    /// Files that were brought back and hashed.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// What could not be brought back. Empty if all went well.
+    pub failed: Vec<String>,
+}
+
+/// Tries the way back on a small scale: the catalogue is unpacked and looked over, and a sample of files, chosen anew each time, is
+/// brought back into a scratch folder and hashed.
+#[boxed]
+pub async fn drill(path: &Path, run: &str, scratch: &Path, most: usize) -> Result<Drilled> {
+    let (path, run, scratch) = (path.to_path_buf(), run.to_string(), scratch.to_path_buf());
+    let runtime = tokio::runtime::Handle::current();
+    let drilled = tokio::task::spawn_blocking(move || {
+        let (name, about) = run_of(&path, Some(&run))?;
+        let folder = path.join("runs").join(&name);
+        let mut found = Drilled::default();
+        for (file, sum) in &about.sums {
+            if sum_of(&folder.join(file))? != *sum {
+                found.failed.push(format!("{file} is not as it was written"));
+            }
+        }
+        if scratch.exists() {
+            fs::remove_dir_all(&scratch).map_err(|e| failed(&scratch, &e))?;
+        }
+        fs::create_dir_all(&scratch).map_err(|e| failed(&scratch, &e))?;
+        let catalogue = scratch.join("catalogue.db");
+        let packed = folder.join("catalogue.db.zst");
+        let unpack = || zstd::stream::copy_decode(File::open(&packed)?, File::create(&catalogue)?);
+        unpack().map_err(|e| failed(&packed, &e))?;
+        let looked: Result<String> = runtime.block_on(async {
+            let mut conn = catalogue_copy::open(&catalogue).await?;
+            let said = sqlx::query_scalar("PRAGMA quick_check(1)").fetch_one(&mut conn).await;
+            sqlx::Connection::close(conn).await?;
+            Ok(said?)
+        });
+        match looked {
+            Ok(said) if said == "ok" => {}
+            Ok(said) => found.failed.push(format!("the catalogue is damaged: {said}")),
+            Err(e) => found.failed.push(format!("the catalogue: {e}")),
+        }
+        // Each file has the same chance, however many there are.
+        let mut sample: Vec<([u8; 32], u64, String)> = Vec::new();
+        let (mut seen, mut seed) = (0u64, [0u8; 8]);
+        getrandom::fill(&mut seed).map_err(|e| StoreError::BadInput(e.to_string()))?;
+        let mut chance = u64::from_le_bytes(seed);
+        each_line(&folder.join("files.txt"), |line| {
+            let Some(hash) = line.hash else { return Ok(()) };
+            seen += 1;
+            chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let at = ((chance >> 16) % seen) as usize;
+            let one = (hash, line.bytes, line.path.to_string());
+            match sample.len() < most {
+                true => sample.push(one),
+                false if at < most => sample[at] = one,
+                false => {}
+            }
+            Ok(())
+        })?;
+        for (n, (hash, bytes, its_path)) in sample.into_iter().enumerate() {
+            let to = scratch.join(format!("{n}"));
+            match copy_out(&path.join(place(&hash)), &to, &hash, "") {
+                Ok(()) => {
+                    found.files += 1;
+                    found.bytes += bytes;
+                }
+                Err(e) => found.failed.push(format!("{its_path}: {e}")),
+            }
+            let _ = fs::remove_file(&to);
+        }
+        fs::remove_dir_all(&scratch).map_err(|e| failed(&scratch, &e))?;
+        Ok(found)
+    });
+    drilled.await.map_err(|_| StoreError::Stopping)?
+}

@@ -271,6 +271,11 @@ impl Engine {
         self.shared.secrets.key().err().map(|why| why.to_string())
     }
 
+    /// The data folder.
+    pub fn data_path(&self) -> &std::path::Path {
+        self.shared.disk.path()
+    }
+
     /// The time, for ends of links, grants and sign-ins: the later of the wall clock and the newest time kept, so that a
     /// clock that was set back opens nothing again.
     pub fn now_ms(&self) -> i64 {

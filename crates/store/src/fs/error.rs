@@ -297,6 +297,9 @@ pub enum StoreError {
     /// The engine is stopping.
     #[error("the service is stopping")]
     Stopping,
+    /// Somebody ended it.
+    #[error("it was stopped before its end")]
+    Stopped,
     /// Not all that went since a number is known any more.
     #[error("not all that went since then is known any more")]
     Forgotten,

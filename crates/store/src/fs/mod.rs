@@ -11,6 +11,7 @@ pub mod model;
 pub(crate) mod pending_rename;
 pub mod probe;
 pub mod process;
+pub mod progress;
 pub mod record_key;
 pub(crate) mod staging;
 pub(crate) mod syscalls;

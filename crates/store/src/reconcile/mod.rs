@@ -8,11 +8,13 @@ pub(crate) mod watcher;
 
 use crate::engine::Engine;
 use crate::fs::error::Result;
+use crate::fs::progress::Progress;
 use async_recursion::async_recursion as boxed;
 use pass::Pass;
 use ref_cast::RefCast;
 use report::Report;
 use std::collections::HashSet;
+use std::sync::Arc;
 use yellow_attic_core::NodeId;
 
 /// The disk, as hands have left it.
@@ -40,6 +42,8 @@ pub struct Looking {
     pub accept_gone: bool,
     /// Whether others go first: it rests as long as it looked.
     pub paced: bool,
+    /// Whoever wants to know how far it is, or to end it: what was taken up until then stays.
+    pub progress: Option<Arc<Progress>>,
 }
 
 impl OnDisk {
@@ -47,6 +51,9 @@ impl OnDisk {
     #[boxed]
     pub async fn reconcile(&self, looking: &Looking) -> Result<Report> {
         self.0.shared.placing.settle().await?;
+        if let Some(progress) = &looking.progress {
+            progress.begin("looking at the disk", 0);
+        }
         let mut pass = Pass::new(&self.0, looking.clone(), false);
         let folders = match looking.folders.is_empty() {
             false => looking.folders.clone(),

@@ -76,6 +76,9 @@ impl<'e> Pass<'e> {
     }
 
     pub(super) fn goes_on(&self) -> Result<()> {
+        if let Some(progress) = &self.looking.progress {
+            progress.goes_on()?;
+        }
         match self.engine.shared.watching.stop.load(std::sync::atomic::Ordering::SeqCst) {
             true => Err(StoreError::Stopping),
             false => Ok(()),
@@ -121,6 +124,9 @@ impl<'e> Pass<'e> {
         };
         self.report.folders += 1;
         self.report.entries += seen.there.len() as u64;
+        if let Some(progress) = &self.looking.progress {
+            progress.done.fetch_add(seen.there.len() as u64, std::sync::atomic::Ordering::Relaxed);
+        }
         let path = self.path(folder).await?;
         let mut children = children;
         for (name, why) in seen.unreadable {
@@ -220,6 +226,9 @@ impl<'e> Pass<'e> {
 
     /// What is left to be found out and taken up, once all was looked at.
     pub async fn finish(mut self) -> Result<Report> {
+        if let Some(progress) = &self.looking.progress {
+            progress.begin("taking up what was found", 0);
+        }
         // New folders show what is in them, among it what moved there.
         loop {
             self.find_moves().await?;

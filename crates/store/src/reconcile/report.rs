@@ -4,7 +4,7 @@
 pub const NAMES: usize = 200;
 
 /// What is told of things of one kind.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Kind {
     /// How many.
     pub count: u64,
@@ -25,7 +25,7 @@ impl Kind {
 }
 
 /// What was found.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Report {
     /// Folders looked into, and what lies in them.
     pub folders: u64,
@@ -52,13 +52,14 @@ pub struct Report {
     /// Shelves from which so much is gone that somebody is to say so first.
     pub asks: Vec<Asks>,
     /// What is to be looked at once more: gone for all that is known, or not standing still.
+    #[serde(skip)]
     pub(crate) again: Vec<(yellow_attic_core::NodeId, String)>,
     /// What was not so any more when it was to be taken up: the next look finds what it is by then.
     pub not_any_more: u64,
 }
 
 /// A shelf from which much is gone.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Asks {
     /// Its name.
     pub shelf: String,

@@ -302,7 +302,7 @@ impl Watcher {
         for asks in &report.asks {
             if self.asked.insert(asks.shelf.clone()) {
                 let detail = format!(
-                    "{} of the {} files of \"{}\" are not on the disk any more. Until somebody says that this is meant, they stay listed. Put them back, or stop the service and say: yatticd reconcile --take-up --accept-gone",
+                    "{} of the {} files of \"{}\" are not on the disk any more. Until somebody says that this is meant, they stay listed. Put them back, or say: yatticd reconcile --take-up --accept-gone",
                     asks.gone, asks.of, asks.shelf
                 );
                 self.note(engine, "much is gone", detail)?;

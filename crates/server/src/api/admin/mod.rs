@@ -1,5 +1,6 @@
 //! What administrators see and set.
 
+pub mod jobs;
 pub mod mailing;
 pub mod metrics;
 pub mod rules;

@@ -1,0 +1,214 @@
+//! Backups as an administrator makes them: by command, by schedule, from the console; and the way back.
+
+use crate::durability::content;
+use crate::support::{Service, eventually, program};
+use futures_util::StreamExt;
+use serde_json::Value;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use yellow_attic_client::{Client, Error, When, api};
+
+fn yatticd(arguments: &[&str]) -> (bool, String) {
+    let done = Command::new(program("yatticd")).args(arguments).env_clear().output().unwrap();
+    let said = String::from_utf8_lossy(&done.stdout).into_owned() + &String::from_utf8_lossy(&done.stderr);
+    (done.status.success(), said)
+}
+
+fn text(path: &Path) -> &str {
+    path.to_str().unwrap()
+}
+
+/// A service with some files; with a folder for backups, if that is wanted.
+async fn with_files(dir: &Path, scheduled: bool, many: usize) -> (Service, Client) {
+    let backup = dir.join("scheduled");
+    let set = [("YATTIC_BACKUP_TO", text(&backup)), ("YATTIC_BACKUP_AT", "00:00")];
+    let mut service = Service::start_set(&dir.join("data"), &[], if scheduled { &set } else { &[] });
+    service.set_up().await;
+    let client = service.client().await;
+    let root = client.place("home:/", None).await.unwrap().node.id;
+    let mut tar = tar::Builder::new(Vec::new());
+    for n in 0..many {
+        let mut head = tar::Header::new_gnu();
+        let bytes = format!("file {n}").into_bytes();
+        head.set_size(bytes.len() as u64);
+        head.set_mode(0o644);
+        tar.append_data(&mut head, format!("f{n}"), &bytes[..]).unwrap();
+    }
+    if many > 0 {
+        let mut fates =
+            std::pin::pin!(client.send_tar(root, tar.into_inner().unwrap().into()).await.unwrap());
+        while let Some(fate) = fates.next().await {
+            fate.unwrap();
+        }
+    }
+    (service, client)
+}
+
+async fn ended(client: &Client, state: &str) -> bool {
+    eventually(async || {
+        let jobs = client.jobs().await.unwrap().jobs;
+        jobs.first().is_some_and(|job| job.state == state)
+    })
+    .await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_is_backed_up_while_it_serves_and_made_again_from_that() {
+    let dir = tempfile::tempdir().unwrap();
+    let (service, client) = with_files(dir.path(), false, 40).await;
+    let root = client.place("home:/", None).await.unwrap().node.id;
+    let doc = client.put(root, "doc", None, &When::default(), b"one".to_vec().into()).await.unwrap();
+    client.put(root, "doc", None, &When::default(), b"two".to_vec().into()).await.unwrap();
+    let new = api::NewOpening { kind: "link".into(), node: doc.id, ending: None, set: Default::default() };
+    let link = client.make_opening(&new).await.unwrap().address.unwrap();
+    let socket = fs::metadata(service.data.join("control.sock")).unwrap();
+    assert_eq!(socket.permissions().mode() & 0o777, 0o600);
+    let data = text(&service.data).to_string();
+    let backup = dir.path().join("backup");
+    assert_eq!(client.jobs().await.unwrap().backup.state, "none");
+    let (done, said) = yatticd(&["backup", text(&backup), "--data", &data]);
+    assert!(
+        done && said.contains("Files      41, ") && said.contains("41 files were brought back"),
+        "{said}"
+    );
+    let jobs = client.jobs().await.unwrap();
+    let job = &jobs.jobs[0];
+    assert_eq!(
+        (&*job.kind, &*job.state, &*job.by),
+        ("backup", "done", "a command on this machine"),
+        "{job:?}"
+    );
+    assert_eq!((&*jobs.backup.state, jobs.backup.last.as_ref().unwrap().files), ("kept", 41));
+    let (done, said) = yatticd(&["backup", text(&backup), "--list", "--json"]);
+    let runs: Value = serde_json::from_str(&said).unwrap();
+    assert!(done && runs.as_array().unwrap().iter().all(|run| run["missing"] == 0), "{said}");
+    client.put(root, "later", None, &When::default(), b"after the backup".to_vec().into()).await.unwrap();
+
+    // Made again elsewhere, beside the first.
+    let into = dir.path().join("again");
+    let (done, said) = yatticd(&["restore", text(&backup), "--into", text(&into)]);
+    assert!(done && said.contains("Files      41, "), "{said}");
+    let (done, said) = yatticd(&["restore", text(&backup), "--into", text(&into)]);
+    assert!(!done && said.contains("is not empty"), "{said}");
+    fs::write(into.join("has-administrator"), b"").unwrap();
+    let again = Service::start_in(&into);
+    // Access is asked for anew: the token counts no more, the password does.
+    let known = Client::new(&again.address, client.token()).unwrap();
+    assert!(matches!(known.me().await, Err(Error::Refused(problem)) if problem.status == 401));
+    let there = again.client().await;
+    let its = there.place("home:/doc", None).await.unwrap().node;
+    assert_eq!((its.id, content(&there, its.id, None).await), (doc.id, b"two".to_vec()));
+    assert_eq!(there.history(its.id).await.unwrap().states.len(), 2);
+    assert!(there.place("home:/later", None).await.is_err());
+    let asleep = there.openings(&Default::default()).await.unwrap();
+    assert!(asleep.openings.iter().all(|opening| opening.state == "asleep"), "{asleep:?}");
+    let ending = link.rsplit('/').next().unwrap();
+    let page = format!("GET /s/{ending} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n");
+    assert!(!again.raw(page.as_bytes()).contains(" 200 "));
+    let found = there.store_state().await.unwrap().findings;
+    assert!(found.iter().any(|finding| finding.kind == "restored"), "{found:?}");
+    let (done, said) = yatticd(&["reconcile", "--data", text(&into)]);
+    assert!(done && said.contains("The catalogue is what lies on the disk."), "{said}");
+
+    // Single files come out with ordinary tools as well: the list says where each is.
+    let out = dir.path().join("out");
+    let (done, said) = yatticd(&["restore", text(&backup), "--path", "home/ines/doc", "--out", text(&out)]);
+    assert!(done && fs::read(out.join("doc")).unwrap() == b"two", "{said}");
+    let run = runs[0]["run"].as_str().unwrap();
+    let list = fs::read_to_string(backup.join("runs").join(run).join("files.txt")).unwrap();
+    let line = list.lines().find(|line| line.ends_with("\thome/ines/doc")).unwrap();
+    assert_eq!(fs::read(backup.join(line.split('\t').next().unwrap())).unwrap(), b"two");
+
+    // Damage is told, by name.
+    let (done, said) = yatticd(&["backup", text(&backup), "--verify"]);
+    assert!(done && said.contains("All of it is as it was written."), "{said}");
+    fs::write(backup.join(line.split('\t').next().unwrap()), b"odd").unwrap();
+    let (done, said) = yatticd(&["backup", text(&backup), "--verify"]);
+    assert!(!done && said.contains("Damaged    contents/"), "{said}");
+    let (done, said) = yatticd(&["backup", text(&service.data.join("inside")), "--data", &data]);
+    assert!(!done && said.contains("lie in each other"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_backup_runs_at_a_time_and_is_ended_from_anywhere() {
+    let dir = tempfile::tempdir().unwrap();
+    let (service, client) = with_files(dir.path(), true, 6000).await;
+    let data = text(&service.data).to_string();
+    let elsewhere = dir.path().join("elsewhere");
+    // One that was missed is made by itself; afterwards none is due today.
+    assert!(ended(&client, "done").await, "{:?}", client.jobs().await);
+    // The console's own button.
+    client.begin_backup().await.unwrap();
+    let refused = client.begin_backup().await;
+    assert_eq!(refused.unwrap_err().code(), Some("job_runs"));
+    let (done, said) = yatticd(&["backup", text(&elsewhere), "--data", &data]);
+    assert!(!done && said.contains("a backup runs already"), "{said}");
+    assert!(ended(&client, "done").await);
+    // By Ctrl-C at the command.
+    let start = || {
+        Command::new(program("yatticd"))
+            .args(["backup", text(&elsewhere), "--data", &data])
+            .env_clear()
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    };
+    let mut command = start();
+    assert!(ended(&client, "runs").await);
+    command.kill().unwrap();
+    command.wait().unwrap();
+    assert!(ended(&client, "stopped").await);
+    assert_eq!(client.jobs().await.unwrap().backup.state, "kept", "the one before is there still");
+    // By its number.
+    let mut command = start();
+    assert!(ended(&client, "runs").await);
+    let job = client.jobs().await.unwrap().jobs[0].id;
+    client.stop_job(job).await.unwrap();
+    assert!(!command.wait().unwrap().success());
+    assert!(ended(&client, "stopped").await);
+    let refused = client.stop_job(job).await;
+    assert_eq!(refused.unwrap_err().code(), Some("no_such_job"));
+    // By the end of the service, whose next start says so.
+    let mut command = start();
+    assert!(ended(&client, "runs").await);
+    let service = service.killed_and_started_again();
+    assert!(!command.wait().unwrap().success());
+    let client = service.client().await;
+    assert!(ended(&client, "cut off").await);
+    let (done, said) = yatticd(&["backup", text(&elsewhere), "--data", &data]);
+    assert!(done && said.contains("Files      6000, "), "{said}");
+    let (done, said) = yatticd(&["backup", text(&elsewhere), "--verify"]);
+    assert!(done, "{said}");
+    // Without a folder in the configuration there is none to begin with.
+    let refused = client.begin_backup().await;
+    assert_eq!(refused.unwrap_err().code(), Some("no_backup_set"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_that_was_missed_is_made_when_the_service_runs_again_and_old_runs_go() {
+    let dir = tempfile::tempdir().unwrap();
+    let (_service, client) = with_files(dir.path(), true, 3).await;
+    assert!(ended(&client, "done").await, "{:?}", client.jobs().await);
+    let jobs = client.jobs().await.unwrap();
+    assert_eq!(jobs.jobs[0].by, "the schedule");
+    assert_eq!((jobs.backup.state.as_str(), jobs.backup.at.as_deref()), ("kept", Some("00:00")));
+    assert!(jobs.backup.next.unwrap() > jobs.jobs[0].begun);
+    let backup = dir.path().join("scheduled");
+    let go = ["backup", text(&backup), "--let-go", "--keep-days", "0", "--keep-months", "0"];
+    let (done, said) = yatticd(&go);
+    assert!(done && said.contains("Nothing is to be let go."), "{said}");
+    client.begin_backup().await.unwrap();
+    assert!(
+        eventually(async || client.jobs().await.unwrap().jobs.len() == 2).await
+            && ended(&client, "done").await
+    );
+    let (done, said) = yatticd(&go);
+    assert!(done && said.contains("Would go") && said.contains("Stay       1 runs"), "{said}");
+    let (done, said) = yatticd(&[&go[..], &["--really"]].concat());
+    assert!(done && said.contains("Let go"), "{said}");
+    let (_, said) = yatticd(&["backup", text(&backup), "--list"]);
+    assert_eq!(said.lines().count(), 1, "{said}");
+}

@@ -1,0 +1,97 @@
+//! Backups by schedule: once a day at the hour that is set, and later if the service did not run then.
+
+use crate::jobs::work;
+use crate::state::State;
+use crate::state::work::OfItsKind;
+use actix_web::web;
+use jiff::civil::Time;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use std::sync::Arc;
+use std::time::Duration;
+use yellow_attic_store::backup::verify::Keep;
+use yellow_attic_store::fs::progress::Progress;
+use yellow_attic_store::{Engine, StoreError};
+
+/// So often is looked whether one is due.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// After one that failed, the next is tried so much later.
+const AGAIN_MS: i64 = 3_600_000;
+
+/// The last time before now at which one was due.
+pub fn due_before(now_ms: i64, at: Time, zone: &TimeZone) -> i64 {
+    let now = Timestamp::from_millisecond(now_ms).unwrap_or_default().to_zoned(zone.clone());
+    let of = |day: jiff::civil::Date| day.to_datetime(at).to_zoned(zone.clone()).ok();
+    let today = of(now.date()).filter(|at| *at <= now);
+    let last = today.or_else(|| of(now.date().saturating_sub(1.day())));
+    last.map_or(now_ms, |at| at.timestamp().as_millisecond())
+}
+
+/// When the next one is due: now, if one was missed.
+pub async fn next(engine: &Engine, at: Time) -> Result<i64, StoreError> {
+    let now = engine.wall_ms();
+    let zone = TimeZone::system();
+    let due = due_before(now, at, &zone);
+    let begun = engine.last_work("backup", Some("done")).await?.map_or(i64::MIN, |work| work.begun_at);
+    let tried = engine.last_work("backup", None).await?;
+    if begun < due {
+        // One that failed is tried again, but not all the time.
+        let again = tried.filter(|work| matches!(&*work.state, "failed" | "stopped"));
+        return Ok(again.map_or(now, |work| work.ended_at.unwrap_or(now) + AGAIN_MS).max(now));
+    }
+    let tomorrow =
+        Timestamp::from_millisecond(due).unwrap_or_default().to_zoned(zone).saturating_add(1.day());
+    Ok(tomorrow.timestamp().as_millisecond())
+}
+
+/// Follows until the service ends.
+pub async fn follow(state: web::Data<State>) {
+    if let Err(error) = state.engine.work_was_cut_off().await {
+        tracing::warn!(%error, "what ran when the service ended could not be noted");
+    }
+    let Some(backup) = state.config.backup.clone() else { return };
+    loop {
+        tokio::time::sleep(LOOK_EVERY).await;
+        match next(&state.engine, backup.at).await {
+            Ok(at) if at <= state.engine.wall_ms() => {}
+            Ok(_) | Err(StoreError::Stopping) => continue,
+            Err(error) => {
+                tracing::warn!(%error, "whether a backup is due could not be found out");
+                continue;
+            }
+        }
+        if let Some(only) = state.works.claim("backup") {
+            run(&state, "the schedule", only).await;
+        }
+    }
+}
+
+/// One, to the folder that is set.
+pub async fn run(state: &State, by: &str, _only: OfItsKind) {
+    let Some(backup) = &state.config.backup else { return };
+    let progress = Arc::new(Progress::default());
+    let keep = Keep { days: backup.keep_days, months: backup.keep_months };
+    let work = work::back_up(&state.engine, &backup.to, Some(keep), progress.clone());
+    let what = backup.to.display().to_string();
+    // What went wrong stands in the list, and on the desk.
+    let _ = work::run(state, "backup", by, &what, progress, work).await;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_time_that_one_was_due_is_today_or_yesterday() {
+        let zone = TimeZone::UTC;
+        let ms = |text: &str| text.parse::<Timestamp>().unwrap().as_millisecond();
+        let at = Time::constant(3, 30, 0, 0);
+        for (now, due) in [
+            ("2026-03-01T03:30:00Z", "2026-03-01T03:30:00Z"),
+            ("2026-03-01T03:29:59Z", "2026-02-28T03:30:00Z"),
+            ("2026-03-01T23:00:00Z", "2026-03-01T03:30:00Z"),
+        ] {
+            assert_eq!(due_before(ms(now), at, &zone), ms(due), "{now}");
+        }
+    }
+}

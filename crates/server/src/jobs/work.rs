@@ -1,0 +1,158 @@
+//! Work in the background that somebody or a schedule asks for: backups, looks at the disk.
+
+use crate::state::State;
+use serde_json::{Value, json};
+use std::future::Future;
+use std::path::Path;
+use std::sync::Arc;
+use yellow_attic_core::size::human;
+use yellow_attic_store::backup::About;
+use yellow_attic_store::backup::verify::{Drilled, Keep, drill, let_go};
+use yellow_attic_store::fs::progress::Progress;
+use yellow_attic_store::reconcile::Looking;
+use yellow_attic_store::reconcile::report::Report;
+use yellow_attic_store::{Engine, ShelfKind, StoreError};
+
+/// Files that a drill brings back.
+const SAMPLE: usize = 100;
+
+/// What is said of something that has ended, in words and for programs.
+pub struct Said {
+    /// In words.
+    pub words: String,
+    /// For programs.
+    pub report: Value,
+    /// Whether it is less than was asked for.
+    pub failed: bool,
+}
+
+/// Runs something as a job: it is listed while it runs, with how far it is, and afterwards with what became of it.
+pub async fn run<F>(
+    state: &State,
+    kind: &str,
+    by: &str,
+    what: &str,
+    progress: Arc<Progress>,
+    work: F,
+) -> Result<Said, StoreError>
+where
+    F: Future<Output = Result<Said, StoreError>>,
+{
+    let id = state.engine.work_begins(kind, by, what).await?;
+    state.works.add(id, progress);
+    let done = work.await;
+    let (ended, said, report) = match &done {
+        Ok(said) if said.failed => ("failed", said.words.clone(), said.report.to_string()),
+        Ok(said) => ("done", said.words.clone(), said.report.to_string()),
+        Err(StoreError::Stopped) => ("stopped", StoreError::Stopped.to_string(), String::new()),
+        Err(error) => ("failed", error.to_string(), String::new()),
+    };
+    match ended {
+        "failed" => tracing::warn!(job = id, kind, said, "a job failed"),
+        _ => tracing::info!(job = id, kind, said, "a job has ended"),
+    }
+    let noted = state.engine.work_ended(id, ended, &said, &report).await;
+    state.works.remove(id);
+    noted.and(done)
+}
+
+/// Backs up, lets runs go by rule, and tries the way back.
+pub async fn back_up(
+    engine: &Engine,
+    to: &Path,
+    keep: Option<Keep>,
+    progress: Arc<Progress>,
+) -> Result<Said, StoreError> {
+    let (run, about) = engine.backups().make(to, progress.clone()).await?;
+    let scratch = engine.data_path().join("cache/drill");
+    let drilled = drill(to, &run, &scratch, SAMPLE).await?;
+    let gone = match keep {
+        // Only after what is newer is known to be whole.
+        Some(keep) if about.missing_count == 0 && drilled.failed.is_empty() => {
+            let (to, now) = (to.to_path_buf(), engine.wall_ms());
+            let gone = tokio::task::spawn_blocking(move || let_go(&to, keep, now, true, &progress)).await;
+            gone.map_err(|_| StoreError::Stopping)??.runs
+        }
+        _ => Vec::new(),
+    };
+    let words = words(&about, &drilled, gone.len());
+    Ok(Said {
+        failed: about.missing_count > 0 || !drilled.failed.is_empty(),
+        words,
+        report: json!({
+            "run": run,
+            "to": to,
+            "files": about.files,
+            "bytes": about.bytes,
+            "past": about.past,
+            "new": about.new,
+            "new_bytes": about.new_bytes,
+            "missing": about.missing_count,
+            "missing_names": about.missing,
+            "as_of": about.at,
+            "drill": drilled,
+            "let_go": gone,
+        }),
+    })
+}
+
+fn words(about: &About, drilled: &Drilled, gone: usize) -> String {
+    let mut said = format!(
+        "{} files, {}, and {} past states; {} of it new",
+        about.files,
+        human(about.bytes),
+        about.past,
+        human(about.new_bytes)
+    );
+    match about.missing_count {
+        0 => {}
+        n => said += &format!(". {n} could not be copied, first {}", about.missing[0]),
+    }
+    match drilled.failed.first() {
+        None => said += &format!(". {} of them were brought back and are as they were", drilled.files),
+        Some(first) => said += &format!(". In the drill {} failed, first {first}", drilled.failed.len()),
+    }
+    if gone > 0 {
+        said += &format!(". {gone} older runs were let go");
+    }
+    said
+}
+
+/// Where is looked, by names.
+#[derive(Clone, Debug, Default, serde::Serialize, serde::Deserialize)]
+pub struct Wanted {
+    /// Homes of these accounts.
+    pub accounts: Vec<String>,
+    /// These shared shelves; everything if neither is named.
+    pub shelves: Vec<String>,
+    /// Whether each file is read.
+    pub verify: bool,
+    /// Whether what is found is taken up.
+    pub take_up: bool,
+    /// Whether so much may be gone that it would be asked about.
+    pub accept_gone: bool,
+}
+
+/// Compares what lies on the disk with the catalogue.
+pub async fn reconcile(
+    engine: &Engine,
+    wanted: &Wanted,
+    progress: Arc<Progress>,
+) -> Result<Report, StoreError> {
+    let mut looking = Looking {
+        verify: wanted.verify,
+        take_up: wanted.take_up,
+        accept_gone: wanted.accept_gone,
+        progress: Some(progress),
+        ..Looking::default()
+    };
+    let shelves = engine.shelves();
+    let all = [(ShelfKind::Home, &wanted.accounts), (ShelfKind::Shared, &wanted.shelves)];
+    for (kind, name) in all.into_iter().flat_map(|(kind, names)| names.iter().map(move |name| (kind, name))) {
+        let shelf = shelves.iter().find(|shelf| shelf.kind == kind && shelf.name == *name);
+        let what = if kind == ShelfKind::Home { "An account with a home" } else { "A shared shelf" };
+        let none = || StoreError::NotFound(format!("{what} called \"{name}\""));
+        looking.folders.push(shelf.ok_or_else(none)?.root);
+    }
+    engine.on_disk().reconcile(&looking).await
+}
