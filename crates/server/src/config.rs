@@ -46,6 +46,8 @@ pub struct Config {
     pub logo: Option<(Vec<u8>, &'static str)>,
     /// The mail server, if there is one.
     pub mail: Option<MailConfig>,
+    /// So many days after the last one everything is read once more; 0: never by itself.
+    pub check_days: i64,
     /// Backups by schedule, if a folder for them is named.
     pub backup: Option<BackupConfig>,
     /// How much is logged: error, warn, info, debug.
@@ -180,7 +182,7 @@ struct Key {
 }
 
 /// Every key, with its environment variable and what holds without it.
-const KEYS: [Key; 29] = [
+const KEYS: [Key; 30] = [
     Key { name: "data", env: "YATTIC_DATA", default: "/var/lib/yattic" },
     Key { name: "secrets_key", env: "YATTIC_SECRETS_KEY", default: "" },
     Key { name: "shelf_access", env: "YATTIC_SHELF_ACCESS", default: "" },
@@ -208,6 +210,7 @@ const KEYS: [Key; 29] = [
     Key { name: "backup_at", env: "YATTIC_BACKUP_AT", default: "03:30" },
     Key { name: "backup_keep_days", env: "YATTIC_BACKUP_KEEP_DAYS", default: "30" },
     Key { name: "backup_keep_months", env: "YATTIC_BACKUP_KEEP_MONTHS", default: "12" },
+    Key { name: "check_days", env: "YATTIC_CHECK_DAYS", default: "30" },
     Key { name: "log", env: "YATTIC_LOG", default: "info" },
     Key { name: "log_format", env: "YATTIC_LOG_FORMAT", default: "text" },
 ];
@@ -479,6 +482,7 @@ pub fn read(
         colour,
         logo,
         mail,
+        check_days: number("check_days", 3_650)?,
         backup,
         log,
         log_format,

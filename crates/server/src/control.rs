@@ -38,6 +38,13 @@ pub enum Request {
         /// All runs of so many days stay, and the last of each of so many months; none: all stay.
         keep: Option<(i64, i64)>,
     },
+    /// Everything is read.
+    Check {
+        /// Whether damage is put right.
+        heal: bool,
+        /// Folders with backups in which sound bytes may be.
+        from: Vec<PathBuf>,
+    },
     /// A look at the disk.
     Reconcile {
         /// Where, and how.
@@ -180,6 +187,13 @@ async fn carry_out(
             let what = to.display().to_string();
             let work = work::back_up(&state.engine, &to, keep, progress.clone());
             work::run(state, "backup", BY, &what, progress, work).await
+        }
+        Request::Check { heal, mut from } => {
+            let running = || StoreError::BadInput("a check runs already: see the list of jobs".into());
+            let _only = state.works.claim("check").ok_or_else(running)?;
+            from.extend(state.config.backup.as_ref().map(|backup| backup.to.clone()));
+            let work = work::check_all(&state.engine, heal, &from, false, progress.clone());
+            work::run(state, "check", BY, "everything", progress, work).await
         }
         Request::Reconcile { wanted } => {
             let what = match [&wanted.accounts[..], &wanted.shelves[..]].concat() {

@@ -74,6 +74,7 @@ function Facts({ backup }: { backup: BackupState }) {
     facts.push(["It lies in", last.to]);
   }
   if (backup.to && backup.to !== last?.to) facts.push(["Goes to", backup.to]);
+  if (!backup.to) facts.push(["By schedule", "none: set backup_to in the service’s configuration"]);
   if (backup.next) facts.push(["Next", moment(new Date(backup.next)), exactly(backup.next)]);
   return (
     <>
@@ -89,15 +90,19 @@ function Facts({ backup }: { backup: BackupState }) {
       </dl>
       <p className="mt-4 max-w-3xl text-[14.5px] text-muted">
         The way back: <code className="font-mono">yatticd restore FOLDER --into NEW-DATA-FOLDER</code>, or
-        single files with <code className="font-mono">--path</code> and{" "}
-        <code className="font-mono">--out</code>. The key of second factors (
+        single files with <code className="font-mono whitespace-nowrap">--path</code> and{" "}
+        <code className="font-mono whitespace-nowrap">--out</code>. The key of second factors (
         <code className="font-mono">secrets.key</code>) is not in a backup: keep it elsewhere.
       </p>
     </>
   );
 }
 
-const words: Record<string, string> = { backup: "Backup", reconcile: "Look at the disk" };
+const words: Record<string, string> = {
+  backup: "Backup",
+  check: "Everything read",
+  reconcile: "Look at the disk",
+};
 
 function Line({ job, stop }: { job: Job; stop: () => void }) {
   const going = job.progress;

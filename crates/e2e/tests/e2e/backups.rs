@@ -206,9 +206,49 @@ async fn one_that_was_missed_is_made_when_the_service_runs_again_and_old_runs_go
             && ended(&client, "done").await
     );
     let (done, said) = yatticd(&go);
-    assert!(done && said.contains("Would go") && said.contains("Stay       1 runs"), "{said}");
+    assert!(done && said.contains("Would go") && said.contains("Stay       1 run\n"), "{said}");
     let (done, said) = yatticd(&[&go[..], &["--really"]].concat());
     assert!(done && said.contains("Let go"), "{said}");
     let (_, said) = yatticd(&["backup", text(&backup), "--list"]);
     assert_eq!(said.lines().count(), 1, "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn everything_is_read_and_what_the_disk_has_damaged_is_put_right() {
+    let dir = tempfile::tempdir().unwrap();
+    let (mut service, client) = with_files(dir.path(), false, 20).await;
+    let data = text(&service.data).to_string();
+    let backup = dir.path().join("backup");
+    let (done, said) = yatticd(&["backup", text(&backup), "--data", &data]);
+    assert!(done, "{said}");
+    let file = service.data.join("shelves/main/home/ines/f7");
+    assert!(eventually(async || file.exists()).await);
+    drop(client);
+    service.child.kill().unwrap();
+    service.child.wait().unwrap();
+    // As a disk does it: no time of the file changes. (That they did is made unseen.)
+    let modified = fs::metadata(&file).unwrap().modified().unwrap();
+    fs::write(&file, b"f?le 7").unwrap();
+    fs::File::options().write(true).open(&file).unwrap().set_modified(modified).unwrap();
+    crate::support::in_the_catalogue(
+        &service.data,
+        "INSERT OR REPLACE INTO verified (content, changed) SELECT id, 4102444800000 FROM contents WHERE state = 0",
+    );
+    let service = Service::start_in(&service.data.clone());
+    let client = service.client().await;
+    let (done, said) = yatticd(&["check", "--live", "--data", &data]);
+    assert!(!done && said.contains("f7: sound bytes are nowhere") && said.contains("Left      1"), "{said}");
+    let (done, said) = yatticd(&["check", "--live", "--heal", "--from", text(&backup), "--data", &data]);
+    assert!(
+        done && said.contains("f7: sound bytes are in a backup") && said.contains("Healed    1"),
+        "{said}"
+    );
+    let node = client.place("home:/f7", None).await.unwrap().node;
+    assert_eq!(content(&client, node.id, None).await, b"file 7");
+    assert_eq!(client.history(node.id).await.unwrap().states.len(), 1);
+    let (done, said) = yatticd(&["check", "--live", "--json", "--data", &data]);
+    let told: Value = serde_json::from_str(&said).unwrap();
+    assert!(done && told["live"] == 20 && told["left"] == 0, "{said}");
+    let jobs = client.jobs().await.unwrap().jobs;
+    assert_eq!((&*jobs[0].kind, &*jobs[0].state, &*jobs[2].state), ("check", "done", "failed"));
 }

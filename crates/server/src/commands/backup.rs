@@ -172,7 +172,7 @@ fn thin(to: &Path, asked: &BackingUp, progress: &Progress) -> Outcome {
     done.runs
         .iter()
         .for_each(|run| println!("{}  {run}", if asked.really { "Let go   " } else { "Would go " }));
-    println!("Stay       {} runs", done.stay);
+    println!("Stay       {}", if done.stay == 1 { "1 run".into() } else { format!("{} runs", done.stay) });
     match (asked.really, done.runs.is_empty()) {
         (_, true) => println!("Nothing is to be let go."),
         (true, _) => println!("Freed      {} files, {}", done.files, human(done.bytes)),

@@ -1,12 +1,18 @@
-use super::{Common, Outcome};
+use super::{Common, Outcome, by_service, watched};
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use yellow_attic_core::size::human;
+use yellow_attic_server::config::Config;
+use yellow_attic_server::control::Request;
 use yellow_attic_server::http::times::show;
+use yellow_attic_server::jobs::work::check_all;
 use yellow_attic_store::audit::check::{Check, check, check_record};
+use yellow_attic_store::fs::progress::Progress;
 use yellow_attic_store::fs::record_key;
 use yellow_attic_store::people::record::{Anchors, RecordCheck};
 use yellow_attic_store::timeline::space::recount;
+use yellow_attic_store::{Engine, Options};
 
 /// Follow the record's chain and hash every past content, whether or not the service runs.
 #[derive(clap::Args)]
@@ -26,6 +32,16 @@ pub struct Checking {
     /// service that writes meanwhile makes them differ.
     #[arg(long)]
     space: bool,
+    /// Read the live files as well, through the running service if there is one. What hands changed is taken up; what nobody touched and is
+    /// not as it was is damage.
+    #[arg(long, conflicts_with_all = ["record", "space"])]
+    live: bool,
+    /// Put right what the disk has damaged, from the history, equal files, or a backup. The damaged bytes are kept.
+    #[arg(long, requires = "live")]
+    heal: bool,
+    /// A folder with backups in which sound bytes may be, beside the one that is configured.
+    #[arg(long, value_name = "FOLDER", requires = "heal")]
+    from: Vec<PathBuf>,
     /// As JSON.
     #[arg(long)]
     json: bool,
@@ -34,6 +50,9 @@ pub struct Checking {
 /// Checks, and fails if anything is not as it should be.
 pub async fn run(checking: &Checking) -> Outcome {
     let config = checking.common.read()?;
+    if checking.live {
+        return live(checking, &config).await;
+    }
     if checking.space {
         return space(&config.data, checking.json).await;
     }
@@ -68,6 +87,55 @@ pub async fn run(checking: &Checking) -> Outcome {
         print(&found, has_key);
     }
     if found.is_sound() { Ok(()) } else { Err("the check found damage; see above".into()) }
+}
+
+/// Reads everything. Fails if damage is left.
+async fn live(checking: &Checking, config: &Config) -> Outcome {
+    let absolute = |path: &PathBuf| std::path::absolute(path);
+    let from = checking.from.iter().map(absolute).collect::<Result<Vec<_>, _>>()?;
+    let request = Request::Check { heal: checking.heal, from: from.clone() };
+    let said = match by_service(&config.data, &request).await? {
+        Some(said) => said,
+        None => {
+            let engine = Engine::open(Options { watch: false, background: false, ..config.store() }).await?;
+            let progress = Arc::new(Progress::default());
+            let from = [from, config.backup.iter().map(|backup| backup.to.clone()).collect()].concat();
+            let read = check_all(&engine, checking.heal, &from, false, progress.clone());
+            let read = watched(&progress, read).await;
+            engine.stop().await;
+            read?
+        }
+    };
+    if checking.json {
+        println!("{:#}", said.report);
+    } else {
+        let of = |name: &str| said.report[name].as_u64().unwrap_or(0);
+        println!("Live      {} files were read where they lie", of("live"));
+        println!("Past      {} contents, {}", of("past"), human(of("past_bytes")));
+        println!(
+            "Record    {}",
+            if said.report["record"] == true {
+                "the chain holds"
+            } else {
+                "does not hold: see yatticd check --record"
+            }
+        );
+        for what in said.report["damaged"].as_array().into_iter().flatten() {
+            println!("Damaged   {}", what.as_str().unwrap_or_default());
+        }
+        if of("found") > 0 {
+            println!("Taken up  {} things that hands had changed", of("found"));
+        }
+        if of("healed") > 0 {
+            println!("Healed    {}: the damaged bytes are kept in past/", of("healed"));
+        }
+        match (of("left"), checking.heal) {
+            (0, _) => println!("All of it is as it was written."),
+            (n, true) => println!("Left      {n}: name a folder with a backup that has them (--from)"),
+            (n, false) => println!("Left      {n}: --heal puts right what has sound bytes somewhere"),
+        }
+    }
+    if said.failed { Err("not all is as it was written; see above".into()) } else { Ok(()) }
 }
 
 /// Counts, and fails if two figures differ that should be one.

@@ -33,9 +33,16 @@ pub async fn run(demo: &Demo) -> Outcome {
         }
         std::fs::remove_dir_all(&demo.data)?;
     }
+    // What it is backed up to, as long as it is this demo.
+    let mut backup = std::path::absolute(&demo.data)?.into_os_string();
+    backup.push("-backup");
+    let backup = std::path::PathBuf::from(backup);
     let made = json.exists();
     if !made {
         println!("Making the demo in {}", demo.data.display());
+        if backup.join("yellow-attic-backup").exists() {
+            std::fs::remove_dir_all(&backup)?;
+        }
     }
     let accounts = yellow_attic_demo::people();
     if !made {
@@ -58,6 +65,7 @@ pub async fn run(demo: &Demo) -> Outcome {
         ("data", demo.data.display().to_string()),
         ("listen", format!("127.0.0.1:{}", demo.port)),
         ("organisation", "The Lamp House".to_string()),
+        ("backup_to", backup.display().to_string()),
         ("log", "warn".to_string()),
     ]);
     let config = config::read(Some(std::path::Path::new("/dev/null")), &|_| None, &flags)?;

@@ -69,7 +69,7 @@ pub async fn run(asked: &Reconciling) -> Outcome {
     }
 }
 
-fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 8] {
+fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 9] {
     [
         ("new_files", "New files", &found.new_files),
         ("new_folders", "New folders", &found.new_folders),
@@ -77,6 +77,7 @@ fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 8] {
         ("touched", "Touched", &found.touched),
         ("moved", "Moved", &found.moved),
         ("gone", "Gone", &found.gone),
+        ("damaged", "Damaged", &found.damaged),
         ("left_alone", "Left alone", &found.left_alone),
         ("unreadable", "Unreadable", &found.unreadable),
     ]

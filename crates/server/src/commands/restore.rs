@@ -84,7 +84,7 @@ pub async fn run(asked: &Restoring) -> Outcome {
     } else {
         println!("Restored   {} as it was {}", into.display(), show(found.about.at));
         println!("Files      {}, {}", found.files, human(found.bytes));
-        println!("Past       {} files and packs", found.past);
+        println!("Past       {} contents and packs", found.past);
         found.missing.iter().for_each(|what| println!("Missing    {what}"));
         if found.missing_count > found.missing.len() as u64 {
             println!("Missing    and {} more", found.missing_count - found.missing.len() as u64);

@@ -1,4 +1,5 @@
-//! Backups by schedule: once a day at the hour that is set, and later if the service did not run then.
+//! By schedule: backups, once a day at the hour that is set, and later if the service did not run then; and reading everything, every
+//! so many days.
 
 use crate::jobs::work;
 use crate::state::State;
@@ -49,9 +50,12 @@ pub async fn follow(state: web::Data<State>) {
     if let Err(error) = state.engine.work_was_cut_off().await {
         tracing::warn!(%error, "what ran when the service ended could not be noted");
     }
-    let Some(backup) = state.config.backup.clone() else { return };
     loop {
         tokio::time::sleep(LOOK_EVERY).await;
+        if let Err(error) = check_if_due(&state).await {
+            tracing::warn!(%error, "whether everything is to be read could not be found out");
+        }
+        let Some(backup) = &state.config.backup else { continue };
         match next(&state.engine, backup.at).await {
             Ok(at) if at <= state.engine.wall_ms() => {}
             Ok(_) | Err(StoreError::Stopping) => continue,
@@ -64,6 +68,33 @@ pub async fn follow(state: web::Data<State>) {
             run(&state, "the schedule", only).await;
         }
     }
+}
+
+/// Everything is read again, days after the last time or after the store was made; slowly, and beside a backup. What is damaged is put right if
+/// sound bytes are anywhere.
+async fn check_if_due(state: &web::Data<State>) -> Result<(), StoreError> {
+    let days = state.config.check_days;
+    let now = state.engine.wall_ms();
+    if days == 0 || state.engine.has_older_catalogue() {
+        return Ok(());
+    }
+    let last = match state.engine.last_work("check", None).await? {
+        Some(work) => work.begun_at,
+        None => state.engine.made_at().await?,
+    };
+    if now - last < days * 86_400_000 {
+        return Ok(());
+    }
+    let Some(only) = state.works.claim("check") else { return Ok(()) };
+    let its = state.clone();
+    state.engine.runtime().clone().spawn(async move {
+        let _only = only;
+        let progress = Arc::new(Progress::default());
+        let from: Vec<_> = its.config.backup.iter().map(|backup| backup.to.clone()).collect();
+        let work = work::check_all(&its.engine, true, &from, true, progress.clone());
+        let _ = work::run(&its, "check", "the schedule", "everything", progress, work).await;
+    });
+    Ok(())
 }
 
 /// One, to the folder that is set.

@@ -3,12 +3,15 @@
 use crate::state::State;
 use serde_json::{Value, json};
 use std::future::Future;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use yellow_attic_core::size::human;
+use yellow_attic_store::audit::check::check;
 use yellow_attic_store::backup::About;
 use yellow_attic_store::backup::verify::{Drilled, Keep, drill, let_go};
 use yellow_attic_store::fs::progress::Progress;
+use yellow_attic_store::people::record::Anchors;
 use yellow_attic_store::reconcile::Looking;
 use yellow_attic_store::reconcile::report::Report;
 use yellow_attic_store::{Engine, ShelfKind, StoreError};
@@ -116,6 +119,63 @@ fn words(about: &About, drilled: &Drilled, gone: usize) -> String {
         said += &format!(". {gone} older runs were let go");
     }
     said
+}
+
+/// Reads everything that the store holds: live files where they lie, the past, packs, and the record's chain. What the disk has damaged is
+/// put right, if that is wanted, from wherever sound bytes are.
+pub async fn check_all(
+    engine: &Engine,
+    heal: bool,
+    from: &[PathBuf],
+    paced: bool,
+    progress: Arc<Progress>,
+) -> Result<Said, StoreError> {
+    let looking = Looking {
+        verify: true,
+        take_up: true,
+        heal,
+        heal_from: from.to_vec(),
+        paced,
+        progress: Some(progress.clone()),
+        ..Looking::default()
+    };
+    let live = engine.on_disk().reconcile(&looking).await?;
+    *progress.step.lock() = "reading the past";
+    progress.done.store(0, Ordering::Relaxed);
+    let its = progress.clone();
+    let read = Box::new(move |bytes: u64| its.bytes.store(bytes, Ordering::Relaxed));
+    let heads = std::fs::read_to_string(engine.data_path().join("record.heads")).unwrap_or_default();
+    let (heads, _) = yellow_attic_store::fs::record_key::heads(&heads);
+    let past = check(engine.data_path(), Anchors { key: None, heads }, read).await?;
+    let healed = if heal { engine.heal_past(&past, from).await? } else { 0 };
+    let hurt =
+        past.damaged.iter().filter(|name| !name.contains('.')).count() as u64 + past.missing.len() as u64;
+    let left = live.damaged.count - live.healed.count + hurt.saturating_sub(healed);
+    let mut words = format!("{} live files and {} past contents were read", live.hashed, past.past);
+    match live.damaged.count + hurt {
+        0 => words += ", and are as they were",
+        n => words += &format!("; {n} are damaged, {} of them are as they were again", n - left),
+    }
+    if let Some((row, why)) = past.record.broken {
+        words += &format!(". The record does not hold at row {row}: {why}");
+    }
+    Ok(Said {
+        failed: left > 0 || past.record.broken.is_some(),
+        words,
+        report: json!({
+            "live": live.hashed,
+            "past": past.past,
+            "past_bytes": past.past_bytes,
+            "damaged": live.damaged.names.iter().cloned()
+                .chain(past.damaged.iter().filter(|name| !name.contains('.')).map(|name| format!("past/{name}")))
+                .chain(past.missing.iter().map(|name| format!("past/{name}: it is not there")))
+                .collect::<Vec<_>>(),
+            "healed": live.healed.count + healed,
+            "left": left,
+            "found": live.differences(),
+            "record": past.record.broken.is_none(),
+        }),
+    })
 }
 
 /// Where is looked, by names.

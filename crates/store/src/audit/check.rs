@@ -59,6 +59,35 @@ pub async fn check_record(data: &Path, anchors: Anchors) -> Result<RecordCheck> 
 }
 
 impl crate::engine::Engine {
+    /// Puts past contents right that a check found damaged or missing, from folders with backups. Returns how many of them.
+    #[boxed]
+    pub async fn heal_past(&self, found: &Check, from: &[std::path::PathBuf]) -> Result<u64> {
+        let mut healed = 0;
+        for hash in found.damaged.iter().chain(&found.missing).filter_map(|name| unhex(name)) {
+            for folder in from {
+                let Ok(file) = std::fs::File::open(folder.join(crate::fs::disk::content_place(&hash))) else {
+                    continue;
+                };
+                let shared = self.shared.clone();
+                let done = tokio::task::spawn_blocking(move || {
+                    crate::files::past::heal_past(&shared.disk, &shared.staging, &hash, file)
+                });
+                let done = done.await.map_err(|_| StoreError::Stopping)?;
+                if done.map_err(|e| StoreError::io("putting a past state right", &e))? {
+                    healed += 1;
+                    let detail = format!(
+                        "a past state was damaged or missing, and is as it was again, from a backup: past/{}",
+                        crate::fs::disk::hex(&hash)
+                    );
+                    self.ask(crate::ops::record::Finding { kind: "damage healed", node: None, detail })
+                        .await?;
+                    break;
+                }
+            }
+        }
+        Ok(healed)
+    }
+
     /// What was noticed on the disk and left to a person, newest first.
     #[boxed]
     pub async fn findings(&self, most: i64) -> Result<Vec<Finding>> {

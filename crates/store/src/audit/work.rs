@@ -98,6 +98,14 @@ impl Engine {
         .await
     }
 
+    /// When the store was made: when its first account was.
+    #[boxed]
+    pub async fn made_at(&self) -> Result<i64> {
+        let first = sqlx::query_scalar("SELECT min(made_at) FROM accounts");
+        let first: Option<i64> = first.fetch_one(&self.shared.view.pool).await?;
+        Ok(first.unwrap_or_else(|| self.wall_ms()))
+    }
+
     /// What was asked for, the newest first.
     #[boxed]
     pub async fn work_listed(&self, most: i64) -> Result<Vec<Work>> {

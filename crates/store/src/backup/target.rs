@@ -9,6 +9,7 @@
 //! ```
 
 use crate::backup::About;
+pub(crate) use crate::fs::disk::content_place as place;
 use crate::fs::disk::{hex, unhex};
 use crate::fs::error::{Result, StoreError};
 use rustix::fs::{FlockOperation, flock};
@@ -179,12 +180,6 @@ impl Target {
     pub fn runs(&self) -> Result<Vec<(String, About)>> {
         runs(&self.path)
     }
-}
-
-/// Where a content lies in a backup folder.
-pub(crate) fn place(hash: &[u8; 32]) -> String {
-    let text = hex(hash);
-    format!("contents/{}/{text}", &text[..2])
 }
 
 fn no_backup(path: &Path) -> StoreError {

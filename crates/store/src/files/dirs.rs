@@ -54,6 +54,10 @@ impl Folders for Dirs {
     fn now(&self, folder: NodeId) -> Pin<Box<dyn Future<Output = Result<Arc<OwnedFd>>> + Send + '_>> {
         Box::pin(self.find_now(folder))
     }
+
+    fn disk(&self) -> &Disk {
+        &self.disk
+    }
 }
 
 impl Dirs {

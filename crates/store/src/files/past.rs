@@ -146,6 +146,30 @@ pub(crate) fn set_aside(disk: &Disk, staging: &Staging, dir: &OwnedFd, text: &st
     disk.rename(dir, text, dir, &format!("{text}.damaged-{}", staging.next_id()))
 }
 
+/// Puts sound bytes in the place of past ones that are damaged or missing; what is there is kept beside. False if the bytes that are given are
+/// not sound.
+pub(crate) fn heal_past(disk: &Disk, staging: &Staging, hash: &[u8; 32], mut from: File) -> io::Result<bool> {
+    let (name, text) = (content_name(staging.next_id()), hex(hash));
+    let mut to = disk.make_staged(&name)?;
+    io::copy(&mut from, &mut to)?;
+    io::Seek::rewind(&mut to)?;
+    if hash_file(&mut to)?.0 != *hash {
+        disk.drop_staged(&name, false)?;
+        return Ok(false);
+    }
+    set_mtime(&to, SEAL_MS)?;
+    disk.sync(&to)?;
+    let _filing = disk.filing.lock();
+    let dir = disk.past_dir(&text)?;
+    match disk.rename(&dir, &text, &dir, &format!("{text}.damaged-{}", staging.next_id())) {
+        Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+        _ => {}
+    }
+    disk.rename(&*disk.staging, &name, &dir, &text)?;
+    disk.sync(&dir)?;
+    Ok(true)
+}
+
 /// Past bytes as they are found.
 pub(crate) enum Past {
     Sound(File),

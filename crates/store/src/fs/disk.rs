@@ -532,6 +532,12 @@ pub fn folder_name(id: NodeId) -> String {
     format!("n{:x}", id.0)
 }
 
+/// Where a content lies in a backup folder.
+pub(crate) fn content_place(hash: &[u8; 32]) -> String {
+    let text = hex(hash);
+    format!("contents/{}/{text}", &text[..2])
+}
+
 /// A hash as it stands in file names.
 pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, b| {

@@ -40,6 +40,8 @@ pub(crate) enum Hand {
     Changed { node: NodeId, was: ContentId, foreign: Foreign, seen: Look },
     /// A file has the bytes that it should have, though something of it was changed.
     Sound { content: ContentId, changed: i64 },
+    /// The disk has damaged a file: sound bytes in staging take its place, and the damaged ones are kept.
+    Heal { node: NodeId, was: ContentId, seen: Look, staged: ContentId },
     /// It is nowhere.
     Gone { node: NodeId, object: ObjectId },
 }
@@ -77,6 +79,9 @@ impl Operation for Hands {
                 Hand::Sound { content, changed } => {
                     is_sound(txn, *content, 0, *changed).await?;
                     Some(NodeId(0))
+                }
+                Hand::Heal { node, was, seen, staged } => {
+                    heal(txn, around, *node, *was, seen, *staged).await?
                 }
                 Hand::Gone { node, object } => take_leave(txn, around, *node, *object).await?,
             };
@@ -418,6 +423,48 @@ async fn take_change(
     if let Some((row, content)) = now.and_then(|row| Some((row.clone(), row.content?))) {
         is_sound(txn, content.id, row.at, seen.changed).await?;
     }
+    Ok(Some(node))
+}
+
+/// Sound bytes take the place of damaged ones, by two renames; nothing is at the place for a moment, as when a file is replaced.
+async fn heal(
+    txn: &mut WriteTxn,
+    around: &Around<'_>,
+    node: NodeId,
+    was: ContentId,
+    seen: &Look,
+    staged: ContentId,
+) -> Result<Option<NodeId>> {
+    let Some(row) = txn.row(node).await? else { return Ok(None) };
+    let (Some(content), Some(spot)) = (row.content.filter(|c| c.id == was), spot_of(&row)?) else {
+        return Ok(None);
+    };
+    if is_owed(txn, around, &spot, content.object) || at(txn, around, &spot).await?.as_ref() != Some(seen) {
+        return Ok(None);
+    }
+    let Some(dir) = dir_of(txn, around, spot.parent).await? else { return Ok(None) };
+    let (disk, name) = (around.folders.disk(), crate::fs::disk::content_name(staged));
+    let aside = format!("{name}.damaged");
+    let failed = |e: &std::io::Error| crate::fs::error::StoreError::io("putting a damaged file right", e);
+    disk.rename(&*dir, spot.name.as_str(), &*disk.past, &aside).map_err(|e| failed(&e))?;
+    if let Err(e) = disk.rename(&*disk.staging, &name, &*dir, spot.name.as_str()) {
+        // Somebody was quicker: the damaged one goes back, if it can.
+        let _ = disk.rename(&*disk.past, &aside, &*dir, spot.name.as_str());
+        return Err(failed(&e));
+    }
+    disk.sync(&*dir).and_then(|()| disk.sync(&*disk.past)).map_err(|e| failed(&e))?;
+    let Some(now) = at(txn, around, &spot).await? else { return Ok(None) };
+    let healed = Content { object: now.id, ..content };
+    txn.set_content(healed);
+    txn.open_row(Row { content: Some(healed), ..(*row).clone() }, true);
+    is_sound(txn, content.id, row.at, now.changed).await?;
+    let what = txn.path(node).await?;
+    txn.add_record(&Actor::service(), "damage healed", Some(node), &what, &content.size.to_string());
+    txn.add_finding(
+        "damage healed",
+        Some(node),
+        &format!("the bytes of {what} were not what they had been, though nobody had touched them: they are again, and the damaged ones are in past/{aside}"),
+    );
     Ok(Some(node))
 }
 

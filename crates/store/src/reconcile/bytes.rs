@@ -15,6 +15,8 @@ pub(super) struct ToRead {
     pub look: Look,
     /// Only something beside its bytes differs, so far.
     pub in_doubt: bool,
+    /// Nothing of it was changed since its bytes were known.
+    pub untouched: bool,
 }
 
 /// A file to be hashed where it lies.
@@ -113,6 +115,10 @@ impl Pass<'_> {
                     }
                 };
                 let same = foreign.hash == content.hash;
+                if !same && one.untouched && one.look.id == content.object {
+                    self.is_damaged(one, &path).await?;
+                    continue;
+                }
                 if same && one.in_doubt && one.look.id == content.object {
                     hands.push((None, Hand::Sound { content: content.id, changed: one.look.changed }));
                     continue;

@@ -22,6 +22,8 @@ pub(super) fn object(id: ObjectId) -> Object {
 pub(super) struct Children {
     pub rows: HashMap<NodeId, Row>,
     pub known: Vec<Known>,
+    /// Until when what was changed of a content's object is known, where that was read.
+    pub verified: HashMap<i64, i64>,
 }
 
 /// Reads the children of a folder: all, or those with some names.
@@ -84,7 +86,7 @@ pub(super) async fn children(
             seen: after.max(row.at + PLACED_WITHIN_MS),
         });
     }
-    Ok(Children { rows: list.into_iter().map(|row| (row.node, row)).collect(), known })
+    Ok(Children { rows: list.into_iter().map(|row| (row.node, row)).collect(), known, verified })
 }
 
 async fn verified(view: &View, folder: NodeId, rows: &[Row]) -> Result<HashMap<i64, i64>> {

@@ -2,6 +2,7 @@
 
 mod bytes;
 mod children;
+mod heal;
 mod pass;
 pub mod report;
 pub(crate) mod watcher;
@@ -38,6 +39,10 @@ pub struct Looking {
     pub verify: bool,
     /// Whether what is found is taken up; else it is only told.
     pub take_up: bool,
+    /// Whether files that the disk has damaged are put right, if sound bytes are anywhere. Beside `verify` and `take_up`.
+    pub heal: bool,
+    /// Folders with backups in which sound bytes are looked for as well.
+    pub heal_from: Vec<std::path::PathBuf>,
     /// Whether so much may be gone that it would be asked about.
     pub accept_gone: bool,
     /// Whether others go first: it rests as long as it looked.

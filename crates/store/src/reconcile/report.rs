@@ -45,6 +45,10 @@ pub struct Report {
     pub moved: Kind,
     /// Files and folders that are nowhere.
     pub gone: Kind,
+    /// Files with other bytes though nobody has touched them: the disk did that, or somebody who covers his traces.
+    pub damaged: Kind,
+    /// Those of them that are as they were again.
+    pub healed: Kind,
     /// Entries that stay as they are, each with the reason.
     pub left_alone: Kind,
     /// What could not be read, each with the reason.

@@ -22,6 +22,9 @@ pub(crate) type Answer<T> = oneshot::Sender<Result<T>>;
 pub(crate) trait Folders: Send + Sync {
     /// The directory of a folder.
     fn now(&self, folder: NodeId) -> Pin<Box<dyn Future<Output = Result<Arc<OwnedFd>>> + Send + '_>>;
+
+    /// The disk on which they lie.
+    fn disk(&self) -> &crate::fs::disk::Disk;
 }
 
 /// What an operation may look at beside the transaction.

@@ -6,6 +6,7 @@ mod alarm;
 mod backup;
 mod basics;
 mod bounds;
+mod damage;
 mod due;
 mod feed;
 mod gathering;
