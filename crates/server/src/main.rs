@@ -3,7 +3,9 @@
 mod commands;
 
 use clap::{CommandFactory, Parser, Subcommand};
-use commands::{Common, backup, check, clock, config, demo, init, key, let_in, reconcile, restore, serve};
+use commands::{
+    Common, backup, check, clock, config, demo, init, key, let_in, rebuild, reconcile, restore, serve,
+};
 use std::process::ExitCode;
 
 /// Many threads make and drop small things: a small upload takes a fifteenth less of the processor with it.
@@ -33,6 +35,7 @@ enum Command {
     Reconcile(reconcile::Reconciling),
     Backup(backup::BackingUp),
     Restore(restore::Restoring),
+    Rebuild(rebuild::Rebuild),
     /// Make a museum's worth of sample files with three months of history, and serve it.
     Demo(demo::Demo),
     /// Print the completions of a shell: source them, or put them where it looks for them.
@@ -56,6 +59,7 @@ impl Command {
             Command::Check(asked) => &asked.common,
             Command::Reconcile(asked) => &asked.common,
             Command::Backup(asked) => &asked.common,
+            Command::Rebuild(asked) => &asked.common,
             Command::Key(asked) => asked.common(),
             _ => return None,
         };
@@ -106,6 +110,7 @@ fn main() -> ExitCode {
         Command::Reconcile(asked) => Box::pin(reconcile::run(asked)),
         Command::Backup(asked) => Box::pin(backup::run(asked)),
         Command::Restore(asked) => Box::pin(restore::run(asked)),
+        Command::Rebuild(asked) => Box::pin(rebuild::run(asked)),
         Command::Key(asked) => Box::pin(key::run(asked)),
         Command::Demo(asked) => Box::pin(demo::run(asked)),
         Command::Completions(asked) => {

@@ -35,7 +35,7 @@ pub mod people;
 pub mod reconcile;
 pub mod rights;
 pub mod sharing;
-mod start;
+pub mod start;
 pub mod timeline;
 mod txn;
 

@@ -8,6 +8,7 @@ pub mod demo;
 pub mod init;
 pub mod key;
 pub mod let_in;
+pub mod rebuild;
 pub mod reconcile;
 pub mod restore;
 pub mod serve;

@@ -372,7 +372,7 @@ impl<'p> Restoring<'p> {
 }
 
 /// Nothing that gave access is given back, and nothing that was under way goes on.
-async fn end_access(conn: &mut SqliteConnection) -> Result<()> {
+pub(crate) async fn end_access(conn: &mut SqliteConnection) -> Result<()> {
     for statement in [
         "DELETE FROM sessions",
         "DELETE FROM invitations",

@@ -36,6 +36,11 @@ pub enum Missing {
     Refuse,
 }
 
+/// Which store a data folder says that it holds.
+pub(crate) fn named(data: &Path) -> Result<Option<String>> {
+    Ok(read(data)?.map(|identity| identity.identity))
+}
+
 /// Where the catalogue of a store lies that is being restored.
 pub(crate) fn restoring(data: &Path) -> PathBuf {
     data.join("restoring.db")

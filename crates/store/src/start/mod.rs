@@ -1,5 +1,7 @@
 //! The start: a data folder is opened, and whatever was under way is carried forward.
 
+pub mod rebuild;
+
 use crate::catalogue::marks::load_marks;
 use crate::catalogue::{db, rows};
 use crate::engine::secrets::Secrets;

@@ -21,6 +21,7 @@ mod on_disk;
 mod past;
 mod people;
 mod quotas;
+mod rebuild;
 mod reconcile;
 mod rights;
 mod rollback;
