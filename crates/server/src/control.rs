@@ -23,6 +23,8 @@ use yellow_attic_store::fs::progress::Progress;
 
 /// What the socket is called.
 pub const NAME: &str = "control.sock";
+/// Who asks by it, in words.
+pub const BY: &str = "a command on this machine";
 /// A request is no longer than this.
 const LONGEST: u64 = 64 << 10;
 const TELL_EVERY: Duration = Duration::from_millis(250);
@@ -37,6 +39,8 @@ pub enum Request {
         to: PathBuf,
         /// All runs of so many days stay, and the last of each of so many months; none: all stay.
         keep: Option<(i64, i64)>,
+        /// Whether it begins anew where backups have been.
+        anew: bool,
     },
     /// Everything is read.
     Check {
@@ -178,22 +182,21 @@ async fn carry_out(
     request: Request,
     progress: Arc<Progress>,
 ) -> Result<work::Said, StoreError> {
-    const BY: &str = "a command on this machine";
     match request {
-        Request::BackUp { to, keep } => {
+        Request::BackUp { to, keep, anew } => {
             let keep = keep.map(|(days, months)| Keep { days, months });
             let running = || StoreError::BadInput("a backup runs already: see the list of jobs".into());
             let _only = state.works.claim("backup").ok_or_else(running)?;
             let what = to.display().to_string();
-            let work = work::back_up(&state.engine, &to, keep, progress.clone());
-            work::run(state, "backup", BY, &what, progress, work).await
+            let work = work::back_up(&state.engine, &to, keep, anew, progress.clone());
+            work::run(&state.engine, &state.works, "backup", BY, &what, progress, work).await
         }
         Request::Check { heal, mut from } => {
             let running = || StoreError::BadInput("a check runs already: see the list of jobs".into());
             let _only = state.works.claim("check").ok_or_else(running)?;
             from.extend(state.config.backup.as_ref().map(|backup| backup.to.clone()));
             let work = work::check_all(&state.engine, heal, &from, false, progress.clone());
-            work::run(state, "check", BY, "everything", progress, work).await
+            work::run(&state.engine, &state.works, "check", BY, "everything", progress, work).await
         }
         Request::Reconcile { wanted } => {
             let what = match [&wanted.accounts[..], &wanted.shelves[..]].concat() {
@@ -214,7 +217,7 @@ async fn carry_out(
                     report: serde_json::to_value(&report).unwrap_or_default(),
                 })
             };
-            work::run(state, "reconcile", BY, &what, progress, work).await
+            work::run(&state.engine, &state.works, "reconcile", BY, &what, progress, work).await
         }
     }
 }

@@ -113,6 +113,10 @@ pub async fn start_on(engine: Engine, config: Config) -> Result<Running, Box<dyn
     chores.push(tokio::spawn(watch_deliveries(state.clone())));
     chores.push(tokio::spawn(crate::jobs::retention::follow(state.clone())));
     chores.push(tokio::spawn(crate::jobs::thumbnails::follow(state.clone())));
+    // Before anything new can begin.
+    if let Err(error) = state.engine.work_was_cut_off().await {
+        tracing::warn!(%error, "what ran when the service ended could not be noted");
+    }
     chores.push(tokio::spawn(crate::jobs::backups::follow(state.clone())));
     match crate::control::listen(&state.config.data) {
         Ok(listener) => chores.push(tokio::spawn(crate::control::follow(state.clone(), listener))),

@@ -9,6 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use yellow_attic_client::{Client, Error, When, api};
+use yellow_attic_trials::disk::{Image, Kind};
 
 fn yatticd(arguments: &[&str]) -> (bool, String) {
     let done = Command::new(program("yatticd")).args(arguments).env_clear().output().unwrap();
@@ -120,6 +121,17 @@ async fn a_store_is_backed_up_while_it_serves_and_made_again_from_that() {
     let list = fs::read_to_string(backup.join("runs").join(run).join("files.txt")).unwrap();
     let line = list.lines().find(|line| line.ends_with("\thome/ines/doc")).unwrap();
     assert_eq!(fs::read(backup.join(line.split('\t').next().unwrap())).unwrap(), b"two");
+
+    // Its disk is not mounted: what lies beneath is not taken for it.
+    let away = dir.path().join("away");
+    fs::rename(&backup, &away).unwrap();
+    let (done, said) = yatticd(&["backup", text(&backup), "--data", &data]);
+    assert!(!done && said.contains("see that its disk is mounted") && !backup.exists(), "{said}");
+    assert_eq!(client.jobs().await.unwrap().backup.state, "failed");
+    let (done, said) = yatticd(&["backup", text(&backup), "--anew", "--data", &data]);
+    assert!(done, "{said}");
+    fs::remove_dir_all(&backup).unwrap();
+    fs::rename(&away, &backup).unwrap();
 
     // Damage is told, by name.
     let (done, said) = yatticd(&["backup", text(&backup), "--verify"]);
@@ -251,4 +263,72 @@ async fn everything_is_read_and_what_the_disk_has_damaged_is_put_right() {
     assert!(done && told["live"] == 20 && told["left"] == 0, "{said}");
     let jobs = client.jobs().await.unwrap().jobs;
     assert_eq!((&*jobs[0].kind, &*jobs[0].state, &*jobs[2].state), ("check", "done", "failed"));
+}
+
+/// The power of the disk with the backups goes at any moment of a run: each run is whole or it is none, and one that was said to be
+/// there is.
+async fn power_goes_under_the_backups(kind: Kind) {
+    let dir = tempfile::tempdir().unwrap();
+    let (mut service, mut client) = with_files(dir.path(), false, 300).await;
+    let data = text(&service.data).to_string();
+    let disk = Image::nested(kind, 300);
+    let backup = disk.at.join("backup");
+    let mut chance = yellow_attic_trials::numbers(20_261_202);
+    let mut said: Vec<String> = Vec::new();
+    let rounds = std::env::var("YATTIC_NESTED_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(6);
+    for round in 0..rounds {
+        let root = client.place("home:/", None).await.unwrap().node.id;
+        for n in 0..30 {
+            let bytes = format!("{round} {n} ").repeat(1 + n * 20).into_bytes();
+            client.put(root, &format!("n{n}"), None, &When::default(), bytes.into()).await.unwrap();
+        }
+        let mut command = Command::new(program("yatticd"))
+            .args(["backup", text(&backup), "--json", "--data", &data])
+            .env_clear()
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let begun = std::time::Instant::now();
+        let length = std::time::Duration::from_millis(20 + chance(900));
+        let mut done = None;
+        while begun.elapsed() < length && done.is_none() {
+            tokio::time::sleep(std::time::Duration::from_millis(2)).await;
+            done = command.try_wait().unwrap();
+        }
+        disk.cut_power_under(&service.child);
+        let _ = command.kill();
+        let told = command.wait_with_output().unwrap();
+        if done.is_some_and(|status| status.success()) {
+            let told: Value = serde_json::from_slice(&told.stdout).unwrap();
+            said.push(told["run"].as_str().unwrap().into());
+        }
+        service.child.kill().unwrap();
+        service.child.wait().unwrap();
+        disk.mount_again();
+        service = Service::start_in(&service.data.clone());
+        client = service.client().await;
+        if !backup.join("yellow-attic-backup").exists() {
+            assert!(said.is_empty(), "{kind:?}, round {round}");
+            continue;
+        }
+        let (listed, all) = yatticd(&["backup", text(&backup), "--list", "--json"]);
+        assert!(
+            listed && said.iter().all(|run| all.contains(run)),
+            "{kind:?}, round {round}: {said:?}, {all}"
+        );
+        let (sound, told) = yatticd(&["backup", text(&backup), "--verify"]);
+        assert!(sound, "{kind:?}, round {round}: {told}");
+    }
+    let (done, told) = yatticd(&["backup", text(&backup), "--data", &data]);
+    assert!(done && told.contains("Files      330, "), "{kind:?}: {told}");
+    let (done, told) = yatticd(&["restore", text(&backup), "--into", text(&dir.path().join("again"))]);
+    assert!(done && told.contains("Files      330, "), "{kind:?}: {told}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn power_goes_under_the_backups_on_ext4_and_xfs() {
+    for kind in [Kind::Ext4, Kind::Xfs] {
+        power_goes_under_the_backups(kind).await;
+    }
 }

@@ -3,9 +3,11 @@ use serde_json::json;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yellow_attic_core::size::human;
+use yellow_attic_server::control::BY;
 use yellow_attic_server::control::Request;
 use yellow_attic_server::http::times::show;
-use yellow_attic_server::jobs::work::{Said, back_up};
+use yellow_attic_server::jobs::work::{Said, back_up, run as run_job};
+use yellow_attic_server::state::work::Works;
 use yellow_attic_store::backup::target::runs;
 use yellow_attic_store::backup::verify::{Keep, let_go, verify};
 use yellow_attic_store::fs::progress::Progress;
@@ -23,6 +25,9 @@ pub struct BackingUp {
     /// The folder, best on another disk; else the one that is configured (backup_to).
     #[arg(value_name = "FOLDER")]
     to: Option<PathBuf>,
+    /// Begin anew in a folder that has held backups and holds none. (Else its disk is taken for not mounted.)
+    #[arg(long, conflicts_with_all = ["list", "verify", "let_go"])]
+    anew: bool,
     /// List the runs that are there.
     #[arg(long, conflicts_with_all = ["verify", "let_go"])]
     list: bool,
@@ -85,12 +90,15 @@ pub async fn run(asked: &BackingUp) -> Outcome {
     if asked.let_go {
         return thin(&to, asked, &progress);
     }
-    let request = Request::BackUp { to: to.clone(), keep: None };
+    let request = Request::BackUp { to: to.clone(), keep: None, anew: asked.anew };
     let said = match by_service(&config.data, &request).await? {
         Some(said) => said,
         None => {
             let engine = Engine::open(Options { watch: false, background: false, ..config.store() }).await?;
-            let made = watched(&progress, back_up(&engine, &to, None, progress.clone())).await;
+            let (works, what) = (Works::default(), to.display().to_string());
+            let work = back_up(&engine, &to, None, asked.anew, progress.clone());
+            let made = run_job(&engine, &works, "backup", BY, &what, progress.clone(), work);
+            let made = watched(&progress, made).await;
             engine.stop().await;
             made?
         }

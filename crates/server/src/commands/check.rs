@@ -4,9 +4,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yellow_attic_core::size::human;
 use yellow_attic_server::config::Config;
+use yellow_attic_server::control::BY;
 use yellow_attic_server::control::Request;
 use yellow_attic_server::http::times::show;
-use yellow_attic_server::jobs::work::check_all;
+use yellow_attic_server::jobs::work::{check_all, run as run_job};
+use yellow_attic_server::state::work::Works;
 use yellow_attic_store::audit::check::{Check, check, check_record};
 use yellow_attic_store::fs::progress::Progress;
 use yellow_attic_store::fs::record_key;
@@ -101,6 +103,8 @@ async fn live(checking: &Checking, config: &Config) -> Outcome {
             let progress = Arc::new(Progress::default());
             let from = [from, config.backup.iter().map(|backup| backup.to.clone()).collect()].concat();
             let read = check_all(&engine, checking.heal, &from, false, progress.clone());
+            let works = Works::default();
+            let read = run_job(&engine, &works, "check", BY, "everything", progress.clone(), read);
             let read = watched(&progress, read).await;
             engine.stop().await;
             read?

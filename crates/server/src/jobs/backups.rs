@@ -47,9 +47,6 @@ pub async fn next(engine: &Engine, at: Time) -> Result<i64, StoreError> {
 
 /// Follows until the service ends.
 pub async fn follow(state: web::Data<State>) {
-    if let Err(error) = state.engine.work_was_cut_off().await {
-        tracing::warn!(%error, "what ran when the service ended could not be noted");
-    }
     loop {
         tokio::time::sleep(LOOK_EVERY).await;
         if let Err(error) = check_if_due(&state).await {
@@ -92,7 +89,8 @@ async fn check_if_due(state: &web::Data<State>) -> Result<(), StoreError> {
         let progress = Arc::new(Progress::default());
         let from: Vec<_> = its.config.backup.iter().map(|backup| backup.to.clone()).collect();
         let work = work::check_all(&its.engine, true, &from, true, progress.clone());
-        let _ = work::run(&its, "check", "the schedule", "everything", progress, work).await;
+        let _ =
+            work::run(&its.engine, &its.works, "check", "the schedule", "everything", progress, work).await;
     });
     Ok(())
 }
@@ -102,10 +100,10 @@ pub async fn run(state: &State, by: &str, _only: OfItsKind) {
     let Some(backup) = &state.config.backup else { return };
     let progress = Arc::new(Progress::default());
     let keep = Keep { days: backup.keep_days, months: backup.keep_months };
-    let work = work::back_up(&state.engine, &backup.to, Some(keep), progress.clone());
+    let work = work::back_up(&state.engine, &backup.to, Some(keep), false, progress.clone());
     let what = backup.to.display().to_string();
     // What went wrong stands in the list, and on the desk.
-    let _ = work::run(state, "backup", by, &what, progress, work).await;
+    let _ = work::run(&state.engine, &state.works, "backup", by, &what, progress, work).await;
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! Work in the background that somebody or a schedule asks for: backups, looks at the disk.
 
-use crate::state::State;
+use crate::state::work::Works;
 use serde_json::{Value, json};
 use std::future::Future;
 use std::path::{Path, PathBuf};
@@ -9,6 +9,7 @@ use std::sync::atomic::Ordering;
 use yellow_attic_core::size::human;
 use yellow_attic_store::audit::check::check;
 use yellow_attic_store::backup::About;
+use yellow_attic_store::backup::target::is_backup;
 use yellow_attic_store::backup::verify::{Drilled, Keep, drill, let_go};
 use yellow_attic_store::fs::progress::Progress;
 use yellow_attic_store::people::record::Anchors;
@@ -31,7 +32,8 @@ pub struct Said {
 
 /// Runs something as a job: it is listed while it runs, with how far it is, and afterwards with what became of it.
 pub async fn run<F>(
-    state: &State,
+    engine: &Engine,
+    works: &Works,
     kind: &str,
     by: &str,
     what: &str,
@@ -41,8 +43,8 @@ pub async fn run<F>(
 where
     F: Future<Output = Result<Said, StoreError>>,
 {
-    let id = state.engine.work_begins(kind, by, what).await?;
-    state.works.add(id, progress);
+    let id = engine.work_begins(kind, by, what).await?;
+    works.add(id, progress);
     let done = work.await;
     let (ended, said, report) = match &done {
         Ok(said) if said.failed => ("failed", said.words.clone(), said.report.to_string()),
@@ -54,8 +56,8 @@ where
         "failed" => tracing::warn!(job = id, kind, said, "a job failed"),
         _ => tracing::info!(job = id, kind, said, "a job has ended"),
     }
-    let noted = state.engine.work_ended(id, ended, &said, &report).await;
-    state.works.remove(id);
+    let noted = engine.work_ended(id, ended, &said, &report).await;
+    works.remove(id);
     noted.and(done)
 }
 
@@ -64,8 +66,12 @@ pub async fn back_up(
     engine: &Engine,
     to: &Path,
     keep: Option<Keep>,
+    anew: bool,
     progress: Arc<Progress>,
 ) -> Result<Said, StoreError> {
+    if !anew {
+        is_mounted(engine, to).await?;
+    }
     let (run, about) = engine.backups().make(to, progress.clone()).await?;
     let scratch = engine.data_path().join("cache/drill");
     let drilled = drill(to, &run, &scratch, SAMPLE).await?;
@@ -97,6 +103,20 @@ pub async fn back_up(
             "let_go": gone,
         }),
     })
+}
+
+/// Where backups have been there are some still: else the disk is not there on which they lie, and the one beneath would be filled.
+async fn is_mounted(engine: &Engine, to: &Path) -> Result<(), StoreError> {
+    let what = to.display().to_string();
+    let been = engine.work_listed(1_000).await?;
+    match been.iter().any(|work| work.kind == "backup" && work.state == "done" && work.what == what)
+        && !is_backup(to)
+    {
+        true => Err(StoreError::BadInput(format!(
+            "{what} has held backups and holds none: see that its disk is mounted. To begin anew there: yatticd backup {what} --anew"
+        ))),
+        false => Ok(()),
+    }
 }
 
 fn words(about: &About, drilled: &Drilled, gone: usize) -> String {

@@ -49,6 +49,11 @@ impl Backups {
     /// meanwhile goes afterwards.
     #[boxed]
     pub async fn make(&self, to: &Path, progress: Arc<Progress>) -> Result<(String, About)> {
+        if self.0.has_older_catalogue() {
+            return Err(StoreError::BadInput(
+                "the catalogue is older than the data beside it: put the newest one back, or take this one for the one that counts, before a backup is made".into(),
+            ));
+        }
         let (engine, to) = (self.0.clone(), to.to_path_buf());
         let runtime = tokio::runtime::Handle::current();
         let made = tokio::task::spawn_blocking(move || {
@@ -195,11 +200,11 @@ impl<'p> Run<'p> {
     }
 
     fn take(&mut self, hash: &[u8; 32], mut file: File) -> Result<bool> {
-        match self.target.take(hash, &mut file)? {
+        match self.target.take(hash, &mut file, self.progress)? {
             Some(size) => {
                 self.about.new += 1;
                 self.about.new_bytes += size;
-                self.progress.one(size);
+                self.progress.one(0);
                 Ok(true)
             }
             None => Ok(false),

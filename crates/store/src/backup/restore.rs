@@ -176,6 +176,7 @@ impl<'p> Restoring<'p> {
         let mut hasher = blake3::Hasher::new();
         let mut part = vec![0; 1 << 17];
         loop {
+            self.progress.goes_on()?;
             let n = io::Read::read(&mut source, &mut part).map_err(|e| failed(&from, &e))?;
             if n == 0 {
                 break;

@@ -8,7 +8,7 @@
 //! runs/<time>/            files.txt, past.txt, catalogue.db.zst, record.heads, about.json
 //! ```
 
-use crate::backup::About;
+use crate::backup::{About, Progress};
 pub(crate) use crate::fs::disk::content_place as place;
 use crate::fs::disk::{hex, unhex};
 use crate::fs::error::{Result, StoreError};
@@ -17,6 +17,7 @@ use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
 
 const MARK: &str = "yellow-attic-backup";
 /// So many contents are made durable by one sync, and get their names after it.
@@ -132,13 +133,20 @@ impl Target {
     }
 
     /// Takes the bytes of a content, hashing as they pass. False if they are not what the hash says: nothing is kept then.
-    pub(crate) fn take(&mut self, hash: &[u8; 32], bytes: &mut dyn Read) -> Result<Option<u64>> {
+    pub(crate) fn take(
+        &mut self,
+        hash: &[u8; 32],
+        bytes: &mut dyn Read,
+        progress: &Progress,
+    ) -> Result<Option<u64>> {
         let to = self.path.join("incoming").join(hex(hash));
         let mut file = File::create(&to).map_err(|e| failed(&to, &e))?;
         let mut hasher = blake3::Hasher::new();
         let (mut size, mut part) = (0, vec![0; 1 << 17]);
         loop {
+            progress.goes_on()?;
             let n = bytes.read(&mut part).map_err(|e| StoreError::io("reading what is to be copied", &e))?;
+            progress.bytes.fetch_add(n as u64, Ordering::Relaxed);
             if n == 0 {
                 break;
             }
@@ -184,6 +192,11 @@ impl Target {
 
 fn no_backup(path: &Path) -> StoreError {
     StoreError::BadInput(format!("{} holds no backup of Yellow Attic", path.display()))
+}
+
+/// Whether a folder holds backups.
+pub fn is_backup(path: &Path) -> bool {
+    path.join(MARK).exists()
 }
 
 /// Which store a folder holds backups of.
