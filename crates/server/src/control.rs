@@ -199,6 +199,8 @@ async fn carry_out(
             work::run(&state.engine, &state.works, "check", BY, "everything", progress, work).await
         }
         Request::Reconcile { wanted } => {
+            let running = || StoreError::BadInput("somebody looks already: see the list of jobs".into());
+            let _only = state.works.claim("reconcile").ok_or_else(running)?;
             let what = match [&wanted.accounts[..], &wanted.shelves[..]].concat() {
                 all if all.is_empty() => "everything".into(),
                 some => some.join(", "),

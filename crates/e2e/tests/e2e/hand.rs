@@ -72,6 +72,39 @@ async fn what_hands_do_in_a_home_is_listed_by_itself() {
     }
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn homes_and_shelves_that_are_made_later_are_watched_and_folders_of_nobody_are_told() {
+    let (service, client) = Service::ready().await;
+    // Long after the first look at all there is.
+    tokio::time::sleep(Duration::from_millis(2500)).await;
+    let shelves = service.data.join("shelves/main");
+    fs::create_dir_all(shelves.join("home/tomas")).unwrap();
+    fs::write(shelves.join("home/tomas/was there"), b"before there was an account").unwrap();
+    let (done, said) = reconcile(&service.data, &[]);
+    assert!(done && said.contains("Nobody's     1") && said.contains("Make the account tomas"), "{said}");
+    let new = yellow_attic_client::api::NewAccount {
+        sign_in: "tomas".into(),
+        display_name: "Tomas".into(),
+        password: Some(crate::support::PASSWORD.into()),
+        ..Default::default()
+    };
+    client.make_account(&new).await.unwrap();
+    let tomas = service.client_of("tomas").await;
+    lists(&tomas, "home:/", &["was there"]).await;
+    fs::write(shelves.join("home/tomas/by hand"), b"1").unwrap();
+    lists(&tomas, "home:/", &["by hand", "was there"]).await;
+    client
+        .make_shelf(&yellow_attic_client::api::NewShelf { name: "Loans".into(), ..Default::default() })
+        .await
+        .unwrap();
+    assert!(eventually(async || shelves.join("shared/Loans").exists()).await);
+    fs::create_dir(shelves.join("shared/Loans/in")).unwrap();
+    fs::write(shelves.join("shared/Loans/in/list"), b"1").unwrap();
+    lists(&client, "Loans:/in", &["list"]).await;
+    let (done, said) = reconcile(&service.data, &[]);
+    assert!(done && !said.contains("Nobody's"), "{said}");
+}
+
 fn reconcile(data: &Path, more: &[&str]) -> (bool, String) {
     let done = Command::new(program("yatticd"))
         .arg("reconcile")

@@ -644,6 +644,32 @@ fn saved(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     fs::File::open(path.parent().unwrap())?.sync_all()
 }
 
+/// A power cut can leave the file empty in which a pair tells how it stands: nothing is known then until it runs, and nothing refuses.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_status_of_which_a_power_cut_left_nothing_is_no_error() {
+    let (service, _ines) = Service::ready().await;
+    let yattic = Yattic::new();
+    yattic.connect_as(&service, "LAPTOP");
+    let folder = yattic.home.path().join("folder");
+    fs::create_dir(&folder).unwrap();
+    fs::write(folder.join("a"), b"a").unwrap();
+    yattic.ok(&["sync", "add", folder.to_str().unwrap(), "home:/"]);
+    yattic.ok(&["sync", "run", "--once"]);
+    let mut emptied = 0;
+    for path in yellow_attic_trials::hands::walk(yattic.home.path()) {
+        if path.to_string_lossy().ends_with(".status.json") {
+            fs::write(&path, b"").unwrap();
+            emptied += 1;
+        }
+    }
+    assert!(emptied > 0);
+    yattic.ok(&["sync", "ls"]);
+    yattic.ok(&["sync", "status", "--once"]);
+    yattic.ok(&["sync", "run", "--once"]);
+    let told = yattic.ok(&["sync", "ls"]);
+    assert!(told.contains("folder"), "{told}");
+}
+
 /// The power of a computer goes while its pair fetches many and large files, sends, and somebody saves: on a disk with a cache of
 /// its own. Nothing of half a file goes up or stays here, and what was saved is there.
 async fn power_goes_under_a_pair(kind: yellow_attic_trials::disk::Kind) {

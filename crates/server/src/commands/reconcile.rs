@@ -69,7 +69,7 @@ pub async fn run(asked: &Reconciling) -> Outcome {
     }
 }
 
-fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 9] {
+fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 10] {
     [
         ("new_files", "New files", &found.new_files),
         ("new_folders", "New folders", &found.new_folders),
@@ -78,6 +78,7 @@ fn kinds(found: &Report) -> [(&'static str, &'static str, &Kind); 9] {
         ("moved", "Moved", &found.moved),
         ("gone", "Gone", &found.gone),
         ("damaged", "Damaged", &found.damaged),
+        ("nobodys", "Nobody's", &found.nobodys),
         ("left_alone", "Left alone", &found.left_alone),
         ("unreadable", "Unreadable", &found.unreadable),
     ]
@@ -113,7 +114,7 @@ fn print(found: &Report, asked: &Reconciling) {
             continue;
         }
         let bytes = match word {
-            "new_folders" | "unreadable" => String::new(),
+            "new_folders" | "unreadable" | "nobodys" => String::new(),
             _ => format!(", {}", human(kind.bytes)),
         };
         println!("{title:<12} {}{bytes}", kind.count);
@@ -134,7 +135,7 @@ fn print(found: &Report, asked: &Reconciling) {
         println!("Much is gone {} of the {} files of \"{}\": {what}", asks.gone, asks.of, asks.shelf);
     }
     match (found.differences(), asked.take_up) {
-        (0, _) if found.left_alone.count + found.unreadable.count > 0 => {
+        (0, _) if found.left_alone.count + found.unreadable.count + found.nobodys.count > 0 => {
             println!("Apart from that, the catalogue is what lies on the disk.");
         }
         (0, _) => println!("The catalogue is what lies on the disk."),

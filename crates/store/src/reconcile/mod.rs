@@ -8,7 +8,8 @@ pub mod report;
 pub(crate) mod watcher;
 
 use crate::engine::Engine;
-use crate::fs::error::Result;
+use crate::fs::error::{Result, StoreError};
+use crate::fs::model::ShelfKind;
 use crate::fs::progress::Progress;
 use async_recursion::async_recursion as boxed;
 use pass::Pass;
@@ -64,10 +65,43 @@ impl OnDisk {
             false => looking.folders.clone(),
             true => self.0.shared.view.shelves().iter().map(|shelf| shelf.root).collect(),
         };
+        if looking.folders.is_empty() {
+            self.tell_nobodys(&mut pass.report)?;
+        }
         for folder in folders {
             pass.look_beneath(folder).await?;
         }
         pass.finish().await
+    }
+
+    /// Folders beside the shelves that are no shelf's.
+    fn tell_nobodys(&self, report: &mut Report) -> Result<()> {
+        let (disk, shelves) = (&self.0.shared.disk, self.0.shared.view.shelves());
+        for (kind, word) in [(ShelfKind::Home, "home"), (ShelfKind::Shared, "shared")] {
+            let dir = match disk.shelf_dir(&["main", word]) {
+                Ok(dir) => dir,
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
+                Err(e) => return Err(StoreError::io(format!("reading shelves/main/{word}"), &e)),
+            };
+            let names =
+                disk.names(&dir).map_err(|e| StoreError::io(format!("reading shelves/main/{word}"), &e))?;
+            for name in names {
+                let name = String::from_utf8_lossy(&name).into_owned();
+                if shelves.iter().any(|shelf| shelf.kind == kind && shelf.disk_name == name) {
+                    continue;
+                }
+                let what = match kind {
+                    ShelfKind::Home => format!(
+                        "shelves/main/home/{name}: no account has it. Make the account {name} and it is that home with all in it, move it into a home or a shelf, or leave it"
+                    ),
+                    ShelfKind::Shared => format!(
+                        "shelves/main/shared/{name}: no shelf has it. Make a shelf of that name and it is that shelf with all in it, move it into one, or leave it"
+                    ),
+                };
+                report.nobodys.add(|| what, 0);
+            }
+        }
+        Ok(())
     }
 
     /// Looks at some names in folders, and at all beneath folders that are new. `believe`: what is gone is.

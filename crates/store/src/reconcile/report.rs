@@ -51,6 +51,8 @@ pub struct Report {
     pub healed: Kind,
     /// Entries that stay as they are, each with the reason.
     pub left_alone: Kind,
+    /// Folders among the homes and the shared shelves that belong to nobody, each with what can be done.
+    pub nobodys: Kind,
     /// What could not be read, each with the reason.
     pub unreadable: Kind,
     /// Shelves from which so much is gone that somebody is to say so first.

@@ -176,6 +176,7 @@ impl Watcher {
     }
 
     fn step(&mut self, engine: &Engine) -> Result<()> {
+        self.watch_new_shelves(engine)?;
         self.listen();
         if !self.heard.is_empty() {
             let begun = Instant::now();
@@ -245,6 +246,16 @@ impl Watcher {
         Ok(())
     }
 
+    /// Shelves that were made since, or whose folders came back. What lay there before is looked at.
+    fn watch_new_shelves(&mut self, engine: &Engine) -> Result<()> {
+        for shelf in engine.shared.view.shelves() {
+            if !self.watch.watches(shelf.root) && self.watch.count() < MOST && !self.watch.limited {
+                self.watch_beneath(engine, shelf.root, true)?;
+            }
+        }
+        Ok(())
+    }
+
     /// Watches the folders among what was looked at, whoever made them.
     fn watch_new(&mut self, engine: &Engine, folder: NodeId, names: Option<Vec<String>>) -> Result<()> {
         let view = &engine.shared.view;
@@ -297,6 +308,11 @@ impl Watcher {
                     "cannot be read",
                     format!("{what}. It is taken up once the service may read it"),
                 )?;
+            }
+        }
+        for what in report.nobodys.names.iter().take(TOLD) {
+            if self.asked.len() < MANY && self.asked.insert(what.clone()) {
+                self.note(engine, "belongs to nobody", what.clone())?;
             }
         }
         for asks in &report.asks {

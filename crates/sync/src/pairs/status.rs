@@ -106,10 +106,10 @@ impl Status {
         std::fs::rename(new, path)
     }
 
-    /// Reads it; none if it was never written.
+    /// Reads it; none if it was never written, or if a power cut has left nothing of it: it is written anew once the pair runs.
     pub fn read(folder: &Path, id: &str) -> std::io::Result<Option<Status>> {
         match std::fs::read(file_of(folder, id)) {
-            Ok(text) => serde_json::from_slice(&text).map(Some).map_err(std::io::Error::other),
+            Ok(text) => Ok(serde_json::from_slice(&text).ok()),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(e) => Err(e),
         }
