@@ -226,7 +226,7 @@ async fn what_was_let_go_in_a_backup_that_did_not_end_goes_at_the_next_start() {
     fs::write(attic.data().join("past/condemned"), format!("{hash}\n{}\nx", "0".repeat(64))).unwrap();
     let attic = attic.reopen().await;
     attic.engine.settle().await.unwrap();
-    assert_eq!(past(&attic).into_keys().collect::<Vec<_>>(), [one.clone()]);
+    assert_eq!(past(&attic).into_keys().collect::<Vec<_>>(), std::slice::from_ref(&one));
     let node = attic.find("a").await.unwrap().node;
     let states = attic.engine.history().states(&attic.ines, node, 9).await.unwrap();
     let reach = Reach::Version(node, states[1].row.since);
@@ -307,7 +307,7 @@ async fn what_cannot_be_is_refused_and_changes_nothing() {
     let place = place.lines().nth(1).unwrap().split('\t').next().unwrap().to_string();
     fs::write(attic.backup().join(&place), b"2").unwrap();
     let found = verify(&attic.backup(), progress()).await.unwrap();
-    assert_eq!(found.damaged, [place.clone()]);
+    assert_eq!(found.damaged, std::slice::from_ref(&place));
     let found = into(None, &attic.dir.path().join("x")).await.unwrap();
     assert_eq!((found.files, &found.missing[..]), (0, &["home/ines/a".to_string()][..]));
     let out =

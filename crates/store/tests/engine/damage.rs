@@ -128,7 +128,7 @@ async fn damaged_and_missing_past_states_come_back_from_a_backup() {
         fs::create_dir_all(odd.join("contents").join(&hash[..2])).unwrap();
         fs::write(odd.join("contents").join(&hash[..2]).join(hash), b"odd").unwrap();
     }
-    assert_eq!(attic.engine.heal_past(&found, &[odd.clone()]).await.unwrap(), 0);
+    assert_eq!(attic.engine.heal_past(&found, std::slice::from_ref(&odd)).await.unwrap(), 0);
     assert_eq!(attic.engine.heal_past(&found, &[odd, backup]).await.unwrap(), 2);
     for (name, bytes) in [("a", &first), ("b", &second)] {
         let node = attic.find(name).await.unwrap().node;
