@@ -158,24 +158,24 @@ async fn one_backup_runs_at_a_time_and_is_ended_from_anywhere() {
     let (done, said) = yatticd(&["backup", text(&elsewhere), "--data", &data]);
     assert!(!done && said.contains("a backup runs already"), "{said}");
     assert!(ended(&client, "done").await);
-    // By Ctrl-C at the command.
-    let start = || {
+    // By Ctrl-C at the command. Each to a folder of its own: what one has copied would make the next too quick.
+    let start = |to: &str| {
         Command::new(program("yatticd"))
-            .args(["backup", text(&elsewhere), "--data", &data])
+            .args(["backup", text(&dir.path().join(to)), "--data", &data])
             .env_clear()
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .unwrap()
     };
-    let mut command = start();
+    let mut command = start("first");
     assert!(ended(&client, "runs").await);
     command.kill().unwrap();
     command.wait().unwrap();
     assert!(ended(&client, "stopped").await);
     assert_eq!(client.jobs().await.unwrap().backup.state, "kept", "the one before is there still");
     // By its number.
-    let mut command = start();
+    let mut command = start("second");
     assert!(ended(&client, "runs").await);
     let job = client.jobs().await.unwrap().jobs[0].id;
     client.stop_job(job).await.unwrap();
@@ -184,7 +184,7 @@ async fn one_backup_runs_at_a_time_and_is_ended_from_anywhere() {
     let refused = client.stop_job(job).await;
     assert_eq!(refused.unwrap_err().code(), Some("no_such_job"));
     // By the end of the service, whose next start says so.
-    let mut command = start();
+    let mut command = start("elsewhere");
     assert!(ended(&client, "runs").await);
     let service = service.killed_and_started_again();
     assert!(!command.wait().unwrap().success());
