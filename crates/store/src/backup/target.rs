@@ -20,6 +20,8 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 
 const MARK: &str = "yellow-attic-backup";
+/// The mark, while it is written.
+const UNFINISHED: &str = "yellow-attic-backup.new";
 /// So many contents are made durable by one sync, and get their names after it.
 const TOGETHER: usize = 512;
 
@@ -65,7 +67,8 @@ impl Target {
             }
             Some(_) => {}
             None => {
-                if fs::read_dir(&real).map_err(|e| failed(path, &e))?.next().is_some() {
+                // A stop while the mark was written leaves nothing but that.
+                if names(&real)?.iter().any(|name| *name != UNFINISHED) {
                     return Err(StoreError::BadInput(format!(
                         "{} holds other things, and no backup: name an empty folder, or a new one",
                         path.display()

@@ -291,6 +291,9 @@ async fn what_cannot_be_is_refused_and_changes_nothing() {
     let make = async |attic: &Attic, to: &Path| attic.engine.backups().make(to, progress()).await;
     says(make(&attic, &attic.data().join("shelves/b")).await, "lie in each other");
     says(make(&attic, attic.dir.path()).await, "lie in each other");
+    // A stop while the folder was made its own leaves no folder that nobody can use.
+    fs::create_dir(attic.backup()).unwrap();
+    fs::write(attic.backup().join("yellow-attic-backup.new"), b"{").unwrap();
     let (run, _) = back_up(&attic).await;
     says(make(&other, &attic.backup()).await, "another store");
     let full = attic.dir.path().join("full");
