@@ -28,6 +28,8 @@ pub const BY: &str = "a command on this machine";
 /// A request is no longer than this.
 const LONGEST: u64 = 64 << 10;
 const TELL_EVERY: Duration = Duration::from_millis(250);
+/// A command that takes nothing for so long is taken for gone: what it asked for must not stand still with it.
+const READS_WITHIN: Duration = Duration::from_secs(10);
 
 /// What is asked for.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -168,7 +170,9 @@ async fn answer(state: &State, line: UnixStream) -> io::Result<()> {
                 let step = progress.step.lock().to_string();
                 let [done, of, bytes] = [&progress.done, &progress.of, &progress.bytes].map(|n| n.load(Ordering::Relaxed));
                 // Whoever reads nothing more ends it as well.
-                if tell(&mut to, &Told::Going { step, done, of, bytes }).await.is_err() {
+                let told = Told::Going { step, done, of, bytes };
+                let told = tokio::time::timeout(READS_WITHIN, tell(&mut to, &told)).await;
+                if !matches!(told, Ok(Ok(()))) {
                     alone = true;
                     progress.stop.store(true, Ordering::SeqCst);
                 }
@@ -196,7 +200,7 @@ async fn carry_out(
             let _only = state.works.claim("check").ok_or_else(running)?;
             from.extend(state.config.backup.as_ref().map(|backup| backup.to.clone()));
             let work = work::check_all(&state.engine, heal, &from, false, progress.clone());
-            work::run(&state.engine, &state.works, "check", BY, "everything", progress, work).await
+            work::run(&state.engine, &state.works, "check", BY, work::ALL, progress, work).await
         }
         Request::Reconcile { wanted } => {
             let running = || StoreError::BadInput("somebody looks already: see the list of jobs".into());

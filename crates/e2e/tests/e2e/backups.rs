@@ -152,9 +152,27 @@ async fn one_backup_runs_at_a_time_and_is_ended_from_anywhere() {
     // One that was missed is made by itself; afterwards none is due today.
     assert!(ended(&client, "done").await, "{:?}", client.jobs().await);
     // The console's own button.
+    let before = client.jobs().await.unwrap().jobs.len();
     client.begin_backup().await.unwrap();
     let refused = client.begin_backup().await;
     assert_eq!(refused.unwrap_err().code(), Some("job_runs"));
+    // However many ask: each is told that one runs, or begins one after it; never two at once.
+    let mut all = tokio::task::JoinSet::new();
+    for _ in 0..400 {
+        let client = client.clone();
+        all.spawn(async move { client.begin_backup().await });
+    }
+    let told = all.join_all().await;
+    let begun = told.iter().filter(|told| told.is_ok()).count();
+    let refused =
+        told.iter().filter(|told| told.as_ref().is_err_and(|e| e.code() == Some("job_runs"))).count();
+    assert_eq!(begun + refused, 400, "{told:?}");
+    let all_done = async || {
+        let jobs = client.jobs().await.unwrap().jobs;
+        jobs.len() == before + 1 + begun && jobs.iter().all(|job| job.state == "done")
+    };
+    assert!(eventually(all_done).await, "{begun} of 400: {:?}", client.jobs().await);
+    client.begin_backup().await.unwrap();
     let (done, said) = yatticd(&["backup", text(&elsewhere), "--data", &data]);
     assert!(!done && said.contains("a backup runs already"), "{said}");
     assert!(ended(&client, "done").await);

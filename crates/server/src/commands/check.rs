@@ -7,7 +7,7 @@ use yellow_attic_server::config::Config;
 use yellow_attic_server::control::BY;
 use yellow_attic_server::control::Request;
 use yellow_attic_server::http::times::show;
-use yellow_attic_server::jobs::work::{check_all, run as run_job};
+use yellow_attic_server::jobs::work::{ALL, check_all, run as run_job};
 use yellow_attic_server::state::work::Works;
 use yellow_attic_store::audit::check::{Check, check, check_record};
 use yellow_attic_store::fs::progress::Progress;
@@ -78,6 +78,7 @@ pub async fn run(checking: &Checking) -> Outcome {
             last = bytes;
             eprint!("\r{} of the past hashed ", human(bytes));
         }
+        true
     };
     let found = check(&config.data, anchors, Box::new(hashed)).await?;
     if terminal {
@@ -104,7 +105,7 @@ async fn live(checking: &Checking, config: &Config) -> Outcome {
             let from = [from, config.backup.iter().map(|backup| backup.to.clone()).collect()].concat();
             let read = check_all(&engine, checking.heal, &from, false, progress.clone());
             let works = Works::default();
-            let read = run_job(&engine, &works, "check", BY, "everything", progress.clone(), read);
+            let read = run_job(&engine, &works, "check", BY, ALL, progress.clone(), read);
             let read = watched(&progress, read).await;
             engine.stop().await;
             read?

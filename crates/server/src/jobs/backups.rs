@@ -10,6 +10,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use std::time::Duration;
+use yellow_attic_store::audit::work::Counts;
 use yellow_attic_store::backup::verify::Keep;
 use yellow_attic_store::fs::progress::Progress;
 use yellow_attic_store::{Engine, StoreError};
@@ -29,14 +30,16 @@ pub fn due_before(now_ms: i64, at: Time, zone: &TimeZone) -> i64 {
 }
 
 /// When the next one is due: now, if one was missed.
-pub async fn next(engine: &Engine, at: Time) -> Result<i64, StoreError> {
+pub async fn next(engine: &Engine, to: &str, at: Time) -> Result<i64, StoreError> {
     let now = engine.wall_ms();
     let zone = TimeZone::system();
     let due = due_before(now, at, &zone);
-    let begun = engine.last_work("backup", Some("done")).await?.map_or(i64::MIN, |work| work.begun_at);
-    let tried = engine.last_work("backup", None).await?;
+    // One that could not copy something counts for its day: it would miss the same an hour later. A time to come is a wrong clock's.
+    let made = engine.last_work("backup", Some(to), Counts::Ended).await?;
+    let begun = made.map(|work| work.begun_at).filter(|begun| *begun <= now).unwrap_or(i64::MIN);
     if begun < due {
-        // One that failed is tried again, but not all the time.
+        // One that was not made at all is tried again, but not all the time.
+        let tried = engine.last_work("backup", Some(to), Counts::All).await?;
         let again = tried.filter(|work| matches!(&*work.state, "failed" | "stopped"));
         return Ok(again.map_or(now, |work| work.ended_at.unwrap_or(now) + AGAIN_MS).max(now));
     }
@@ -53,7 +56,7 @@ pub async fn follow(state: web::Data<State>) {
             tracing::warn!(%error, "whether everything is to be read could not be found out");
         }
         let Some(backup) = &state.config.backup else { continue };
-        match next(&state.engine, backup.at).await {
+        match next(&state.engine, &backup.to.display().to_string(), backup.at).await {
             Ok(at) if at <= state.engine.wall_ms() => {}
             Ok(_) | Err(StoreError::Stopping) => continue,
             Err(error) => {
@@ -75,7 +78,7 @@ async fn check_if_due(state: &web::Data<State>) -> Result<(), StoreError> {
     if days == 0 || state.engine.has_older_catalogue() {
         return Ok(());
     }
-    let last = match state.engine.last_work("check", None).await? {
+    let last = match state.engine.last_work("check", None, Counts::All).await? {
         Some(work) => work.begun_at,
         None => state.engine.made_at().await?,
     };
@@ -89,8 +92,7 @@ async fn check_if_due(state: &web::Data<State>) -> Result<(), StoreError> {
         let progress = Arc::new(Progress::default());
         let from: Vec<_> = its.config.backup.iter().map(|backup| backup.to.clone()).collect();
         let work = work::check_all(&its.engine, true, &from, true, progress.clone());
-        let _ =
-            work::run(&its.engine, &its.works, "check", "the schedule", "everything", progress, work).await;
+        let _ = work::run(&its.engine, &its.works, "check", "the schedule", work::ALL, progress, work).await;
     });
     Ok(())
 }

@@ -6,6 +6,7 @@ use std::future::Future;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 use yellow_attic_core::size::human;
 use yellow_attic_store::audit::check::check;
 use yellow_attic_store::backup::About;
@@ -16,6 +17,9 @@ use yellow_attic_store::people::record::Anchors;
 use yellow_attic_store::reconcile::Looking;
 use yellow_attic_store::reconcile::report::Report;
 use yellow_attic_store::{Engine, ShelfKind, StoreError};
+
+/// What a check reads, in words.
+pub const ALL: &str = "live files, the past and the record";
 
 /// Files that a drill brings back.
 const SAMPLE: usize = 100;
@@ -76,8 +80,10 @@ pub async fn back_up(
     let scratch = engine.data_path().join("cache/drill");
     let drilled = drill(to, &run, &scratch, SAMPLE).await?;
     let gone = match keep {
-        // Only after what is newer is known to be whole.
-        Some(keep) if about.missing_count == 0 && drilled.failed.is_empty() => {
+        // Only after what is newer is known to be whole, and by a clock that is believed.
+        Some(keep)
+            if about.missing_count == 0 && drilled.failed.is_empty() && engine.clock_doubt().is_none() =>
+        {
             let (to, now) = (to.to_path_buf(), engine.wall_ms());
             let gone = tokio::task::spawn_blocking(move || let_go(&to, keep, now, true, &progress)).await;
             gone.map_err(|_| StoreError::Stopping)??.runs
@@ -163,7 +169,16 @@ pub async fn check_all(
     *progress.step.lock() = "reading the past";
     progress.done.store(0, Ordering::Relaxed);
     let its = progress.clone();
-    let read = Box::new(move |bytes: u64| its.bytes.store(bytes, Ordering::Relaxed));
+    let mut since = Instant::now();
+    let read = Box::new(move |bytes: u64| {
+        its.bytes.store(bytes, Ordering::Relaxed);
+        // On a thread of its own: others go first for as long as it read.
+        if paced {
+            std::thread::sleep(since.elapsed().min(Duration::from_secs(1)));
+            since = Instant::now();
+        }
+        !its.stop.load(Ordering::Relaxed)
+    });
     let heads = std::fs::read_to_string(engine.data_path().join("record.heads")).unwrap_or_default();
     let (heads, _) = yellow_attic_store::fs::record_key::heads(&heads);
     let past = check(engine.data_path(), Anchors { key: None, heads }, read).await?;

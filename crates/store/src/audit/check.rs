@@ -11,6 +11,9 @@ use std::path::Path;
 use std::sync::Arc;
 use yellow_attic_core::ContentId;
 
+/// Hears how many bytes have been read, and says whether it goes on.
+pub type Hears = Box<dyn FnMut(u64) -> bool + Send>;
+
 /// What a check found.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Check {
@@ -118,9 +121,9 @@ impl crate::engine::Engine {
 }
 
 /// Checks a data folder, whether or not a service has it open. Changes nothing. `progress`
-/// hears how many bytes have been hashed.
+/// hears how many bytes have been hashed, and says whether it goes on.
 #[boxed]
-pub async fn check(data: &Path, anchors: Anchors, progress: Box<dyn FnMut(u64) + Send>) -> Result<Check> {
+pub async fn check(data: &Path, anchors: Anchors, progress: Hears) -> Result<Check> {
     if !data.join("catalogue.db").is_file() {
         return Err(StoreError::NotFound(format!("A catalogue in {}", data.display())));
     }
@@ -196,7 +199,10 @@ pub async fn check(data: &Path, anchors: Anchors, progress: Box<dyn FnMut(u64) +
 
 async fn off_the_runtime(work: impl FnOnce() -> std::io::Result<Hashed> + Send + 'static) -> Result<Hashed> {
     let done = tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::Stopping)?;
-    done.map_err(|e| StoreError::io("checking the past", &e))
+    match done.map_err(|e| StoreError::io("checking the past", &e))? {
+        hashed if hashed.stopped => Err(StoreError::Stopped),
+        hashed => Ok(hashed),
+    }
 }
 
 /// The folders that past bytes lie in, whether or not they are there: by the first two digits of their hashes.
@@ -225,13 +231,14 @@ struct Hashed {
     bytes: u64,
     damaged: Vec<String>,
     missing: Vec<String>,
-    progress: Option<Box<dyn FnMut(u64) + Send>>,
+    progress: Option<Hears>,
+    stopped: bool,
 }
 
 impl Hashed {
     fn tell(&mut self, bytes: u64) {
         if let Some(progress) = &mut self.progress {
-            progress(bytes);
+            self.stopped |= !progress(bytes);
         }
     }
 
@@ -263,6 +270,9 @@ impl Hashed {
             self.files += 1;
             self.bytes += size;
             self.tell(self.bytes);
+            if self.stopped {
+                return Ok(self);
+            }
             wanted.remove(&hash);
             if got != hash {
                 self.damaged.push(name);

@@ -10,6 +10,17 @@ use std::sync::atomic::{AtomicI64, Ordering};
 /// So many that have ended stay listed.
 const KEPT: i64 = 1_000;
 
+/// Which of them count.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Counts {
+    /// Whatever became of it.
+    All = 0,
+    /// It came to its end, even if something was wrong.
+    Ended = 1,
+    /// It came to its end, and all was well.
+    Done = 2,
+}
+
 /// Something that was asked for.
 #[derive(Clone, Debug, PartialEq, Eq, sqlx::FromRow)]
 pub struct Work {
@@ -115,13 +126,14 @@ impl Engine {
         Ok(found.bind(most).fetch_all(&self.shared.view.pool).await?)
     }
 
-    /// The last of a kind that ended in a state; in any, if none is named.
+    /// The last of a kind, of those that count; to one target alone, if it is named.
     #[boxed]
-    pub async fn last_work(&self, kind: &str, state: Option<&str>) -> Result<Option<Work>> {
+    pub async fn last_work(&self, kind: &str, what: Option<&str>, counts: Counts) -> Result<Option<Work>> {
         let found = sqlx::query_as(
             "SELECT id, kind, by, what, state, said, report, begun_at, ended_at FROM work
-             WHERE kind = ?1 AND (?2 IS NULL OR state = ?2) ORDER BY id DESC LIMIT 1",
+             WHERE kind = ?1 AND (?2 IS NULL OR what = ?2) AND (?3 = 0 OR ?3 = 1 AND report <> '' OR state = 'done')
+             ORDER BY id DESC LIMIT 1",
         );
-        Ok(found.bind(kind).bind(state).fetch_optional(&self.shared.view.pool).await?)
+        Ok(found.bind(kind).bind(what).bind(counts as i64).fetch_optional(&self.shared.view.pool).await?)
     }
 }

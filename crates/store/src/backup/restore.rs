@@ -306,14 +306,16 @@ impl<'p> Restoring<'p> {
                 let hash = hash_of(&hash, &format!("content {id}"))?;
                 let bytes = Bytes { content: ContentId(id), hash, size };
                 let (name, text) = (content_name(bytes.content), hex(&hash));
+                // In a folder that is not new: it may be there still.
+                let dir = self.disk.past_dir(&text).map_err(|e| StoreError::io("opening the past", &e))?;
+                if self.disk.open_file(&dir, &text).is_ok() {
+                    continue;
+                }
                 if !self.stage(&bytes, &name, SEAL_MS, false)? {
                     self.missing(format!("a past state, {size} bytes, {text}"));
                     continue;
                 }
-                let placed = self
-                    .disk
-                    .past_dir(&text)
-                    .and_then(|dir| self.disk.rename(&*self.disk.staging, &name, &dir, &text));
+                let placed = self.disk.rename(&*self.disk.staging, &name, &dir, &text);
                 placed.map_err(|e| StoreError::io("placing a past state", &e))?;
                 self.found.past += 1;
             }
@@ -328,6 +330,10 @@ impl<'p> Restoring<'p> {
             self.progress.goes_on()?;
             let from = self.from.join("packs").join(&name);
             let to = self.disk.path().join("past/packs").join(&name);
+            // In a folder that is not new: packs only grow, and what is there is what was copied.
+            if fs::metadata(&to).is_ok_and(|there| there.len() >= bytes) {
+                continue;
+            }
             let copy = || {
                 let mut file = File::create_new(&to)?;
                 let n = io::copy(&mut io::Read::take(File::open(&from)?, bytes), &mut file)?;
@@ -370,6 +376,24 @@ impl<'p> Restoring<'p> {
         self.disk.sync_all().map_err(|e| wrote(&e))?;
         Ok(self.found)
     }
+}
+
+/// Brings what a run's catalogue names of the past, and the data folder does not have any more: it was packed otherwise or let go since. Returns
+/// what the backup does not have either.
+pub(crate) async fn bring_past(
+    disk: Disk,
+    conn: &mut SqliteConnection,
+    from: &Path,
+    about: &About,
+) -> Result<(Disk, Vec<String>)> {
+    let progress = Progress::default();
+    let found = Restored { about: about.clone(), ..Restored::default() };
+    let (from, run) = (from.to_path_buf(), PathBuf::new());
+    let mut bringing =
+        Restoring { from, run, disk, progress: &progress, found, contents: Vec::new(), folders: Vec::new() };
+    bringing.place_past(conn).await?;
+    bringing.place_packs(conn).await?;
+    Ok((bringing.disk, bringing.found.missing))
 }
 
 /// Nothing that gave access is given back, and nothing that was under way goes on.

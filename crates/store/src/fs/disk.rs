@@ -286,6 +286,12 @@ impl Disk {
         Ok(fs::renameat_with(from, from_name, to, to_name, RenameFlags::NOREPLACE)?)
     }
 
+    /// Two names change what they lead to, at once: neither is ever empty.
+    pub fn exchange(&self, one: impl AsFd, name: &str, other: impl AsFd, its_name: &str) -> io::Result<()> {
+        self.steps.before("exchange")?;
+        Ok(fs::renameat_with(one, name, other, its_name, RenameFlags::EXCHANGE)?)
+    }
+
     /// Syncs a directory or file.
     pub fn sync(&self, what: impl AsFd) -> io::Result<()> {
         self.steps.before("sync")?;

@@ -426,7 +426,7 @@ async fn take_change(
     Ok(Some(node))
 }
 
-/// Sound bytes take the place of damaged ones, by two renames; nothing is at the place for a moment, as when a file is replaced.
+/// Sound bytes and damaged ones change places, so that there is always a file; then the damaged ones are kept.
 async fn heal(
     txn: &mut WriteTxn,
     around: &Around<'_>,
@@ -446,13 +446,15 @@ async fn heal(
     let (disk, name) = (around.folders.disk(), crate::fs::disk::content_name(staged));
     let aside = format!("{name}.damaged");
     let failed = |e: &std::io::Error| crate::fs::error::StoreError::io("putting a damaged file right", e);
-    disk.rename(&*dir, spot.name.as_str(), &*disk.past, &aside).map_err(|e| failed(&e))?;
-    if let Err(e) = disk.rename(&*disk.staging, &name, &*dir, spot.name.as_str()) {
-        // Somebody was quicker: the damaged one goes back, if it can.
-        let _ = disk.rename(&*disk.past, &aside, &*dir, spot.name.as_str());
-        return Err(failed(&e));
+    disk.exchange(&*disk.staging, &name, &*dir, spot.name.as_str()).map_err(|e| failed(&e))?;
+    if look(&*disk.staging, &name).map_err(|e| failed(&e))?.is_none_or(|there| there.id != seen.id) {
+        // Somebody was quicker, and what he put there is not what was looked at: it goes back.
+        disk.exchange(&*disk.staging, &name, &*dir, spot.name.as_str()).map_err(|e| failed(&e))?;
+        return Ok(None);
     }
-    disk.sync(&*dir).and_then(|()| disk.sync(&*disk.past)).map_err(|e| failed(&e))?;
+    disk.sync(&*dir).map_err(|e| failed(&e))?;
+    disk.rename(&*disk.staging, &name, &*disk.past, &aside).map_err(|e| failed(&e))?;
+    disk.sync(&*disk.past).map_err(|e| failed(&e))?;
     let Some(now) = at(txn, around, &spot).await? else { return Ok(None) };
     let healed = Content { object: now.id, ..content };
     txn.set_content(healed);

@@ -86,8 +86,7 @@ impl Pass<'_> {
         Ok(())
     }
 
-    pub(super) async fn take_changes(&mut self) -> Result<()> {
-        let to_read = std::mem::take(&mut self.to_read);
+    pub(super) async fn take_changes(&mut self, to_read: Vec<ToRead>) -> Result<()> {
         for part in to_read.chunks(LOT) {
             self.goes_on()?;
             let mut lying = Vec::new();

@@ -43,6 +43,8 @@ pub(super) struct Pass<'e> {
     /// At the name of a known one lies another object.
     another: Vec<(Row, Look)>,
     pub(super) to_read: Vec<ToRead>,
+    /// Files that are where they belong, and are to be read all the same.
+    to_verify: Vec<ToRead>,
     gone: HashMap<NodeId, Row>,
     /// Nodes that were found elsewhere.
     moved: HashSet<NodeId>,
@@ -59,6 +61,7 @@ impl<'e> Pass<'e> {
             appeared: Vec::new(),
             another: Vec::new(),
             to_read: Vec::new(),
+            to_verify: Vec::new(),
             gone: HashMap::new(),
             moved: HashSet::new(),
             paths: HashMap::new(),
@@ -72,6 +75,11 @@ impl<'e> Pass<'e> {
             self.goes_on()?;
             let begun = std::time::Instant::now();
             next.extend(self.look_into(folder, None).await?);
+            // What lies where it belongs is read as it comes: all at once would be held in memory.
+            if self.to_verify.len() >= LOT {
+                let lot = std::mem::take(&mut self.to_verify);
+                self.take_changes(lot).await?;
+            }
             if self.looking.paced {
                 tokio::time::sleep(begun.elapsed()).await;
             }
@@ -155,7 +163,7 @@ impl<'e> Pass<'e> {
                     let verified = row.content.and_then(|content| children.verified.get(&content.id.0));
                     let placed = row.at + SURELY_PLACED_MS;
                     let untouched = look.changed <= verified.copied().unwrap_or(placed).max(placed);
-                    self.to_read.push(ToRead { row, look: *look, in_doubt: true, untouched });
+                    self.to_verify.push(ToRead { row, look: *look, in_doubt: true, untouched });
                 }
                 _ => {}
             }
@@ -259,7 +267,10 @@ impl<'e> Pass<'e> {
         self.to_read.extend(others.into_iter().map(read));
         self.take_gone().await?;
         self.take_files().await?;
-        self.take_changes().await?;
+        let verify = std::mem::take(&mut self.to_verify);
+        let to_read = std::mem::take(&mut self.to_read);
+        self.take_changes(verify).await?;
+        self.take_changes(to_read).await?;
         Ok(self.report)
     }
 

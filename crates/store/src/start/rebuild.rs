@@ -3,7 +3,7 @@
 //! What the new catalogue does not know is kept aside in `past/unknown`, never swept: it may be all that is left of something. Nothing that gave
 //! access comes back by itself.
 
-use crate::backup::restore::end_access;
+use crate::backup::restore::{bring_past, end_access};
 use crate::backup::target::{failed, run_of, sum_of};
 use crate::catalogue::db;
 use crate::engine::identity::{self, Missing};
@@ -101,7 +101,7 @@ async fn rebuilt(options: Options, asked: &Rebuilding) -> Result<Rebuilt> {
         }
     }
     {
-        let disk = Disk::open(&data, Arc::new(AllSteps))?;
+        let mut disk = Disk::open(&data, Arc::new(AllSteps))?;
         lock(&disk)?;
         if !asked.even_if_sound && is_sound(&disk.catalogue()).await {
             return Err(StoreError::BadInput(
@@ -115,7 +115,24 @@ async fn rebuilt(options: Options, asked: &Rebuilding) -> Result<Rebuilt> {
         };
         done.kept_aside = keep_aside(&mut conn, &disk).await?;
         identity::recognise(&mut conn, data.clone(), Missing::Make).await?;
+        if run.is_none() {
+            // Each epoch before has given numbers above those of the one before it.
+            for statement in [
+                "UPDATE heads SET moment = moment + (SELECT (epoch - 1) << 40 FROM store), node = node + (SELECT (epoch - 1) << 40 FROM store)",
+                "UPDATE heads SET content = content + (SELECT (epoch - 1) << 40 FROM store)",
+            ] {
+                sqlx::query(statement).execute(&mut conn).await?;
+            }
+        }
         done.kept_aside += identity::accept(&mut conn, &disk).await?;
+        if let Some((backup, (_, about))) = &run {
+            let (kept, missing) = bring_past(disk, &mut conn, backup, about).await?;
+            disk = kept;
+            done.left.extend(
+                missing.into_iter().map(|what| format!("{what}: neither the disk nor the backup has it")),
+            );
+            disk.sync_all().map_err(|e| StoreError::io("bringing the past", &e))?;
+        }
         conn.close().await?;
     }
     done.from = run.map(|(_, (name, about))| (name, about.at));
@@ -161,7 +178,7 @@ fn put_aside(disk: &Disk) -> Result<Option<String>> {
 
 async fn from_backup(disk: &Disk, run: &Path) -> Result<SqliteConnection> {
     let packed = run.join("catalogue.db.zst");
-    let new = identity::restoring(disk.path());
+    let new = disk.path().join("rebuilding.db");
     let unpack = || {
         let mut to = File::create(&new)?;
         zstd::stream::copy_decode(File::open(&packed)?, &mut to)?;

@@ -45,7 +45,7 @@ async fn restored(attic: &Attic, run: Option<&str>) -> (Attic, Restored) {
     let data = dir.path().join("data");
     let found = restore(&attic.backup(), run, &data, None, progress()).await.unwrap();
     assert_eq!(found.missing, Vec::<String>::new());
-    let past = check(&data, Anchors::default(), Box::new(|_| ())).await.unwrap();
+    let past = check(&data, Anchors::default(), Box::new(|_| true)).await.unwrap();
     assert!(past.is_sound(), "{past:?}");
     let sums = recount(&data).await.unwrap();
     assert!(sums.agrees(), "{sums:#?}");
@@ -194,7 +194,7 @@ async fn a_backup_of_a_store_that_is_written_to_is_of_one_moment() {
     // What was let go meanwhile has gone since, from the disk too.
     attic.engine.settle().await.unwrap();
     assert!(!attic.data().join("past/condemned").exists());
-    let found = check(&attic.data(), Anchors::default(), Box::new(|_| ())).await.unwrap();
+    let found = check(&attic.data(), Anchors::default(), Box::new(|_| true)).await.unwrap();
     assert!(found.is_sound());
     let pool = sqlx::SqlitePool::connect(attic.data().join("catalogue.db").to_str().unwrap()).await.unwrap();
     let known: Vec<String> =

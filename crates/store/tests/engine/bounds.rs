@@ -90,20 +90,20 @@ async fn what_a_program_writes_on_into_the_past_is_given_to_nobody_and_found_by_
     attic.engine.settle().await.unwrap();
     let before = attic.engine.history().states(&attic.ines, first.node, 10).await.unwrap().remove(1).row;
     assert_eq!(attic.bytes_of(&before).await, b"first");
-    let sound = check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap();
+    let sound = check(&attic.data(), Default::default(), Box::new(|_| true)).await.unwrap();
     assert!(sound.is_sound() && sound.past == 1, "{sound:?}");
 
     // As long as before, so that only the seal tells.
     open.seek(SeekFrom::Start(0)).unwrap();
     open.write_all(b"FIRST").unwrap();
-    let found = check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap();
+    let found = check(&attic.data(), Default::default(), Box::new(|_| true)).await.unwrap();
     assert_eq!(found.damaged.len(), 1, "{found:?}");
     assert!(!found.is_sound());
     let refused = attic.engine.files().open_bytes(&before).await.unwrap_err();
     assert!(matches!(refused, StoreError::BytesMissing(_)), "{refused}");
     assert_eq!(attic.cat("doc").await, b"second");
     attic.engine.settle().await.unwrap();
-    let found = check(&attic.data(), Default::default(), Box::new(|_| {})).await.unwrap();
+    let found = check(&attic.data(), Default::default(), Box::new(|_| true)).await.unwrap();
     assert_eq!(found.findings.iter().filter(|f| f.kind == "damaged past").count(), 1, "{found:?}");
     assert_eq!((found.damaged.len(), found.missing.len()), (1, 1), "{found:?}");
 

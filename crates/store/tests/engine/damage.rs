@@ -1,7 +1,7 @@
 //! What the disk does to files by itself is told apart from what hands do, and put right from wherever sound bytes are.
 
 use crate::keeping::noise;
-use crate::support::{Attic, on_disk};
+use crate::support::{Attic, StopAfter, on_disk};
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
@@ -119,7 +119,7 @@ async fn damaged_and_missing_past_states_come_back_from_a_backup() {
     };
     rot(&past(&first));
     fs::remove_file(past(&second)).unwrap();
-    let looked = async || check(&attic.data(), Anchors::default(), Box::new(|_| ())).await.unwrap();
+    let looked = async || check(&attic.data(), Anchors::default(), Box::new(|_| true)).await.unwrap();
     let found = looked().await;
     assert_eq!((found.damaged.len(), found.missing.len()), (1, 1));
     // A backup whose bytes are damaged too helps nobody.
@@ -139,4 +139,36 @@ async fn damaged_and_missing_past_states_come_back_from_a_backup() {
     assert_eq!(found.missing.len(), 0);
     assert!(found.damaged.iter().all(|name| name.contains(".damaged-")), "{found:?}");
     assert!(on_disk(&attic.data().join("staging")).is_empty());
+}
+
+/// Whatever step the process ends at: the file is there, and after another look it is sound.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stop_at_any_step_of_healing_leaves_the_file_in_its_place() {
+    let bytes = noise(9, 3000);
+    let mut stopped = 0;
+    for steps in 0..40 {
+        let attic = Attic::new().await;
+        attic.put("a", &bytes).await;
+        attic.put("twin", &bytes).await;
+        attic.engine.settle().await.unwrap();
+        rot(&attic.files().join("a"));
+        let attic = unseen(attic).await;
+        let stop = std::sync::Arc::new(StopAfter(std::sync::atomic::AtomicI64::new(1 << 40)));
+        let attic = attic.reopen_with(stop.clone()).await;
+        stop.0.store(steps, std::sync::atomic::Ordering::SeqCst);
+        let looking = Looking { verify: true, take_up: true, heal: true, ..Looking::default() };
+        let done = attic.engine.on_disk().reconcile(&looking).await;
+        let healed = done.is_ok_and(|report| report.healed.count == 1);
+        stopped += usize::from(!healed);
+        assert!(attic.files().join("a").exists(), "after {steps} steps");
+        let attic = attic.reopen().await;
+        let found = verified(&attic, true).await;
+        assert_eq!(found.gone.count, 0, "after {steps} steps: {found:?}");
+        assert_eq!(attic.cat("a").await, bytes, "after {steps} steps");
+        assert_eq!(states(&attic, "a").await, 1, "after {steps} steps");
+        if healed {
+            break;
+        }
+    }
+    assert!(stopped >= 3, "{stopped}");
 }

@@ -6,9 +6,12 @@ use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::sync::Arc;
+use yellow_attic_core::rules::Rules;
 use yellow_attic_store::fs::fault_points::AllSteps;
 use yellow_attic_store::people::accounts::Role;
 use yellow_attic_store::start::rebuild::{Rebuilding, Rebuilt, rebuild};
+use yellow_attic_store::timeline::purge::Progress;
+use yellow_attic_store::timeline::retention::Reach;
 use yellow_attic_store::timeline::space::recount;
 use yellow_attic_store::{Actor, Engine, NewShelf, Result, ShelfKind};
 
@@ -47,6 +50,13 @@ async fn from_a_backup_and_what_lies_on_the_disk_by_now() {
     let kept = attic.put("Plans/a", b"one").await.row.unwrap().node;
     attic.put("Plans/a", b"two").await;
     attic.put("removed", b"later removed").await;
+    attic.put("let go", b"its first state").await;
+    attic.put("let go", b"its second").await;
+    // Large enough for packs, which are written anew when most of them is needed no more.
+    let film = crate::keeping::noise(5, 3 << 20);
+    attic.put("film", &film).await;
+    attic.put("film", b"short").await;
+    crate::keeping::packed(&attic).await;
     attic.mkdir("Folder").await;
     attic.put("Folder/x", b"in a folder that goes").await;
     attic.engine.settle().await.unwrap();
@@ -58,6 +68,15 @@ async fn from_a_backup_and_what_lies_on_the_disk_by_now() {
     attic.rm("removed").await;
     attic.rm("Folder").await;
     attic.engine.settle().await.unwrap();
+    for path in ["let go", "film"] {
+        let node = attic.find(path).await.unwrap().node;
+        let states = attic.engine.history().states(&attic.ines, node, 9).await.unwrap();
+        let reach = Reach::Version(node, states[1].row.since);
+        let (all, going) = (Rules::default(), Progress::default());
+        attic.engine.history().apply_purge(&attic.ines, &all, &reach, None, &going).await.unwrap();
+    }
+    attic.put("let go", b"its second").await;
+    crate::keeping::packed(&attic).await;
     let (live, before) = (listed(&attic).await, contents(&attic));
     attic.engine.stop().await;
     // Sound as it is, nobody throws it away by accident.
@@ -83,7 +102,18 @@ async fn from_a_backup_and_what_lies_on_the_disk_by_now() {
     assert_eq!(row.node, kept);
     let states = attic.engine.history().states(&attic.ines, kept, 9).await.unwrap();
     assert!(states.len() >= 3, "{states:?}");
-    assert_eq!(contents(&attic), before, "all bytes are there still");
+    let now = contents(&attic);
+    assert!(before.iter().all(|hash| now.contains(hash)), "all bytes are there still");
+    // What the backup's catalogue names and the folder has let go since is brought from the backup: nothing is promised in vain.
+    for (path, bytes) in [("let go", &b"its first state"[..]), ("film", &film[..])] {
+        let node = attic.find(path).await.unwrap().node;
+        let states = attic.engine.history().states(&attic.ines, node, 9).await.unwrap();
+        let mut held = Vec::new();
+        for state in &states {
+            held.push(attic.bytes_of(&state.row).await);
+        }
+        assert!(held.iter().any(|held| held == bytes), "{path}");
+    }
     // Another time it is whole: nothing is in doubt, and it is no older one.
     let attic = attic.reopen().await;
     assert!(!attic.engine.has_older_catalogue());
@@ -124,6 +154,16 @@ async fn from_the_plain_files_alone() {
     assert!(identity.contains("\"epoch\": 2"), "{identity}");
     let attic = opened(attic).await;
     assert_eq!(listed(&attic).await, live);
+    // A second time the numbers are above those of the first.
+    let first = attic.put("first", b"1").await.row.unwrap().node.0;
+    attic.engine.settle().await.unwrap();
+    attic.engine.stop().await;
+    made_again(&attic, &Rebuilding { even_if_sound: true, ..asked.clone() }).await.unwrap();
+    let attic = opened(attic).await;
+    assert!(attic.find("first").await.unwrap().node.0 > first + (1 << 39));
+    fs::remove_file(attic.files().join("first")).unwrap();
+    let taken = yellow_attic_store::reconcile::Looking { take_up: true, ..Default::default() };
+    attic.engine.on_disk().reconcile(&taken).await.unwrap();
     let (tomas, loans) = {
         let shelves = attic.engine.shelves();
         let of = |name: &str| shelves.iter().find(|shelf| shelf.name == name).unwrap().root;

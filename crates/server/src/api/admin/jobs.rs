@@ -8,7 +8,7 @@ use crate::state::sessions::Who;
 use actix_web::{HttpResponse, get, post, web};
 use std::sync::atomic::Ordering;
 use yellow_attic_api as api;
-use yellow_attic_store::audit::work::Work;
+use yellow_attic_store::audit::work::{Counts, Work};
 
 /// Jobs that are listed.
 const LISTED: i64 = 100;
@@ -37,13 +37,15 @@ fn job(state: &State, work: Work) -> api::Job {
 
 /// How it stands with backups, from what became of them.
 async fn backup_state(state: &State) -> Result<api::BackupState, Refusal> {
-    let (last, good) = (
-        state.engine.last_work("backup", None).await?,
-        state.engine.last_work("backup", Some("done")).await?,
-    );
     let set = state.config.backup.as_ref();
+    // Where a folder is set, what was copied to another one is no answer.
+    let to = set.map(|set| set.to.display().to_string());
+    let last = state.engine.last_work("backup", to.as_deref(), Counts::All).await?;
+    let good = state.engine.last_work("backup", to.as_deref(), Counts::Done).await?;
     let next = match set {
-        Some(set) => Some(crate::jobs::backups::next(&state.engine, set.at).await?),
+        Some(set) => {
+            Some(crate::jobs::backups::next(&state.engine, &set.to.display().to_string(), set.at).await?)
+        }
         None => None,
     };
     let age = good.as_ref().and_then(|work| work.ended_at).map(|at| state.engine.wall_ms() - at);
